@@ -1,0 +1,145 @@
+//! A run as it was asked for: the tables with their options, read and checked for form. Nothing is
+//! opened here.
+
+use std::ffi::OsStr;
+
+use gather_keys_core::findings::Gate;
+use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
+use gather_keys_formats::{Address, delimited::Dialect};
+
+use crate::arguments::{TableArguments, Tables};
+use crate::error::{Error, Result};
+
+/// A table to be read.
+#[derive(Debug)]
+pub(crate) struct Table {
+    pub(crate) address: Address,
+    pub(crate) delimiter: Option<u8>,
+}
+
+/// The tables of an enrichment, and what each reference is asked for.
+#[derive(Debug)]
+pub(crate) struct Call {
+    pub(crate) main: Table,
+    pub(crate) references: Vec<(Table, ReferencePlan)>,
+    pub(crate) gates: Vec<Gate>,
+}
+
+/// Whether every reference has to say what is taken from it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum NeedsTake {
+    Yes,
+    No,
+}
+
+impl Call {
+    /// Reads what was typed. `sorted` holds the options of the main table and of each reference.
+    pub(crate) fn new(
+        tables: &Tables,
+        sorted: Vec<TableArguments>,
+        require: &[String],
+        needs_take: NeedsTake,
+    ) -> Result<Self> {
+        let mut sorted = sorted.into_iter();
+        let (main, rest) = Options::read(&tables.main, sorted.next().unwrap_or_default())?;
+        if let Some(option) = rest.first_of_a_reference() {
+            return Err(Error::BeforeReference { option });
+        }
+        let mut references = Vec::new();
+        for (address, typed) in tables.from.iter().zip(sorted) {
+            references.push(Self::reference(address, typed, needs_take)?);
+        }
+        if references.is_empty() {
+            return Err(Error::NoReference);
+        }
+        let names: Vec<String> = references.iter().map(|(_, plan)| plan.name.clone()).collect();
+        if let Some((_, name)) = names.iter().enumerate().find(|(at, n)| names[..*at].contains(n)) {
+            return Err(Error::SameName { name: name.clone() });
+        }
+        let standard = references.iter().map(|(table, _)| table).chain([&main]);
+        if standard.filter(|table| table.address == Address::Standard).count() > 1 {
+            return Err(Error::TwiceStandardInput);
+        }
+        let mut gates = Vec::new();
+        for text in require {
+            let gate = Gate::parse(text)?;
+            gate.check_names(&names)?;
+            gates.push(gate);
+        }
+        Ok(Self { main, references, gates })
+    }
+
+    fn reference(
+        address: &OsStr,
+        typed: TableArguments,
+        needs_take: NeedsTake,
+    ) -> Result<(Table, ReferencePlan)> {
+        let (table, options) = Options::read(address, typed)?;
+        let needs = |option, example| Error::NeedsOption {
+            reference: table.address.to_string(),
+            option,
+            example,
+        };
+        if options.on.is_empty() {
+            return Err(needs("on", "such as --on 'Apiary = Site code'"));
+        }
+        let mut on = Vec::new();
+        for text in &options.on {
+            on.extend(OnPart::parse(text)?);
+        }
+        let mut take = Vec::new();
+        for text in &options.take {
+            take.extend(Take::parse(text)?);
+        }
+        if take.is_empty() && needs_take == NeedsTake::Yes {
+            return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
+        }
+        let name = options.name.unwrap_or_else(|| table.address.stem());
+        let take = (!take.is_empty()).then_some(take);
+        Ok((table, ReferencePlan { name, on, take }))
+    }
+
+    /// Every input, for the check that no output is one of them.
+    pub(crate) fn inputs(&self) -> impl Iterator<Item = &Address> {
+        let references = self.references.iter().map(|(table, _)| &table.address);
+        [&self.main.address].into_iter().chain(references)
+    }
+}
+
+/// The options of one table, as texts.
+#[derive(Debug, Default)]
+struct Options {
+    on: Vec<String>,
+    take: Vec<String>,
+    name: Option<String>,
+}
+
+impl Options {
+    fn read(address: &OsStr, typed: TableArguments) -> Result<(Table, Self)> {
+        let mut table = Table { address: Address::new(address), delimiter: None };
+        let mut options = Self::default();
+        for (option, value) in typed.options {
+            match option {
+                "on" => options.on.push(value),
+                "take" => options.take.push(value),
+                "name" if options.name.is_none() => options.name = Some(value),
+                "delimiter" if table.delimiter.is_none() => {
+                    let delimiter = Dialect::delimiter_of(&value);
+                    table.delimiter = Some(delimiter.ok_or(Error::BadDelimiter { value })?);
+                }
+                _ => return Err(Error::Twice { option, value }),
+            }
+        }
+        Ok((table, options))
+    }
+
+    /// An option that only a reference can have.
+    fn first_of_a_reference(&self) -> Option<&'static str> {
+        let given = [
+            ("on", !self.on.is_empty()),
+            ("take", !self.take.is_empty()),
+            ("name", self.name.is_some()),
+        ];
+        given.into_iter().find(|(_, given)| *given).map(|(option, _)| option)
+    }
+}

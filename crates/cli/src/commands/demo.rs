@@ -1,0 +1,155 @@
+//! `demo`: the tables of a made-up honey co-operative, and enrichments of them run for real.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::{env, fs};
+
+use anstyle::Style;
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, LineStyle, Table};
+
+use super::Outcome;
+use crate::arguments::Demo;
+use crate::error::{Error, Result};
+
+const STRONG: Style = Style::new().bold();
+
+/// The tables, as they stand in the project's folder `demo`.
+const TABLES: [(&str, &str); 3] = [
+    ("harvest.csv", include_str!("../../../../demo/harvest.csv")),
+    ("hives.csv", include_str!("../../../../demo/hives.csv")),
+    ("bloom.csv", include_str!("../../../../demo/bloom.csv")),
+];
+
+/// A command of the demo.
+struct Step {
+    about: &'static str,
+    /// The command line as a person types it in a shell, without the program's name.
+    typed: &'static str,
+    /// The columns of the written table to show the first rows of.
+    preview: Option<(&'static str, &'static [&'static str])>,
+}
+
+const STEPS: [Step; 2] = [
+    Step {
+        about: "Keeper, queen line and main bloom beside every harvest batch",
+        typed: "enrich harvest.csv \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
+            --take 'Keeper, Queen line as Line' \\
+        --from bloom.csv --on Valley --take 'Main bloom' \\
+        --lists findings -o enriched.csv",
+        preview: Some((
+            "enriched.csv",
+            &["Batch", "Apiary", "Hive", "Keeper", "Line", "Main bloom"],
+        )),
+    },
+    Step {
+        about: "A gate, for the script that runs this every week",
+        typed: "check harvest.csv --quiet --require 'unmatched <= 1%' \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag'",
+        preview: None,
+    },
+];
+
+/// How many rows of a written table are shown.
+const PREVIEW: usize = 8;
+
+/// Writes the tables, then prints and runs the commands on them.
+pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
+    let folder = match &demo.folder {
+        Some(folder) => folder.clone(),
+        None => first_free(),
+    };
+    if fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(Error::FolderInUse { folder: folder.display().to_string() });
+    }
+    let refused = |path: &Path, cause| gather_keys_formats::Error::Write {
+        name: path.display().to_string(),
+        cause,
+    };
+    fs::create_dir_all(&folder).map_err(|cause| refused(&folder, cause))?;
+    for (name, text) in TABLES {
+        let path = folder.join(name);
+        fs::write(&path, text).map_err(|cause| refused(&path, cause))?;
+    }
+    say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
+    for (name, text) in TABLES {
+        let rows = text.lines().count() - 1;
+        say(&format!("  {name:12} {rows:>4} lines below the headers"))?;
+    }
+    for step in &STEPS {
+        run(step, &folder)?;
+    }
+    say(&format!("\nEverything is in {}; try your own commands there.", folder.display()))?;
+    Ok(Outcome::Done)
+}
+
+fn first_free() -> PathBuf {
+    let names = (2..).map(|n| PathBuf::from(format!("honey-demo-{n}")));
+    let mut all = std::iter::once(PathBuf::from("honey-demo")).chain(names);
+    all.find(|path| !path.exists()).unwrap_or_default()
+}
+
+fn run(step: &Step, folder: &Path) -> Result<()> {
+    say(&format!("\n{STRONG}{}{STRONG:#}\n\n  $ gather-keys {}\n", step.about, step.typed))?;
+    let program = env::current_exe().map_err(|cause| Error::CannotRun { cause })?;
+    let status = Command::new(program)
+        .args(words(step.typed))
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .status()
+        .map_err(|cause| Error::CannotRun { cause })?;
+    if let Some((file, columns)) = step.preview
+        && let Some(table) = preview(&folder.join(file), columns)
+    {
+        say(&format!("\nThe first rows of {file}, some of its columns:\n\n{table}"))?;
+    }
+    match status.code() {
+        Some(0) => Ok(()),
+        status => say(&format!("\n(exit status {})", status.unwrap_or(-1))),
+    }
+}
+
+/// The words of a command line, as a shell would cut it: at spaces and line ends, but not within
+/// single quotes.
+fn words(typed: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (nth, piece) in typed.split('\'').enumerate() {
+        if nth % 2 == 1 {
+            words.push(piece.to_owned());
+        } else {
+            let bare = piece.split_whitespace().filter(|word| *word != "\\");
+            words.extend(bare.map(str::to_owned));
+        }
+    }
+    words
+}
+
+/// The first rows of a table's named columns.
+fn preview(path: &Path, columns: &[&str]) -> Option<Table> {
+    let mut reader = csv::Reader::from_path(path).ok()?;
+    let headers = reader.headers().ok()?.clone();
+    let place = |column: &&str| headers.iter().position(|header| header == *column);
+    let places: Vec<usize> = columns.iter().filter_map(place).collect();
+    let mut table = Table::new();
+    let line = LineStyle::new('─', '─', '─', '─');
+    table.load_style(NOTHING.header_separator(line)).set_header(columns);
+    for record in reader.records().take(PREVIEW).flatten() {
+        let cell = |&place: &usize| {
+            let text = record.get(place).unwrap_or_default();
+            let number = text.parse::<f64>().is_ok();
+            let align = if number { CellAlignment::Right } else { CellAlignment::Left };
+            Cell::new(text).set_alignment(align)
+        };
+        table.add_row(places.iter().map(cell));
+    }
+    Some(table)
+}
+
+/// Prints a line to standard error, where all that is for the person goes.
+fn say(line: &str) -> Result<()> {
+    let written = writeln!(anstream::stderr(), "{line}");
+    let name = "standard error".to_owned();
+    Ok(written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?)
+}

@@ -1,0 +1,154 @@
+//! What ends a run, and how it is shown.
+
+use std::fmt;
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use unicode_width::UnicodeWidthStr;
+
+use crate::wording;
+
+/// A result of the command line.
+pub(crate) type Result<T> = std::result::Result<T, Error>;
+
+const ERROR: Style = AnsiColor::Red.on_default().bold();
+const PLACE: Style = AnsiColor::Red.on_default();
+
+/// Why a run can't be carried out.
+#[derive(Debug)]
+pub(crate) enum Error {
+    /// A table, or what was asked of it, is wrong.
+    Table(gather_keys_formats::Error),
+    /// No reference was named.
+    NoReference,
+    /// An option of a reference stands before the first `--from`.
+    BeforeReference { option: &'static str },
+    /// A reference without a needed option.
+    NeedsOption { reference: String, option: &'static str, example: &'static str },
+    /// An option was given twice for one table.
+    Twice { option: &'static str, value: String },
+    /// A delimiter that is none.
+    BadDelimiter { value: String },
+    /// Two references have one name.
+    SameName { name: String },
+    /// Standard input is named for several tables.
+    TwiceStandardInput,
+    /// The demo's folder holds something.
+    FolderInUse { folder: String },
+    /// The program could not be run again, for the demo.
+    CannotRun { cause: std::io::Error },
+}
+
+impl Error {
+    /// Whether this is the reader of our output having closed it.
+    pub(crate) fn is_closed_pipe(&self) -> bool {
+        matches!(self, Self::Table(error) if error.is_closed_pipe())
+    }
+
+    /// Prints the error, and for a text that is ill-formed the text with the place marked.
+    pub(crate) fn print(&self) {
+        let mut err = anstream::stderr().lock();
+        let message = self.to_string();
+        let wrapped = wording::wrapped(&message, "error: ".len(), "       ");
+        // Nobody is left to tell when standard error is closed.
+        let _ = writeln!(err, "{ERROR}error:{ERROR:#} {wrapped}");
+        if let Some((text, at)) = self.marked_text() {
+            let (text, column) = around(text, at);
+            let _ = writeln!(err, "\n    {text}\n    {:column$}{PLACE}^{PLACE:#}", "");
+        }
+    }
+
+    fn marked_text(&self) -> Option<(&str, usize)> {
+        match self {
+            Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::Malformed {
+                text,
+                at,
+                ..
+            })) => Some((text, *at)),
+            _ => None,
+        }
+    }
+}
+
+/// How much of a text is shown on either side of a marked place.
+const AROUND: usize = 36;
+
+/// The text around a place, on one line, and the place's column in it.
+fn around(text: &str, at: usize) -> (String, usize) {
+    let shown = |part: &str| part.chars().map(wording::visible).collect::<String>();
+    let (before, behind) = text.split_at_checked(at).unwrap_or((text, ""));
+    let (mut before, mut behind) = (shown(before), shown(behind));
+    if before.width() > AROUND {
+        let cut = before.chars().count() - AROUND;
+        before = format!("…{}", before.chars().skip(cut).collect::<String>());
+    }
+    if behind.width() > AROUND {
+        behind = format!("{}…", behind.chars().take(AROUND).collect::<String>());
+    }
+    let column = before.width();
+    (before + &behind, column)
+}
+
+impl From<gather_keys_formats::Error> for Error {
+    fn from(error: gather_keys_formats::Error) -> Self {
+        Self::Table(error)
+    }
+}
+
+impl From<gather_keys_core::Error> for Error {
+    fn from(error: gather_keys_core::Error) -> Self {
+        Self::Table(error.into())
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::Malformed {
+                option,
+                expected,
+                ..
+            })) => write!(f, "--{option} is ill-formed: at the mark, expected {expected}"),
+            Self::Table(error) => error.fmt(f),
+            Self::NoReference => {
+                write!(f, "no reference is named: add --from REFERENCE --on KEY --take COLUMNS")
+            }
+            Self::BeforeReference { option } => write!(
+                f,
+                "--{option} belongs to a reference: put it behind the --from that it is for"
+            ),
+            Self::NeedsOption { reference, option, example } => {
+                write!(f, "{reference} has no --{option}: add one behind its --from, {example}")
+            }
+            Self::Twice { option, value } => {
+                write!(f, "a second --{option} for one table, `{value}`: leave one of them out")
+            }
+            Self::BadDelimiter { value } => write!(
+                f,
+                "`{value}` is no delimiter: say comma, semicolon, tab, bar or one ASCII sign"
+            ),
+            Self::SameName { name } => {
+                write!(f, "two references are called `{name}`: give one of them another --name")
+            }
+            Self::TwiceStandardInput => {
+                write!(f, "standard input is named twice: only one table can come from it")
+            }
+            Self::FolderInUse { folder } => {
+                write!(f, "{folder} is in use: name a folder that is empty or not there yet")
+            }
+            Self::CannotRun { cause } => {
+                write!(f, "the program can't be started again: {cause}; check its file")
+            }
+        }
+    }
+}
+
+impl std::error::Error for Error {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        match self {
+            Self::Table(error) => Some(error),
+            Self::CannotRun { cause } => Some(cause),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,50 @@
+//! Gather Keys on the command line.
+//!
+//! `arguments` says what may be typed; `call` turns it into a description of the run; `commands`
+//! carries it out; `summary` and `lists` tell what was found. The computation is in
+//! `gather-keys-core`, the files are in `gather-keys-formats`.
+
+mod arguments;
+mod call;
+mod commands;
+mod error;
+mod inputs;
+mod lists;
+mod output;
+mod progress;
+mod summary;
+mod wording;
+
+use std::process::ExitCode;
+
+use clap::{CommandFactory, FromArgMatches};
+
+use arguments::{Arguments, Command};
+use commands::Outcome;
+use error::Result;
+
+fn main() -> ExitCode {
+    let matches = Arguments::command().get_matches();
+    match run(&matches) {
+        Ok(Outcome::Done) => ExitCode::SUCCESS,
+        Ok(Outcome::Stopped) => ExitCode::from(1),
+        // Whoever read our output has seen enough.
+        Err(error) if error.is_closed_pipe() => ExitCode::SUCCESS,
+        Err(error) => {
+            error.print();
+            ExitCode::from(2)
+        }
+    }
+}
+
+fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
+    let arguments = Arguments::from_arg_matches(matches).unwrap_or_else(|error| error.exit());
+    arguments.color.apply();
+    let tables = matches.subcommand().map(|(_, matches)| arguments::tables_in_order(matches));
+    let tables = tables.unwrap_or_default();
+    match arguments.command {
+        Command::Enrich(enrich) => commands::enrich(enrich, tables),
+        Command::Check(check) => commands::check(check, tables),
+        Command::Demo(demo) => commands::demo(&demo),
+    }
+}

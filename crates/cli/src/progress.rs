@@ -1,0 +1,109 @@
+//! Progress on a terminal, for runs that take more than a second.
+//!
+//! The readers count bytes as they pass; a thread of its own looks at the count now and then, so
+//! that nothing on the way of the rows waits for the terminal.
+
+use std::io::{self, IsTerminal, Read};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+use crate::arguments::When;
+
+/// How long a run may take before progress is shown.
+const PATIENCE: Duration = Duration::from_secs(1);
+const INTERVAL: Duration = Duration::from_millis(100);
+
+/// Counts the bytes that are read.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Meter(Arc<AtomicU64>);
+
+/// A reader whose bytes are counted.
+pub(crate) struct Metered {
+    input: Box<dyn Read + Send>,
+    meter: Meter,
+}
+
+impl Meter {
+    /// Counts what is read from `input`.
+    pub(crate) fn on(&self, input: Box<dyn Read + Send>) -> Metered {
+        Metered { input, meter: self.clone() }
+    }
+}
+
+impl Read for Metered {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.input.read(buffer)?;
+        self.meter.0.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
+}
+
+/// Shows progress until it is dropped.
+#[derive(Debug)]
+pub(crate) struct Progress {
+    ended: Arc<AtomicBool>,
+    shower: Option<JoinHandle<()>>,
+}
+
+impl Progress {
+    /// Shows how far `meter` is on the way to `total` bytes, or just that it moves.
+    pub(crate) fn start(meter: &Meter, total: Option<u64>, when: When, quiet: bool) -> Self {
+        let ended = Arc::new(AtomicBool::new(false));
+        let shown = match when {
+            When::Always => true,
+            When::Never => false,
+            When::Auto => !quiet && io::stderr().is_terminal(),
+        };
+        let shower = shown.then(|| {
+            let (meter, ended) = (meter.clone(), ended.clone());
+            thread::spawn(move || show(&meter, total, &ended))
+        });
+        Self { ended, shower }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.ended.store(true, Ordering::Relaxed);
+        if let Some(shower) = self.shower.take() {
+            shower.thread().unpark();
+            // A thread that only draws has nothing to tell when it fails.
+            let _ = shower.join();
+        }
+    }
+}
+
+fn show(meter: &Meter, total: Option<u64>, ended: &AtomicBool) {
+    let began = Instant::now();
+    let mut bar: Option<ProgressBar> = None;
+    while !ended.load(Ordering::Relaxed) {
+        thread::park_timeout(INTERVAL);
+        if began.elapsed() < PATIENCE {
+            continue;
+        }
+        let bar = bar.get_or_insert_with(|| new_bar(total));
+        bar.set_position(meter.0.load(Ordering::Relaxed));
+        bar.tick();
+    }
+    if let Some(bar) = bar {
+        bar.finish_and_clear();
+    }
+}
+
+fn new_bar(total: Option<u64>) -> ProgressBar {
+    let (bar, template) = match total {
+        Some(total) => {
+            (ProgressBar::new(total), "reading  {wide_bar} {bytes} of {total_bytes}, {eta} to go")
+        }
+        None => (ProgressBar::no_length(), "{spinner} reading  {bytes} in {elapsed}"),
+    };
+    bar.set_draw_target(ProgressDrawTarget::stderr());
+    match ProgressStyle::with_template(template) {
+        Ok(style) => bar.with_style(style.progress_chars("━━─")),
+        Err(_) => bar,
+    }
+}

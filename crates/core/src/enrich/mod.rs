@@ -1,0 +1,12 @@
+//! The enrichment: main rows through the lookups, in order.
+//!
+//! [`resolve`] finds the columns that a plan names in the tables at hand. [`Enrichment::run`] is
+//! the pass: a block of main rows comes in from the source, every row of it is answered by every
+//! lookup, the answers are counted, and the block goes out to the sink with the taken cells
+//! beside it. Nothing of a main row is kept afterwards, so the main table may have any size.
+
+mod pass;
+mod resolve;
+
+pub use pass::Enrichment;
+pub use resolve::{Note, Resolved, added_names, resolve};

@@ -1,0 +1,121 @@
+//! What can be wrong with what the core is given.
+
+use std::fmt;
+
+/// A result of the core.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// Something a person wrote that the core can't carry out; each says what would mend it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Error {
+    /// The text of an option does not follow its form.
+    Malformed {
+        /// The option or plan key the text was given for, such as `on`.
+        option: &'static str,
+        /// The whole text.
+        text: String,
+        /// Where in the text it goes wrong, in bytes.
+        at: usize,
+        /// What should stand there.
+        expected: String,
+    },
+    /// A table has no header of this name.
+    HeaderUnknown {
+        /// The table.
+        table: String,
+        /// The name that was asked for.
+        asked: String,
+        /// Headers that are spelled much like it, the nearest first.
+        nearest: Vec<String>,
+        /// All headers of the table.
+        all: Vec<String>,
+    },
+    /// Several headers of a table fit the name.
+    HeaderRepeated {
+        /// The table.
+        table: String,
+        /// The name that was asked for.
+        asked: String,
+        /// How to name each of them, and its column, from 1.
+        places: Vec<(String, usize)>,
+    },
+    /// A gate names a reference that the run does not have.
+    ReferenceUnknown {
+        /// The name that was asked for.
+        asked: String,
+        /// The references of the run.
+        all: Vec<String>,
+    },
+    /// A reference table has more rows than row numbers are kept for.
+    TooManyRows {
+        /// The reference.
+        table: String,
+        /// The most rows that a reference can have.
+        most: u64,
+    },
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Malformed { option, text, at, expected } => {
+                let place = text.get(..*at).map_or(0, |before| before.chars().count()) + 1;
+                write!(f, "`{option}` is ill-formed at character {place} of `{text}`: ")?;
+                write!(f, "expected {expected}")
+            }
+            Self::HeaderUnknown { table, asked, nearest, all } => {
+                write!(f, "{table} has no header `{asked}`; ")?;
+                match &nearest[..] {
+                    [] => write!(f, "its headers are {}", Ticked(all, "and")),
+                    [one] => write!(f, "the nearest is `{one}`"),
+                    _ => write!(f, "the nearest are {}", Ticked(nearest, "and")),
+                }
+            }
+            Self::HeaderRepeated { table, asked, places } => {
+                write!(f, "{table} has several headers `{asked}`: say ")?;
+                for (nth, (address, column)) in places.iter().enumerate() {
+                    let joint = match nth {
+                        0 => "",
+                        _ if nth + 1 == places.len() => " or ",
+                        _ => ", ",
+                    };
+                    write!(f, "{joint}`{address}` (column {column})")?;
+                }
+                Ok(())
+            }
+            Self::ReferenceUnknown { asked, all } => {
+                write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))
+            }
+            Self::TooManyRows { table, most } => {
+                write!(f, "{table} has more than {most} rows, the most for a reference: ")?;
+                write!(f, "leave out the rows that the main table can't ask for")
+            }
+        }
+    }
+}
+
+impl std::error::Error for Error {}
+
+/// Names in ticks, joined as a sentence joins them; a long list is cut with its count.
+struct Ticked<'a>(&'a [String], &'static str);
+
+/// How many names a sentence takes.
+const NAMES: usize = 12;
+
+impl fmt::Display for Ticked<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self(names, joint) = self;
+        let shown = if names.len() > NAMES { &names[..NAMES] } else { names };
+        let rest = names.len() - shown.len();
+        for (nth, name) in shown.iter().enumerate() {
+            match nth {
+                0 => {}
+                _ if nth + 1 == names.len() => write!(f, " {joint} ")?,
+                _ => f.write_str(", ")?,
+            }
+            write!(f, "`{name}`")?;
+        }
+        if rest > 0 { write!(f, " and {rest} more") } else { Ok(()) }
+    }
+}

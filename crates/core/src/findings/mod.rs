@@ -1,0 +1,18 @@
+//! Findings: what the person should know about the keys.
+//!
+//! In go the answers of each lookup, row by row and in order; out come counts that always add up,
+//! a few samples of each trouble, and, to whoever records them, every single finding. Counting is
+//! all that happens on the way of an ordinary matched row.
+
+mod gate;
+mod kind;
+mod recorder;
+mod sample;
+mod tally;
+
+pub use gate::{Gate, GateResult, Relation};
+pub use kind::{Counts, Kind, Population};
+pub use recorder::{MainFinding, Recorder};
+pub use sample::{SAMPLES, Sample};
+pub(crate) use tally::Tally;
+pub use tally::{Findings, LookupFindings};

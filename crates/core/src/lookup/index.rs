@@ -1,0 +1,110 @@
+//! The hash index of a reference: from the hash of a key to the first row that holds it.
+//!
+//! A slot is eight bytes: the key's hash and the row's number. A hash only finds candidates; the
+//! caller, who has the keys, decides whether one is equal.
+
+/// A table of slots, probed one after the other; at least three eighths of them are empty.
+#[derive(Debug)]
+pub(crate) struct Index {
+    /// The hash in the upper half, the row's number plus one in the lower; zero when empty.
+    slots: Vec<u64>,
+    held: usize,
+}
+
+/// The most rows an index can number.
+pub(crate) const MOST_ROWS: u64 = u32::MAX as u64 - 1;
+
+const FEWEST_SLOTS: usize = 16;
+
+impl Index {
+    pub(crate) fn new() -> Self {
+        Self { slots: vec![0; FEWEST_SLOTS], held: 0 }
+    }
+
+    /// The row that was entered under this hash and for which `is_equal` holds.
+    pub(crate) fn find(&self, hash: u32, is_equal: impl Fn(u32) -> bool) -> Option<u32> {
+        self.seek(hash, is_equal).ok()
+    }
+
+    /// Enters a row, unless an equal one is there: then that one is returned.
+    pub(crate) fn enter(
+        &mut self,
+        hash: u32,
+        row: u32,
+        is_equal: impl Fn(u32) -> bool,
+    ) -> Option<u32> {
+        if (self.held + 1) * 8 > self.slots.len() * 5 {
+            self.grow();
+        }
+        match self.seek(hash, is_equal) {
+            Ok(equal) => Some(equal),
+            Err(free) => {
+                self.slots[free] = u64::from(hash) << 32 | u64::from(row + 1);
+                self.held += 1;
+                None
+            }
+        }
+    }
+
+    /// The equal row, or the slot where it would stand.
+    fn seek(&self, hash: u32, is_equal: impl Fn(u32) -> bool) -> Result<u32, usize> {
+        let mut at = home(hash, self.slots.len());
+        loop {
+            let slot = self.slots[at];
+            if slot == 0 {
+                return Err(at);
+            }
+            let row = (slot as u32) - 1;
+            if (slot >> 32) as u32 == hash && is_equal(row) {
+                return Ok(row);
+            }
+            at += 1;
+            if at == self.slots.len() {
+                at = 0;
+            }
+        }
+    }
+
+    /// Doubles the slots. The hashes are in them, so no key is looked at.
+    fn grow(&mut self) {
+        let doubled = vec![0; self.slots.len() * 2];
+        for slot in std::mem::replace(&mut self.slots, doubled) {
+            if slot != 0 {
+                // No two entered rows are equal, so each only needs a free slot.
+                if let Err(free) = self.seek((slot >> 32) as u32, |_| false) {
+                    self.slots[free] = slot;
+                }
+            }
+        }
+    }
+}
+
+/// The slot where the search for a hash begins: its share of the whole range.
+fn home(hash: u32, slots: usize) -> usize {
+    ((u64::from(hash) * slots as u64) >> 32) as usize
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Whatever the hash does, equal keys are found and unequal ones are not.
+    #[test]
+    fn a_hash_only_finds_candidates() {
+        let keys: Vec<String> = (0..500).map(|n| format!("key {n}")).collect();
+        let hashes: [fn(usize) -> u32; 3] =
+            [|_| 7, |n| (n % 3) as u32 * 0x7fff_ffff, |n| (n as u32).wrapping_mul(0x9e37_79b9)];
+        for hash in hashes {
+            let mut index = Index::new();
+            for (row, key) in keys.iter().enumerate() {
+                assert_eq!(index.enter(hash(row), row as u32, |r| keys[r as usize] == *key), None);
+            }
+            for (row, key) in keys.iter().enumerate() {
+                let equal = |r: u32| keys[r as usize] == *key;
+                assert_eq!(index.find(hash(row), equal), Some(row as u32));
+                assert_eq!(index.enter(hash(row), 9999, equal), Some(row as u32));
+                assert_eq!(index.find(hash(row), |_| false), None);
+            }
+        }
+    }
+}

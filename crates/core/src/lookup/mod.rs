@@ -1,0 +1,63 @@
+//! Lookups: from a main row's key to its reference row.
+//!
+//! In go a reference table, block by block, and then main rows; out comes an [`Answer`] for each
+//! of them. One probe a row, however many columns are taken.
+
+mod index;
+mod reference;
+
+pub use reference::{Group, Reference, ReferenceBuilder, RowId, Seed};
+
+use crate::key::{Key, KeyState};
+use crate::table::Block;
+
+/// What a lookup found for one main row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Answer {
+    /// Exactly one answer: the taken cells of this reference row.
+    Matched(RowId),
+    /// Several reference rows hold the key and disagree on what is taken; this is the first.
+    Ambiguous(RowId),
+    /// No reference row holds the key.
+    Unmatched,
+    /// A part of the key is blank.
+    BlankKey,
+}
+
+/// A reference ready to be asked by the rows of a main table.
+#[derive(Debug)]
+pub struct Lookup {
+    key: Key,
+    reference: Reference,
+}
+
+impl Lookup {
+    /// Joins the main table's key to the reference that it asks; `key` has as many parts as the
+    /// reference's own key.
+    pub fn new(key: Key, reference: Reference) -> Self {
+        Self { key, reference }
+    }
+
+    /// The main table's key.
+    pub fn key(&self) -> &Key {
+        &self.key
+    }
+
+    /// The reference that is asked.
+    pub fn reference(&self) -> &Reference {
+        &self.reference
+    }
+
+    /// Looks one main row up. `key` is working space; what it holds is replaced.
+    pub fn answer(&self, main: &Block, row: usize, key: &mut String) -> Answer {
+        key.clear();
+        match self.key.pack(main, row, key) {
+            KeyState::Blank => Answer::BlankKey,
+            KeyState::Whole => match self.reference.find(key) {
+                None => Answer::Unmatched,
+                Some(first) if self.reference.is_conflicting(first) => Answer::Ambiguous(first),
+                Some(first) => Answer::Matched(first),
+            },
+        }
+    }
+}

@@ -1,0 +1,300 @@
+//! A reference table as a lookup keeps it: of each row the key and the taken cells, nothing else.
+//!
+//! All rows stand in one text arena, each as its packed key with its packed taken cells behind it,
+//! so that comparing a key and reading the cells touches one place. Rows are known by their number
+//! from 0 ([`RowId`]); the index leads to the first row of each key, and the few later rows of
+//! repeated keys stand in a list of their own.
+
+use ahash::RandomState;
+
+use super::index::{Index, MOST_ROWS};
+use crate::key::{Key, KeyState};
+use crate::table::{Block, Headers, Lines, Source, packed};
+use crate::{Error, Result};
+
+/// A row of a reference, from 0. The number that a person sees is one more.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct RowId(u32);
+
+impl RowId {
+    /// The row's number as a person counts: data rows from 1.
+    pub fn number(self) -> u64 {
+        u64::from(self.0) + 1
+    }
+
+    pub(crate) fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// What seeds the hash of a run, so that keys can't be made to collide beforehand. It changes
+/// nothing in what is found.
+pub type Seed = [u64; 4];
+
+/// A reference table, loaded.
+#[derive(Debug)]
+pub struct Reference {
+    name: String,
+    headers: Headers,
+    key: Key,
+    taken: Vec<usize>,
+    records: Records,
+    lines: Lines,
+    hasher: RandomState,
+    index: Index,
+    /// For each row that repeats a key: the first row that holds it, and the row; sorted.
+    repeats: Vec<(RowId, RowId)>,
+    /// The first rows of keys whose rows disagree, as a set of bits; empty when there are none.
+    conflicting: Vec<u64>,
+    /// Rows with a blank part in their key.
+    keyless: Vec<RowId>,
+    /// Which of the taken columns the rows of some key disagree on.
+    disputed: Vec<bool>,
+    keys: u64,
+}
+
+/// The reference rows that hold one key, when there are several.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Group {
+    /// The rows, in order.
+    pub rows: Vec<RowId>,
+    /// Whether they disagree on what is taken.
+    pub conflicting: bool,
+}
+
+/// Takes in a reference table block by block.
+#[derive(Debug)]
+pub struct ReferenceBuilder {
+    reference: Reference,
+}
+
+/// Packed rows, end to end.
+#[derive(Debug, Default)]
+struct Records {
+    text: String,
+    ends: Vec<u64>,
+}
+
+impl Records {
+    fn get(&self, row: RowId) -> &str {
+        let start = if row.0 == 0 { 0 } else { self.ends[row.index() - 1] as usize };
+        &self.text[start..self.ends[row.index()] as usize]
+    }
+
+    fn len(&self) -> u64 {
+        self.ends.len() as u64
+    }
+}
+
+impl ReferenceBuilder {
+    /// Begins a reference called `name` in messages and gates, of which the columns `taken` are
+    /// kept beside its `key`.
+    pub fn new(name: &str, headers: &Headers, key: Key, taken: Vec<usize>, seed: Seed) -> Self {
+        let [a, b, c, d] = seed;
+        let disputed = vec![false; taken.len()];
+        Self {
+            reference: Reference {
+                name: name.to_owned(),
+                headers: headers.clone(),
+                key,
+                taken,
+                records: Records::default(),
+                lines: Lines::default(),
+                hasher: RandomState::with_seeds(a, b, c, d),
+                index: Index::new(),
+                repeats: Vec::new(),
+                conflicting: Vec::new(),
+                keyless: Vec::new(),
+                disputed,
+                keys: 0,
+            },
+        }
+    }
+
+    /// Takes in the rows of a block.
+    ///
+    /// # Errors
+    /// [`Error::TooManyRows`] past four billion rows.
+    pub fn add(&mut self, block: &Block) -> Result<()> {
+        (0..block.rows()).try_for_each(|row| self.add_row(block, row))
+    }
+
+    fn add_row(&mut self, block: &Block, row: usize) -> Result<()> {
+        let Reference { key, taken, records, lines, hasher, index, repeats, keyless, keys, .. } =
+            &mut self.reference;
+        if records.len() >= MOST_ROWS {
+            let table = self.reference.headers.table().to_owned();
+            return Err(Error::TooManyRows { table, most: MOST_ROWS });
+        }
+        let id = RowId(records.len() as u32);
+        let start = records.text.len();
+        let state = key.pack(block, row, &mut records.text);
+        let key_end = records.text.len();
+        for &column in taken.iter() {
+            packed::push(&mut records.text, block.cell(row, column));
+        }
+        records.ends.push(records.text.len() as u64);
+        lines.push(block.line(row));
+        if state == KeyState::Blank {
+            keyless.push(id);
+            return Ok(());
+        }
+        let key = &records.text[start..key_end];
+        let hash = hash(hasher, key);
+        match index.enter(hash, id.0, |other| records.get(RowId(other)).starts_with(key)) {
+            None => *keys += 1,
+            Some(first) => repeats.push((RowId(first), id)),
+        }
+        Ok(())
+    }
+
+    /// The reference, once all its rows are in.
+    pub fn finish(self) -> Reference {
+        let mut reference = self.reference;
+        reference.repeats.sort_unstable();
+        for at in 0..reference.repeats.len() {
+            let (first, row) = reference.repeats[at];
+            reference.compare(first, row);
+        }
+        reference
+    }
+}
+
+impl Reference {
+    /// Loads a whole reference table.
+    ///
+    /// # Errors
+    /// Those of the source, and [`Error::TooManyRows`].
+    pub fn load<E: From<Error>>(
+        mut builder: ReferenceBuilder,
+        source: &mut (impl Source<Error = E> + ?Sized),
+    ) -> std::result::Result<Self, E> {
+        let mut block = Block::default();
+        while source.read_block(&mut block)? {
+            builder.add(&block)?;
+        }
+        Ok(builder.finish())
+    }
+
+    /// Notes on which taken columns two rows of one key disagree.
+    fn compare(&mut self, first: RowId, row: RowId) {
+        let pairs = self.taken_cells(first).zip(self.taken_cells(row));
+        let unequal: Vec<bool> = pairs.map(|(a, b)| a != b).collect();
+        for (disputed, unequal) in self.disputed.iter_mut().zip(&unequal) {
+            *disputed |= unequal;
+        }
+        if unequal.contains(&true) {
+            if self.conflicting.is_empty() {
+                self.conflicting = vec![0; self.records.ends.len().div_ceil(64)];
+            }
+            self.conflicting[first.index() / 64] |= 1 << (first.index() % 64);
+        }
+    }
+
+    /// What the reference is called in messages and gates.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The headers of its table.
+    pub fn headers(&self) -> &Headers {
+        &self.headers
+    }
+
+    /// Its key.
+    pub fn key(&self) -> &Key {
+        &self.key
+    }
+
+    /// The taken columns, from 0.
+    pub fn taken(&self) -> &[usize] {
+        &self.taken
+    }
+
+    /// How many rows it has.
+    pub fn rows(&self) -> u64 {
+        self.records.len()
+    }
+
+    /// How many different keys its rows hold.
+    pub fn keys(&self) -> u64 {
+        self.keys
+    }
+
+    /// The rows with a blank part in their key, which no main row can ask for.
+    pub fn keyless(&self) -> &[RowId] {
+        &self.keyless
+    }
+
+    /// The taken columns on which the rows of some key disagree, from 0 in the table.
+    pub fn disputed(&self) -> impl Iterator<Item = usize> {
+        self.taken.iter().zip(&self.disputed).filter(|(_, disputed)| **disputed).map(|(&c, _)| c)
+    }
+
+    /// The line of the file on which a row begins, from 1.
+    pub fn line(&self, row: RowId) -> u64 {
+        self.lines.of(u64::from(row.0))
+    }
+
+    /// The parts of a row's key.
+    pub fn key_parts(&self, row: RowId) -> impl Iterator<Item = &str> {
+        packed::Cells::new(self.records.get(row)).take(self.key.columns().len())
+    }
+
+    /// The taken cells of a row, in the order of the taken columns.
+    pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
+        let mut cells = packed::Cells::new(self.records.get(row));
+        for _ in self.key.columns() {
+            cells.next();
+        }
+        cells
+    }
+
+    /// The first row that holds a packed key.
+    pub(crate) fn find(&self, key: &str) -> Option<RowId> {
+        let hash = hash(&self.hasher, key);
+        self.index.find(hash, |row| self.records.get(RowId(row)).starts_with(key)).map(RowId)
+    }
+
+    /// Whether the rows of the key whose first row this is disagree.
+    pub(crate) fn is_conflicting(&self, first: RowId) -> bool {
+        let word = self.conflicting.get(first.index() / 64);
+        word.is_some_and(|word| word >> (first.index() % 64) & 1 == 1)
+    }
+
+    /// All rows of the key whose first row this is, in order.
+    pub fn rows_of(&self, first: RowId) -> impl Iterator<Item = RowId> {
+        let start = self.repeats.partition_point(|repeat| repeat.0 < first);
+        let others = self.repeats[start..].iter().take_while(move |repeat| repeat.0 == first);
+        std::iter::once(first).chain(others.map(|repeat| repeat.1))
+    }
+
+    /// The keys that several rows hold, in the order of their first rows.
+    pub fn groups(&self) -> impl Iterator<Item = Group> {
+        self.repeats.chunk_by(|a, b| a.0 == b.0).map(|repeats| Group {
+            rows: self.rows_of(repeats[0].0).collect(),
+            conflicting: self.is_conflicting(repeats[0].0),
+        })
+    }
+
+    /// Every row whose key is asked for no time: `asked` counts, under the first row of each key,
+    /// how often it was.
+    pub(crate) fn unused<'a>(&'a self, asked: &'a [u32]) -> impl Iterator<Item = RowId> + 'a {
+        // A later row of a key is asked for when the first one is.
+        let mut later: Vec<(RowId, RowId)> =
+            self.repeats.iter().map(|&(first, row)| (row, first)).collect();
+        later.sort_unstable();
+        (0..self.rows() as u32).map(RowId).filter(move |&row| {
+            let first = match later.binary_search_by_key(&row, |pair| pair.0) {
+                Ok(at) => later[at].1,
+                Err(_) => row,
+            };
+            asked[first.index()] == 0
+        })
+    }
+}
+
+/// The half of the hash that the index keeps.
+fn hash(hasher: &RandomState, key: &str) -> u32 {
+    (hasher.hash_one(key) >> 32) as u32
+}

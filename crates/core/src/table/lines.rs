@@ -1,0 +1,50 @@
+//! The line in the file of every row of a table, kept small: for a table without line breaks in
+//! its cells the line follows from the row's number, and nothing is stored for each row.
+
+/// Where the rows of a table stand in its file. Rows count from 0 here, lines from 1.
+#[derive(Debug, Clone, Default)]
+pub struct Lines {
+    /// The line of row 0.
+    first: u64,
+    rows: u64,
+    /// Rows from which on the lines run ahead by more than before, and by how much in all.
+    shifts: Vec<(u64, u64)>,
+}
+
+impl Lines {
+    /// Notes the line of the next row.
+    pub fn push(&mut self, line: u64) {
+        if self.rows == 0 {
+            self.first = line;
+        }
+        let shift = line.saturating_sub(self.first + self.rows);
+        if shift != self.shifts.last().map_or(0, |last| last.1) {
+            self.shifts.push((self.rows, shift));
+        }
+        self.rows += 1;
+    }
+
+    /// The line of a row that was pushed.
+    pub fn of(&self, row: u64) -> u64 {
+        let past = self.shifts.partition_point(|shift| shift.0 <= row);
+        let shift = if past == 0 { 0 } else { self.shifts[past - 1].1 };
+        self.first + row + shift
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_come_back_as_they_were_pushed() {
+        for lines in [vec![2, 3, 4], vec![2, 5, 6, 9, 10], vec![4], vec![2, 4, 6, 8]] {
+            let mut kept = Lines::default();
+            for &line in &lines {
+                kept.push(line);
+            }
+            let back: Vec<u64> = (0..lines.len() as u64).map(|row| kept.of(row)).collect();
+            assert_eq!(back, lines);
+        }
+    }
+}

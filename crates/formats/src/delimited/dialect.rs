@@ -1,0 +1,49 @@
+//! The ways in which delimited text is written.
+
+/// How a file separates its cells and lines.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Dialect {
+    /// The byte between cells; ASCII.
+    pub delimiter: u8,
+    /// Whether the file begins with a byte-order mark.
+    pub byte_order_mark: bool,
+}
+
+/// What the output takes over from the main table, so that it comes out in the same form.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Layout {
+    /// The dialect.
+    pub dialect: Dialect,
+    /// The header row's own bytes, without its line end.
+    pub header_row: Vec<u8>,
+    /// The header row's line end; empty when the file ends with it.
+    pub line_end: Vec<u8>,
+}
+
+impl Dialect {
+    /// The delimiter in words.
+    pub fn delimiter_name(self) -> String {
+        match self.delimiter {
+            b',' => "comma".to_owned(),
+            b';' => "semicolon".to_owned(),
+            b'\t' => "tab".to_owned(),
+            b'|' => "bar".to_owned(),
+            other => format!("`{}`", char::from(other)),
+        }
+    }
+
+    /// The delimiter that a person names: a word of [`Dialect::delimiter_name`], or the sign
+    /// itself. `None` when it is neither, or a sign that can't stand between cells.
+    pub fn delimiter_of(text: &str) -> Option<u8> {
+        match text {
+            "comma" => Some(b','),
+            "semicolon" => Some(b';'),
+            "tab" => Some(b'\t'),
+            "bar" => Some(b'|'),
+            _ => match text.as_bytes() {
+                [sign] if sign.is_ascii() && !b"\"\r\n\0".contains(sign) => Some(*sign),
+                _ => None,
+            },
+        }
+    }
+}

@@ -1,0 +1,220 @@
+//! What can be wrong with a file.
+
+use std::fmt;
+use std::io;
+use std::path::PathBuf;
+
+/// A result of the formats.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// A table that can't be read or written; each says what would mend it.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum Error {
+    /// What the computation found wrong.
+    Core(gather_keys_core::Error),
+    /// There is no such file.
+    Missing {
+        /// The address.
+        name: String,
+        /// A file beside it that is spelled much like it.
+        nearest: Option<PathBuf>,
+    },
+    /// The file can't be opened or read.
+    Read {
+        /// The address.
+        name: String,
+        /// Why.
+        cause: io::Error,
+    },
+    /// There is not even a header row.
+    Empty {
+        /// The address.
+        name: String,
+    },
+    /// The content is in some other format.
+    OtherFormat {
+        /// The address.
+        name: String,
+        /// What it seems to be.
+        seems: &'static str,
+        /// What to do.
+        mend: &'static str,
+    },
+    /// A cell is not UTF-8.
+    NotText {
+        /// The address.
+        name: String,
+        /// Where.
+        place: Place,
+    },
+    /// A row has another number of cells than there are headers.
+    Ragged {
+        /// The address.
+        name: String,
+        /// Where.
+        place: Place,
+        /// How many cells it has.
+        cells: usize,
+        /// How many headers there are.
+        headers: usize,
+    },
+    /// A quote is never closed.
+    OpenQuote {
+        /// The address.
+        name: String,
+        /// Where it opens.
+        place: Place,
+    },
+    /// A row takes more memory than any sensible row would.
+    RowTooLong {
+        /// The address.
+        name: String,
+        /// Where.
+        place: Place,
+        /// The most bytes that a row may take.
+        most: usize,
+    },
+    /// The output is there already.
+    OutputExists {
+        /// Its path.
+        name: String,
+    },
+    /// The output is one of the inputs.
+    OutputIsInput {
+        /// Its path.
+        name: String,
+    },
+    /// The folder that the output should stand in does not exist.
+    FolderMissing {
+        /// The output's path.
+        name: String,
+        /// The folder.
+        folder: PathBuf,
+    },
+    /// The output can't be written.
+    Write {
+        /// Its path.
+        name: String,
+        /// Why.
+        cause: io::Error,
+    },
+}
+
+/// A place in a table, as a person counts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The data row, from 1; 0 is the header row.
+    pub row: u64,
+    /// The line of the file, from 1.
+    pub line: u64,
+    /// The column's header, where one cell is meant.
+    pub header: Option<String>,
+}
+
+impl Error {
+    /// Whether this is the reader of our output having closed it, which is no error of ours.
+    pub fn is_closed_pipe(&self) -> bool {
+        matches!(self, Self::Write { cause, .. } if cause.kind() == io::ErrorKind::BrokenPipe)
+    }
+}
+
+impl From<gather_keys_core::Error> for Error {
+    fn from(error: gather_keys_core::Error) -> Self {
+        Self::Core(error)
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.row {
+            0 => write!(f, "the header row (line {})", self.line)?,
+            row => write!(f, "row {row} (line {})", self.line)?,
+        }
+        self.header.as_ref().map_or(Ok(()), |header| write!(f, ", column `{header}`"))
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Core(error) => error.fmt(f),
+            Self::Missing { name, nearest: Some(nearest) } => {
+                write!(f, "there is no file {name}; did you mean {}?", nearest.display())
+            }
+            Self::Missing { name, nearest: None } => {
+                write!(f, "there is no file {name}: check the path and the folder you are in")
+            }
+            Self::Read { name, cause } => {
+                write!(f, "{name} can't be read: {}", reason(cause))
+            }
+            Self::Empty { name } => {
+                write!(f, "{name} is empty: a table begins with a row of headers")
+            }
+            Self::OtherFormat { name, seems, mend } => {
+                write!(f, "{name} seems to be {seems}, not delimited text: {mend}")
+            }
+            Self::NotText { name, place } => {
+                write!(f, "{name}, {place}: the text is not UTF-8; ")?;
+                write!(f, "save the file again with the encoding UTF-8")
+            }
+            Self::Ragged { name, place, cells, headers } => {
+                let plural = if *cells == 1 { "" } else { "s" };
+                write!(f, "{name}, {place}: {cells} cell{plural}, but the table has {headers} ")?;
+                write!(f, "header{}; ", if *headers == 1 { "" } else { "s" })?;
+                if cells > headers {
+                    f.write_str("put a cell that holds the delimiter in double quotes")
+                } else {
+                    f.write_str("put a cell that holds a line break in double quotes, ")?;
+                    f.write_str("or add the missing delimiters")
+                }
+            }
+            Self::OpenQuote { name, place } => {
+                write!(f, "{name}, {place}: the double quote that opens here is never closed; ")?;
+                write!(f, "close it, or write a quote within a cell twice")
+            }
+            Self::RowTooLong { name, place, most } => {
+                write!(f, "{name}, {place}: the row goes on for more than {} MiB; ", most >> 20)?;
+                write!(f, "close the double quote that is open in it")
+            }
+            Self::OutputExists { name } => {
+                write!(f, "{name} exists already: give --overwrite to replace it, or another name")
+            }
+            Self::OutputIsInput { name } => {
+                write!(f, "{name} is an input of this run and is never written to: ")?;
+                write!(f, "name another output")
+            }
+            Self::FolderMissing { name, folder } => {
+                write!(f, "{name} can't be written: there is no folder {}; ", folder.display())?;
+                write!(f, "make it first, or name another output")
+            }
+            Self::Write { name, cause } => {
+                write!(f, "{name} can't be written: {}", reason(cause))
+            }
+        }
+    }
+}
+
+impl std::error::Error for Error {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        match self {
+            Self::Core(error) => Some(error),
+            Self::Read { cause, .. } | Self::Write { cause, .. } => Some(cause),
+            _ => None,
+        }
+    }
+}
+
+/// Why the system refused, and what to do.
+fn reason(cause: &io::Error) -> String {
+    match cause.kind() {
+        io::ErrorKind::PermissionDenied => {
+            "permission is denied; change the permissions, or name another place".to_owned()
+        }
+        io::ErrorKind::IsADirectory => "it is a folder; name a file in it".to_owned(),
+        io::ErrorKind::StorageFull => {
+            "the disk is full; free some space, or name another place".to_owned()
+        }
+        _ => format!("{cause}; check the place, or name another"),
+    }
+}

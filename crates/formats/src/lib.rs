@@ -1,0 +1,14 @@
+//! Open table formats as sources and sinks of Gather Keys.
+//!
+//! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
+//! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
+//! file appears whole or not at all. So far the one format is [`delimited`] text.
+
+mod address;
+pub mod delimited;
+mod error;
+mod whole_file;
+
+pub use address::Address;
+pub use error::{Error, Place, Result};
+pub use whole_file::WholeFile;

@@ -1,0 +1,142 @@
+//! An output file that appears whole or not at all.
+//!
+//! What is written goes to a hidden file in the same folder; [`WholeFile::commit`] syncs it and
+//! gives it its name. Dropped without that, it is removed. A device or a pipe is written to
+//! straight away, since it can't be replaced.
+
+use std::fs::{self, File, Permissions};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use tempfile::{NamedTempFile, PersistError};
+
+use crate::{Error, Result};
+
+/// A file being written.
+#[derive(Debug)]
+pub struct WholeFile {
+    name: String,
+    place: Option<Place>,
+    at: At,
+}
+
+/// Where the finished file is to stand.
+#[derive(Debug)]
+struct Place {
+    path: PathBuf,
+    overwrite: bool,
+}
+
+#[derive(Debug)]
+enum At {
+    Beside(NamedTempFile),
+    Straight(File),
+}
+
+impl WholeFile {
+    /// Begins the file at `path`. One that is there is replaced only with `overwrite`, and keeps
+    /// its permissions; behind a link, the file that it leads to is the one replaced.
+    ///
+    /// # Errors
+    /// When a file is there and may not be replaced, or the folder does not exist or can't be
+    /// written to.
+    pub fn create(path: &Path, overwrite: bool) -> Result<Self> {
+        let name = path.display().to_string();
+        let refused = |cause| Error::Write { name: name.clone(), cause };
+        let there = fs::metadata(path).ok();
+        match &there {
+            Some(facts) if facts.is_dir() => {
+                return Err(refused(io::ErrorKind::IsADirectory.into()));
+            }
+            Some(facts) if !facts.is_file() => {
+                let file = File::options().write(true).open(path).map_err(refused)?;
+                return Ok(Self { name, place: None, at: At::Straight(file) });
+            }
+            Some(_) if !overwrite => return Err(Error::OutputExists { name }),
+            _ => {}
+        }
+        let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let folder = match path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder,
+            _ => Path::new("."),
+        };
+        if !folder.is_dir() {
+            return Err(Error::FolderMissing { name, folder: folder.to_owned() });
+        }
+        let mut builder = tempfile::Builder::new();
+        builder.prefix(".gather-keys-").suffix(".part");
+        let permissions = there.map_or_else(usual_permissions, |facts| Some(facts.permissions()));
+        if let Some(permissions) = permissions {
+            builder.permissions(permissions);
+        }
+        let beside = builder.tempfile_in(folder).map_err(refused)?;
+        Ok(Self { name, place: Some(Place { path, overwrite }), at: At::Beside(beside) })
+    }
+
+    /// What the file is called in messages.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Makes the file appear, once everything is written to it.
+    ///
+    /// # Errors
+    /// When it can't be written out, or a file of its name appeared meanwhile.
+    pub fn commit(self) -> Result<()> {
+        let Self { name, place, at } = self;
+        let refused = |cause| Error::Write { name: name.clone(), cause };
+        match (at, place) {
+            (At::Beside(file), Some(Place { path, overwrite })) => {
+                file.as_file().sync_all().map_err(refused)?;
+                if overwrite {
+                    file.persist(&path).map_err(|PersistError { error, .. }| refused(error))?;
+                } else {
+                    file.persist_noclobber(&path).map_err(
+                        |PersistError { error, .. }| match error.kind() {
+                            io::ErrorKind::AlreadyExists => {
+                                Error::OutputExists { name: name.clone() }
+                            }
+                            _ => refused(error),
+                        },
+                    )?;
+                }
+                // The file has its name; that the folder is synced too is a help, not a must.
+                if let Some(Ok(folder)) = path.parent().map(File::open) {
+                    let _ = folder.sync_all();
+                }
+                Ok(())
+            }
+            (At::Beside(mut file), None) => file.flush().map_err(refused),
+            (At::Straight(mut file), _) => file.flush().map_err(refused),
+        }
+    }
+}
+
+impl Write for WholeFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match &mut self.at {
+            At::Beside(file) => file.write(bytes),
+            At::Straight(file) => file.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match &mut self.at {
+            At::Beside(file) => file.flush(),
+            At::Straight(file) => file.flush(),
+        }
+    }
+}
+
+/// What a new file gets, less what the person's mask takes away.
+#[cfg(unix)]
+#[allow(clippy::unnecessary_wraps)]
+fn usual_permissions() -> Option<Permissions> {
+    use std::os::unix::fs::PermissionsExt;
+    Some(Permissions::from_mode(0o666))
+}
+
+#[cfg(not(unix))]
+fn usual_permissions() -> Option<Permissions> {
+    None
+}
