@@ -6,7 +6,7 @@ use gather_keys_core::enrich::{Enrichment, Note, Resolved, added_names, resolve}
 use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::Source;
-use gather_keys_formats::delimited::Reader;
+use gather_keys_formats::delimited::{ReadOptions, Reader};
 
 use crate::call::{Call, Table};
 use crate::error::Result;
@@ -45,7 +45,8 @@ impl Inputs {
             let (input, bytes) = table.address.open()?;
             size = size.zip(bytes).map(|(all, one)| all + one);
             let name = table.address.to_string();
-            Ok(Reader::new(name, meter.on(input), table.delimiter)?)
+            let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
+            Ok(Reader::new(name, meter.on(input), options)?)
         };
         let main = open(&call.main)?;
         let mut references = Vec::new();

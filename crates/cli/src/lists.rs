@@ -5,6 +5,7 @@
 //! one of this run.
 
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::Enrichment;
@@ -32,12 +33,41 @@ const PLACE: [&str; 3] = ["reference", "row", "line"];
 /// The lists being written.
 #[derive(Debug)]
 pub(crate) struct Lists {
-    folder: PathBuf,
     files: Vec<(Kind, csv::Writer<WholeFile>)>,
+    folder: Folder,
     main_key: Columns,
     reference_key: Columns,
     taken: Columns,
     record: csv::StringRecord,
+}
+
+/// The folder of the lists. One that was made for them goes when they never appear.
+#[derive(Debug)]
+struct Folder {
+    path: PathBuf,
+    is_new: bool,
+}
+
+impl Folder {
+    fn create(path: &Path) -> Result<Self, Error> {
+        let is_new = !path.exists();
+        let made = if is_new || path.is_dir() {
+            fs::create_dir_all(path)
+        } else {
+            Err(io::ErrorKind::NotADirectory.into())
+        };
+        made.map_err(|cause| refused(path, cause))?;
+        Ok(Self { path: path.to_owned(), is_new })
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        if self.is_new {
+            // Only an empty folder can be removed this way; one with lists in it stays.
+            let _ = fs::remove_dir(&self.path);
+        }
+    }
 }
 
 /// The union of columns that several references use of one list, each under one header.
@@ -96,12 +126,10 @@ impl Lists {
         main: &Headers,
         enrichment: &Enrichment,
     ) -> Result<Self, Error> {
-        let made = fs::create_dir_all(folder);
-        made.map_err(|cause| Error::Write { name: folder.display().to_string(), cause })?;
         let references = || enrichment.lookups().iter().map(Lookup::reference);
         let mut lists = Self {
-            folder: folder.to_owned(),
             files: Vec::new(),
+            folder: Folder::create(folder)?,
             main_key: Columns::of(
                 enrichment.lookups().iter().map(|lookup| (main, lookup.key().columns())),
             ),
@@ -154,7 +182,7 @@ impl Lists {
         };
         let written = file.write_record(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&path(&self.folder, kind), error.into()))
+        written.map_err(|error| refused(&path(&self.folder.path, kind), error.into()))
     }
 
     /// Writes the lists of reference rows.
@@ -199,7 +227,7 @@ impl Lists {
         for (kind, file) in self.files {
             let file = file.into_inner();
             let refused = |error: csv::IntoInnerError<_>| {
-                refused(&path(&self.folder, kind), std::io::Error::from(error.error().kind()))
+                refused(&path(&self.folder.path, kind), io::Error::from(error.error().kind()))
             };
             file.map_err(refused)?.commit()?;
         }
@@ -226,7 +254,7 @@ impl Recorder for Lists {
     }
 }
 
-fn refused(path: &Path, cause: std::io::Error) -> Error {
+fn refused(path: &Path, cause: io::Error) -> Error {
     Error::Write { name: path.display().to_string(), cause }
 }
 

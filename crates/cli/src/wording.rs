@@ -41,18 +41,18 @@ pub(crate) fn counted(count: u64, thing: &str) -> String {
     format!("{} {thing}{}", number(count), if count == 1 { "" } else { "s" })
 }
 
-/// A share in percent with one decimal, cut so that it is 0 or 100 only when it is: `5.4 %`.
+/// A share in percent with one decimal, cut so that it is 0 or 100 only when it is: `5.4%`.
 pub(crate) fn share(count: u64, total: u64) -> String {
     if total == 0 {
         return "–".to_owned();
     }
     let tenths = ((u128::from(count) * 2000 + u128::from(total)) / (u128::from(total) * 2)) as u64;
     let tenths = match tenths {
-        0 if count > 0 => return "<0.1 %".to_owned(),
+        0 if count > 0 => return "<0.1%".to_owned(),
         1000 if count < total => 999,
         tenths => tenths,
     };
-    format!("{}.{} %", tenths / 10, tenths % 10)
+    format!("{}.{}%", tenths / 10, tenths % 10)
 }
 
 /// Names joined as a sentence joins them: `a, b and c`.
@@ -115,12 +115,12 @@ mod tests {
     #[test]
     fn shares_are_rounded_but_not_to_the_ends() {
         for (count, total, want) in [
-            (0, 10, "0.0 %"),
-            (1, 3, "33.3 %"),
-            (2, 3, "66.7 %"),
-            (1, 100_000, "<0.1 %"),
-            (99_999, 100_000, "99.9 %"),
-            (5, 5, "100.0 %"),
+            (0, 10, "0.0%"),
+            (1, 3, "33.3%"),
+            (2, 3, "66.7%"),
+            (1, 100_000, "<0.1%"),
+            (99_999, 100_000, "99.9%"),
+            (5, 5, "100.0%"),
             (0, 0, "–"),
         ] {
             assert_eq!(share(count, total), want);

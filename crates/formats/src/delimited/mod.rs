@@ -10,5 +10,5 @@ mod records;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
-pub use reader::Reader;
+pub use reader::{ReadOptions, Reader};
 pub use writer::Writer;

@@ -9,13 +9,26 @@ use super::records::{Cells, Next, Records};
 use super::{Dialect, Layout, detect};
 use crate::{Error, Place, Result};
 
-/// How many bytes are read at a time, and so about how large a block is.
-const PIECE: usize = 256 << 10;
-
 /// The most bytes that a row may take. Only a quote that is never closed makes longer ones.
 const LONGEST_ROW: usize = 256 << 20;
 
 const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
+
+/// How a file is to be read.
+#[derive(Debug, Clone, Copy)]
+pub struct ReadOptions {
+    /// The byte between cells; without one it is found from the first rows: comma, semicolon or
+    /// tab.
+    pub delimiter: Option<u8>,
+    /// How many bytes are read at a time, and so about how large a block is. 256 KiB by default.
+    pub piece: usize,
+}
+
+impl Default for ReadOptions {
+    fn default() -> Self {
+        Self { delimiter: None, piece: 256 << 10 }
+    }
+}
 
 /// A table in delimited text, read from front to back.
 #[derive(Debug)]
@@ -25,6 +38,7 @@ pub struct Reader<R> {
     records: Records,
     headers: Headers,
     layout: Layout,
+    piece: usize,
     /// What is read of the file but not yet given out.
     pending: Vec<u8>,
     /// Whether `pending` reaches to the end of the file.
@@ -34,15 +48,14 @@ pub struct Reader<R> {
 }
 
 impl<R: Read> Reader<R> {
-    /// Reads the headers of the table called `name` in messages. Without a `delimiter` it is found
-    /// from the first rows: comma, semicolon or tab.
+    /// Reads the headers of the table called `name` in messages.
     ///
     /// ```
     /// use gather_keys_core::table::{Block, Source};
-    /// use gather_keys_formats::delimited::Reader;
+    /// use gather_keys_formats::delimited::{ReadOptions, Reader};
     ///
     /// let text = "Apiary;Hive\r\nFellside;\"7\"\r\n";
-    /// let mut table = Reader::new("harvest.csv", text.as_bytes(), None)?;
+    /// let mut table = Reader::new("harvest.csv", text.as_bytes(), ReadOptions::default())?;
     /// assert_eq!(table.headers().name(1), "Hive");
     /// let mut block = Block::default();
     /// assert!(table.read_block(&mut block)?);
@@ -54,7 +67,7 @@ impl<R: Read> Reader<R> {
     /// # Errors
     /// When the file can't be read, is empty, is in another format, or its header row is not well
     /// formed.
-    pub fn new(name: impl Into<String>, input: R, delimiter: Option<u8>) -> Result<Self> {
+    pub fn new(name: impl Into<String>, input: R, options: ReadOptions) -> Result<Self> {
         let name = name.into();
         let dialect = Dialect { delimiter: b',', byte_order_mark: false };
         let mut reader = Self {
@@ -63,18 +76,19 @@ impl<R: Read> Reader<R> {
             input,
             records: Records::new(b','),
             layout: Layout { dialect, header_row: Vec::new(), line_end: Vec::new() },
+            piece: options.piece.max(1),
             pending: Vec::new(),
             at_end: false,
             next_row: 1,
         };
-        reader.fill(PIECE)?;
+        reader.fill(reader.piece.max(BYTE_ORDER_MARK.len() + 1))?;
         reader.refuse_other_formats()?;
         if reader.pending.starts_with(BYTE_ORDER_MARK) {
             reader.pending.drain(..BYTE_ORDER_MARK.len());
             reader.layout.dialect.byte_order_mark = true;
         }
         let delimiter =
-            delimiter.unwrap_or_else(|| detect::delimiter(&reader.pending, reader.at_end));
+            options.delimiter.unwrap_or_else(|| detect::delimiter(&reader.pending, reader.at_end));
         reader.layout.dialect.delimiter = delimiter;
         reader.records = Records::new(delimiter);
         reader.read_headers()?;
@@ -152,7 +166,7 @@ impl<R: Read> Reader<R> {
                 most: LONGEST_ROW,
             });
         }
-        self.fill(self.pending.len() * 2 + PIECE)
+        self.fill(self.pending.len() * 2 + self.piece)
     }
 
     /// The place of a cell of a row that has as many cells as there are headers.
@@ -178,8 +192,8 @@ impl<R: Read> Source for Reader<R> {
         let (bytes, ends, mut as_read, mut lines) = mem::take(block).into_buffers();
         let mut cells = Cells::reuse(bytes, ends);
         let mut at = 0;
-        if !self.at_end && self.pending.len() < PIECE {
-            self.fill(PIECE)?;
+        if !self.at_end && self.pending.len() < self.piece {
+            self.fill(self.piece)?;
         }
         loop {
             match self.records.next(&self.pending, at, self.at_end, &mut cells) {

@@ -1,0 +1,248 @@
+//! The engine against a naive truth: for random small tables, every answer and every count is what
+//! comparing all rows with all rows gives.
+
+use std::collections::HashMap;
+
+use gather_keys_core::Error;
+use gather_keys_core::enrich::{Enrichment, resolve};
+use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
+use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
+use gather_keys_core::table::{Block, Headers, Sink, Source};
+use proptest::prelude::*;
+
+type Row = Vec<String>;
+
+/// A table in memory, given out in blocks of a few rows.
+struct Memory {
+    headers: Headers,
+    rows: Vec<Row>,
+    at: usize,
+    block_rows: usize,
+}
+
+impl Memory {
+    fn new(name: &str, headers: &[&str], rows: &[Row], block_rows: usize) -> Self {
+        let headers = Headers::new(name, headers.iter().copied());
+        Self { headers, rows: rows.to_vec(), at: 0, block_rows }
+    }
+}
+
+impl Source for Memory {
+    type Error = Error;
+
+    fn headers(&self) -> &Headers {
+        &self.headers
+    }
+
+    fn read_block(&mut self, block: &mut Block) -> Result<bool, Error> {
+        let rows = &self.rows[self.at..self.rows.len().min(self.at + self.block_rows)];
+        let first = self.at as u64 + 1;
+        self.at += rows.len();
+        let lines = (0..rows.len() as u64).map(|nth| first + nth + 1).collect();
+        *block = Block::of_rows(self.headers.len(), rows).placed(first, lines, Default::default());
+        Ok(!rows.is_empty())
+    }
+}
+
+/// Keeps main cells and added cells of every row.
+#[derive(Default)]
+struct Kept(Vec<Row>);
+
+impl Sink for Kept {
+    type Error = Error;
+
+    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
+        Ok(())
+    }
+
+    fn write_block(&mut self, main: &Block, added: &Block) -> Result<(), Error> {
+        for row in 0..main.rows() {
+            let own = (0..main.columns()).map(|column| main.cell(row, column));
+            let taken = (0..added.columns()).map(|column| added.cell(row, column));
+            self.0.push(own.chain(taken).map(str::to_owned).collect());
+        }
+        Ok(())
+    }
+}
+
+/// Keeps the row number and kind of every finding.
+#[derive(Default)]
+struct Recorded(Vec<(u64, Kind, Option<u64>)>);
+
+impl Recorder for Recorded {
+    type Error = Error;
+
+    fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
+        let row = finding.block.row_number(finding.row);
+        self.0.push((row, finding.kind, finding.asked_by));
+        Ok(())
+    }
+}
+
+const MAIN: [&str; 4] = ["A", "B", "C", "Note"];
+const REFERENCE: [&str; 5] = ["x", "k2", "y", "k1", "k3"];
+/// The key's columns in either table, and the taken columns.
+const MAIN_KEY: [usize; 3] = [0, 1, 2];
+const REFERENCE_KEY: [usize; 3] = [3, 1, 4];
+const TAKEN: [usize; 2] = [2, 0];
+
+/// What each main row should come out as, by comparing it with every reference row.
+fn truth(main: &[Row], reference: &[Row]) -> (Vec<Row>, HashMap<Kind, u64>) {
+    let key = |row: &Row, columns: [usize; 3]| columns.map(|column| row[column].clone());
+    let whole = |key: &[String; 3]| !key.contains(&String::new());
+    let taken = |row: &Row| TAKEN.map(|column| row[column].clone());
+    let mut counts = HashMap::new();
+    let mut count = |kind, by: usize| *counts.entry(kind).or_insert(0) += by as u64;
+    let mut out = Vec::new();
+    for row in main {
+        let asked = key(row, MAIN_KEY);
+        let holders: Vec<&Row> =
+            reference.iter().filter(|other| key(other, REFERENCE_KEY) == asked).collect();
+        let agree = holders.iter().all(|other| taken(other) == taken(holders[0]));
+        let (kind, cells) = match (whole(&asked), &holders[..]) {
+            (false, _) => (Kind::BlankKey, [const { String::new() }; 2]),
+            (true, []) => (Kind::Unmatched, [const { String::new() }; 2]),
+            (true, [first, ..]) if agree => (Kind::Matched, taken(first)),
+            (true, _) => (Kind::Ambiguous, [const { String::new() }; 2]),
+        };
+        count(kind, 1);
+        out.push(row.iter().cloned().chain(cells).collect());
+    }
+    let mut seen: Vec<[String; 3]> = Vec::new();
+    for row in reference {
+        let held = key(row, REFERENCE_KEY);
+        let askers = main.iter().filter(|other| key(other, MAIN_KEY) == held).count();
+        let used = whole(&held) && askers > 0;
+        count(Kind::Unused, usize::from(!used));
+        if whole(&held) && !seen.contains(&held) {
+            let mut holders = reference.iter().filter(|other| key(other, REFERENCE_KEY) == held);
+            let first = holders.next().map(taken);
+            let others: Vec<_> = holders.map(taken).collect();
+            let agree = others.iter().all(|other| Some(other) == first.as_ref());
+            count(Kind::Duplicate, usize::from(!others.is_empty() && agree));
+            count(Kind::Conflicting, usize::from(!agree));
+            count(Kind::Repeated, usize::from(askers > 1));
+            seen.push(held);
+        }
+    }
+    (out, counts)
+}
+
+fn enrichment(main: &Memory, mut reference: Memory, on: &str, take: &str) -> Enrichment {
+    let plan = ReferencePlan {
+        name: "reference".to_owned(),
+        on: OnPart::parse(on).unwrap(),
+        take: Some(Take::parse(take).unwrap()),
+    };
+    let found = resolve(&plan, &main.headers, &reference.headers).unwrap();
+    let builder = ReferenceBuilder::new(
+        &plan.name,
+        &reference.headers,
+        found.reference_key,
+        found.taken,
+        [1, 2, 3, 4],
+    );
+    let loaded = Reference::load::<Error>(builder, &mut reference).unwrap();
+    Enrichment::new(vec![Lookup::new(found.main_key, loaded)], found.names)
+}
+
+fn run(
+    enrichment: &Enrichment,
+    main: &mut Memory,
+) -> (Vec<Row>, Findings, Vec<(u64, Kind, Option<u64>)>) {
+    let (mut kept, mut recorded) = (Kept::default(), Recorded::default());
+    let findings = enrichment.run(main, &mut kept, Some(&mut recorded)).unwrap();
+    (kept.0, findings, recorded.0)
+}
+
+fn table(columns: usize, most: usize) -> impl Strategy<Value = Vec<Row>> {
+    // Few values, so that keys repeat; some blank, some that only glued-together parts confuse.
+    let cell = prop_oneof![
+        Just(""),
+        Just("A"),
+        Just("AB"),
+        Just("B"),
+        Just("\""),
+        Just(","),
+        Just("\u{0}"),
+    ];
+    prop::collection::vec(prop::collection::vec(cell.prop_map(str::to_owned), columns), 0..most)
+}
+
+proptest! {
+    #[test]
+    fn every_answer_and_count_is_the_naive_one(
+        main in table(4, 12),
+        reference in table(5, 12),
+        block_rows in 1_usize..5,
+    ) {
+        let mut source = Memory::new("main", &MAIN, &main, block_rows);
+        let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
+        let enrichment = enrichment(&source, other, "A = k1, B = k2, C = k3", "y, x");
+        let (rows, findings, recorded) = run(&enrichment, &mut source);
+        let (want, counts) = truth(&main, &reference);
+        prop_assert_eq!(rows, want);
+        let found = &findings.lookups[0].counts;
+        for kind in Kind::ALL {
+            let want = counts.get(&kind).copied().unwrap_or(0);
+            prop_assert_eq!(found.of(kind), want, "{}", kind.label());
+        }
+        prop_assert_eq!(sum(found), findings.main_rows);
+        for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey] {
+            let told = recorded.iter().filter(|finding| finding.1 == kind);
+            prop_assert_eq!(told.count() as u64, found.of(kind));
+        }
+        prop_assert_eq!(findings.lookups[0].unused(&enrichment.lookups()[0]).count() as u64,
+            found.of(Kind::Unused));
+    }
+}
+
+fn sum(counts: &Counts) -> u64 {
+    [Kind::Matched, Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey]
+        .map(|kind| counts.of(kind))
+        .iter()
+        .sum()
+}
+
+fn rows(cells: &[&[&str]]) -> Vec<Row> {
+    cells.iter().map(|row| row.iter().map(|&cell| cell.to_owned()).collect()).collect()
+}
+
+#[test]
+fn a_repeated_key_names_the_row_that_asked_first() {
+    let main = rows(&[&["a"], &["b"], &["a"], &["c"], &["a"], &["c"]]);
+    let reference = rows(&[&["a", "1"], &["c", "2"]]);
+    let mut source = Memory::new("main", &["K"], &main, 2);
+    let other = Memory::new("reference", &["K", "V"], &reference, 9);
+    let enrichment = enrichment(&source, other, "K", "V");
+    let (_, findings, recorded) = run(&enrichment, &mut source);
+    let repeated: Vec<_> = recorded.into_iter().filter(|f| f.1 == Kind::Repeated).collect();
+    let want = [(3, 1), (5, 1), (6, 4)].map(|(row, by)| (row, Kind::Repeated, Some(by)));
+    assert_eq!(repeated, want);
+    assert_eq!(findings.lookups[0].counts.of(Kind::Repeated), 2);
+}
+
+#[test]
+fn a_group_names_its_rows_and_what_they_disagree_on() {
+    let reference = rows(&[
+        &["a", "1", "x"],
+        &["b", "1", "x"],
+        &["a", "1", "y"],
+        &["", "1", "x"],
+        &["b", "1", "x"],
+        &["a", "1", "x"],
+    ]);
+    let source = Memory::new("main", &["K"], &[], 2);
+    let other = Memory::new("reference", &["K", "V", "W"], &reference, 4);
+    let enrichment = enrichment(&source, other, "K", "V, W");
+    let reference = enrichment.lookups()[0].reference();
+    let groups: Vec<(Vec<u64>, bool)> = reference
+        .groups()
+        .map(|group| (group.rows.iter().map(|row| row.number()).collect(), group.conflicting))
+        .collect();
+    assert_eq!(groups, [(vec![1, 3, 6], true), (vec![2, 5], false)]);
+    assert_eq!(reference.disputed().collect::<Vec<_>>(), [2]);
+    assert_eq!((reference.rows(), reference.keys()), (6, 2));
+    assert_eq!(reference.keyless().iter().map(|row| row.number()).collect::<Vec<_>>(), [4]);
+}

@@ -1,0 +1,190 @@
+//! Delimited text: what the csv crate reads is what we read, and every row keeps its bytes.
+
+use std::io::{self, Read};
+
+use gather_keys_core::table::{Block, Sink, Source};
+use gather_keys_formats::Error;
+use gather_keys_formats::delimited::{ReadOptions, Reader, Writer};
+use proptest::prelude::*;
+
+/// Gives its bytes out one at a time, as a slow pipe does.
+struct Trickle<'a>(&'a [u8]);
+
+impl Read for Trickle<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let upto = buffer.len().min(1);
+        self.0.read(&mut buffer[..upto])
+    }
+}
+
+/// The headers and rows of a table, and the rows' own bytes put together again.
+#[derive(Debug, PartialEq)]
+struct Whole {
+    headers: Vec<String>,
+    rows: Vec<Vec<String>>,
+    lines: Vec<u64>,
+    rewritten: Vec<u8>,
+}
+
+fn read(text: &[u8], piece: usize) -> Result<Whole, Error> {
+    let options = ReadOptions { delimiter: Some(b','), piece };
+    let mut reader = Reader::new("table", Trickle(text), options)?;
+    let headers: Vec<String> = reader.headers().iter().map(str::to_owned).collect();
+    let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
+    writer.write_headers(reader.headers(), &[])?;
+    let (mut rows, mut lines) = (Vec::new(), Vec::new());
+    let mut block = Block::default();
+    while reader.read_block(&mut block)? {
+        for row in 0..block.rows() {
+            assert_eq!(block.row_number(row), rows.len() as u64 + 1);
+            rows.push(
+                (0..headers.len()).map(|column| block.cell(row, column).to_owned()).collect(),
+            );
+            lines.push(block.line(row));
+        }
+        writer.write_block(&block, &Block::new(0))?;
+    }
+    Ok(Whole { headers, rows, lines, rewritten: writer.finish()? })
+}
+
+/// What the csv crate makes of the text; `None` when rows differ in length.
+fn by_csv(text: &[u8]) -> Option<(Vec<Vec<String>>, Vec<u64>)> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text);
+    let (mut rows, mut lines) = (Vec::new(), Vec::new());
+    for record in reader.records() {
+        let record = record.ok()?;
+        lines.push(record.position().map_or(0, csv::Position::line));
+        rows.push(record.iter().map(str::to_owned).collect());
+    }
+    Some((rows, lines))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    /// On any text, cut into pieces of any size, we read what the csv crate reads. The one thing
+    /// we do not accept is a quote that is never closed.
+    #[test]
+    fn the_csv_crate_is_the_definition(
+        text in "[ab,\"\r\n\u{feff}é]{0,40}",
+        piece in 1_usize..12,
+    ) {
+        let ours = read(text.as_bytes(), piece);
+        let whole = read(text.as_bytes(), 1 << 16);
+        prop_assert_eq!(ours.as_ref().map_err(ToString::to_string), whole.as_ref().map_err(ToString::to_string));
+        match (ours, by_csv(text.as_bytes())) {
+            (Ok(ours), theirs) => {
+                let Some((mut rows, _)) = theirs else {
+                    return Err(TestCaseError::fail("the csv crate refuses it"));
+                };
+                prop_assert_eq!(&ours.headers, &rows.remove(0));
+                prop_assert_eq!(&ours.rows, &rows);
+            }
+            (Err(Error::Empty { .. }), Some((rows, _))) => prop_assert!(rows.is_empty()),
+            (Err(Error::Ragged { .. }), None) | (Err(Error::OpenQuote { .. }), _) => {}
+            (Err(error), theirs) => {
+                return Err(TestCaseError::fail(format!("{error} against {theirs:?}")));
+            }
+        }
+    }
+
+    /// A table that we accept is written back byte for byte, but for empty lines.
+    #[test]
+    fn rows_keep_their_bytes(
+        rows in prop::collection::vec(
+            ("(a|\"\"|\"x,y\"|\"q\"\"\r\n\"| b )", "(|é|\"\"|\"\n\n\")", "(\n|\r\n|\r|\n\n\r\n)"), 1..8),
+        mark in any::<bool>(),
+        cut_last in any::<bool>(),
+        piece in 1_usize..40,
+    ) {
+        let mark = if mark { "\u{feff}" } else { "" };
+        let mut lines: Vec<[String; 2]> = rows
+            .into_iter()
+            .map(|(a, b, end)| [format!("{a},{b}"), end])
+            .collect();
+        if cut_last && let Some(last) = lines.last_mut() {
+            last[1].clear();
+        }
+        let text = mark.to_owned() + &lines.concat().concat();
+        let kept: Vec<String> = lines
+            .iter()
+            .map(|[row, end]| row.clone() + if end == "\n\n\r\n" { "\n" } else { end })
+            .collect();
+        let whole = read(text.as_bytes(), piece).map_err(|e| TestCaseError::fail(e.to_string()))?;
+        let want = mark.to_owned() + &kept.concat();
+        prop_assert_eq!(String::from_utf8_lossy(&whole.rewritten).into_owned(), want);
+    }
+}
+
+#[test]
+fn rows_know_their_lines() {
+    let text = b"a,b\n1,2\n\n\"x\ny\",2\r\n\"\r\n\r\n\",3\r4,5";
+    for piece in [1, 2, 3, 7, 1 << 16] {
+        assert_eq!(read(text, piece).unwrap().lines, [2, 4, 6, 9], "{piece}");
+    }
+}
+
+#[test]
+fn what_is_wrong_is_named_with_its_place() {
+    for (text, want) in [
+        (&b""[..], "table is empty: a table begins with a row of headers"),
+        (b"\n\r\n", "table is empty: a table begins with a row of headers"),
+        (
+            b"a,b\n1,2\n\n3\n",
+            "table, row 2 (line 4): 1 cell, but the table has 2 headers; put a cell that holds a \
+             line break in double quotes, or add the missing delimiters",
+        ),
+        (
+            b"a,b\n\"x\ny\",1,2\n",
+            "table, row 1 (line 2): 3 cells, but the table has 2 headers; put a cell that holds \
+             the delimiter in double quotes",
+        ),
+        (
+            b"a,b\n1,2\n\"x\ny\",\"z\n3,4\n",
+            "table, row 2 (line 4), column `b`: the double quote that opens here is never closed; \
+             close it, or write a quote within a cell twice",
+        ),
+        (
+            b"a,\"b\n1,2\n",
+            "table, the header row (line 1): the double quote that opens here is never closed; \
+             close it, or write a quote within a cell twice",
+        ),
+        (
+            b"a,b\n1,2\n1,caf\xe9\n",
+            "table, row 2 (line 3), column `b`: the text is not UTF-8; save the file again with \
+             the encoding UTF-8",
+        ),
+        (
+            b"a,\xe9\n1,2\n",
+            "table, the header row (line 1): the text is not UTF-8; save the file again with the \
+             encoding UTF-8",
+        ),
+        (
+            b"\xff\xfea\0",
+            "table seems to be text in the encoding UTF-16, not delimited text: save it again \
+             with the encoding UTF-8",
+        ),
+        (
+            b"PK\x03\x04rest",
+            "table seems to be a workbook, not delimited text: save the worksheet as CSV with the \
+             encoding UTF-8 first",
+        ),
+    ] {
+        for piece in [1, 5, 1 << 16] {
+            assert_eq!(read(text, piece).unwrap_err().to_string(), want);
+        }
+    }
+}
+
+#[test]
+fn added_cells_are_quoted_where_they_must_be() {
+    let mut reader = Reader::new("t", &b"a\n\"1\"\r\n2"[..], ReadOptions::default()).unwrap();
+    let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
+    let mut block = Block::default();
+    assert!(reader.read_block(&mut block).unwrap());
+    let added = Block::of_rows(3, &[["plain", "a,b", ""], ["say \"x\"", "two\nlines", " é "]]);
+    writer.write_headers(reader.headers(), &["x".into(), "y,z".into(), "w".into()]).unwrap();
+    writer.write_block(&block, &added).unwrap();
+    let want = "a,x,\"y,z\",w\n\"1\",plain,\"a,b\",\r\n2,\"say \"\"x\"\"\",\"two\nlines\", é ";
+    assert_eq!(String::from_utf8(writer.finish().unwrap()).unwrap(), want);
+}
