@@ -1,6 +1,9 @@
 //! The engine against a naive truth: for random small tables, every answer and every count is what
 //! comparing all rows with all rows gives.
 
+// A test that can't go on should say so at once.
+#![allow(clippy::unwrap_used)]
+
 use std::collections::HashMap;
 
 use gather_keys_core::Error;
@@ -8,10 +11,13 @@ use gather_keys_core::enrich::{Enrichment, resolve};
 use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
-use gather_keys_core::table::{Block, Headers, Sink, Source};
+use gather_keys_core::table::{AsRead, Block, Headers, Sink, Source};
 use proptest::prelude::*;
 
 type Row = Vec<String>;
+
+/// A finding of a main row: its number, the kind, and who asked for its key before.
+type Told = (u64, Kind, Option<u64>);
 
 /// A table in memory, given out in blocks of a few rows.
 struct Memory {
@@ -40,7 +46,7 @@ impl Source for Memory {
         let first = self.at as u64 + 1;
         self.at += rows.len();
         let lines = (0..rows.len() as u64).map(|nth| first + nth + 1).collect();
-        *block = Block::of_rows(self.headers.len(), rows).placed(first, lines, Default::default());
+        *block = Block::of_rows(self.headers.len(), rows).placed(first, lines, AsRead::default());
         Ok(!rows.is_empty())
     }
 }
@@ -66,9 +72,9 @@ impl Sink for Kept {
     }
 }
 
-/// Keeps the row number and kind of every finding.
+/// Keeps every finding.
 #[derive(Default)]
-struct Recorded(Vec<(u64, Kind, Option<u64>)>);
+struct Recorded(Vec<Told>);
 
 impl Recorder for Recorded {
     type Error = Error;
@@ -147,10 +153,7 @@ fn enrichment(main: &Memory, mut reference: Memory, on: &str, take: &str) -> Enr
     Enrichment::new(vec![Lookup::new(found.main_key, loaded)], found.names)
 }
 
-fn run(
-    enrichment: &Enrichment,
-    main: &mut Memory,
-) -> (Vec<Row>, Findings, Vec<(u64, Kind, Option<u64>)>) {
+fn run(enrichment: &Enrichment, main: &mut Memory) -> (Vec<Row>, Findings, Vec<Told>) {
     let (mut kept, mut recorded) = (Kept::default(), Recorded::default());
     let findings = enrichment.run(main, &mut kept, Some(&mut recorded)).unwrap();
     (kept.0, findings, recorded.0)

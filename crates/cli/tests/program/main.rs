@@ -1,5 +1,8 @@
 //! The built program, driven as its users drive it: on files in a temporary folder.
 
+// A test that can't go on should say so at once.
+#![allow(clippy::unwrap_used, clippy::format_push_string)]
+
 mod demo;
 mod docs;
 mod enrich;
