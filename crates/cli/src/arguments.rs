@@ -34,6 +34,12 @@ pub(crate) enum Command {
     /// Tell what an enrichment would find, and write no table
     #[command(after_help = CHECK_EXAMPLES)]
     Check(Check),
+    /// Trace one row or key: its parts, what the steps make of them, and what it meets
+    #[command(after_help = WHY_EXAMPLES)]
+    Why(Why),
+    /// Make a key column, take one apart again, or test whether columns are a key
+    #[command(subcommand)]
+    Key(Key),
     /// Write the tables of a made-up honey co-operative and enrich them
     Demo(Demo),
 }
@@ -52,8 +58,9 @@ Examples:
         --from bloom.csv --on Valley --take 'Main bloom' \\
         --require 'hives.unmatched <= 5%' --lists findings -o enriched.csv
 
-A header that holds a comma, an equals sign or the word `as` stands in double
-quotes; the second of two equal headers is Header#2.
+A header that holds a comma, an equals sign, a bar, braces or the word `as`
+stands in double quotes; the second of two equal headers is Header#2. The steps
+are listed under `gather-keys key --help`.
 
 Exit status: 0 done; 1 a --require does not hold (no table is written); 2 the
 call or an input is wrong (nothing is written).";
@@ -78,10 +85,14 @@ pub(crate) struct Tables {
     /// A reference table to take columns from; may be repeated
     #[arg(long, value_name = "REFERENCE", action = clap::ArgAction::Append)]
     pub(crate) from: Vec<OsString>,
-    /// A part of the key, or several separated by commas: MAIN = REFERENCE, or one header alone
-    /// when both tables have it
+    /// A part of the key, or several separated by commas: MAIN = REFERENCE, or one side alone when
+    /// both are the same. A side is a header, with steps if need be (Hive | number), or a template
+    /// ({Valley}-{Hive | last 2})
     #[arg(long, value_name = "KEY", help_heading = REFERENCE)]
     pub(crate) on: Vec<String>,
+    /// Steps that every part of the key goes through first, on both sides: tidy | fold
+    #[arg(long, value_name = "STEPS", help_heading = REFERENCE)]
+    pub(crate) clean: Vec<String>,
     /// Columns to add, separated by commas: Header, or Header as New
     #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
     pub(crate) take: Vec<String>,
@@ -92,6 +103,9 @@ pub(crate) struct Tables {
     /// from the first rows]
     #[arg(long, value_name = "DELIMITER", help_heading = ANY_TABLE)]
     pub(crate) delimiter: Vec<String>,
+    /// Texts that count as blank in keys, separated by commas: NA, -
+    #[arg(long, value_name = "TEXTS", help_heading = ANY_TABLE)]
+    pub(crate) blank: Vec<String>,
 }
 
 /// How a run is to go.
@@ -138,6 +152,152 @@ pub(crate) struct Check {
     pub(crate) run: Run,
 }
 
+/// `why`.
+#[derive(Debug, Args)]
+pub(crate) struct Why {
+    #[command(flatten)]
+    pub(crate) tables: Tables,
+    #[command(flatten)]
+    pub(crate) asked: Asked,
+}
+
+/// What is to be traced.
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub(crate) struct Asked {
+    /// The row of the main table, the first below the headers being 1
+    #[arg(long, value_name = "N")]
+    pub(crate) row: Option<u64>,
+    /// Values for the main table's key columns, in the order in which --on names them
+    #[arg(long, value_name = "VALUE", num_args = 1..)]
+    pub(crate) key: Vec<String>,
+}
+
+const WHY_EXAMPLES: &str = "\
+Examples:
+    gather-keys why harvest.csv --row 4 \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' --take Keeper
+    gather-keys why harvest.csv --key 'Old Quarry' H-013 \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag'
+
+With several references, --key wants a value for each main column that any of
+their keys is made from; the error names them.";
+
+/// `key`.
+#[derive(Debug, Subcommand)]
+#[command(after_help = crate::commands::steps_help())]
+pub(crate) enum Key {
+    /// Write a table with a key column added, made by a template
+    #[command(after_help = MAKE_EXAMPLES)]
+    Make(KeyMake),
+    /// Write a table with the parts of a key column added, taken apart by a template
+    #[command(after_help = SPLIT_EXAMPLES)]
+    Split(KeySplit),
+    /// Tell whether columns are a key of a table, and which rows stand in the way
+    #[command(after_help = TEST_EXAMPLES)]
+    Test(KeyTest),
+}
+
+const MAKE_EXAMPLES: &str = "\
+Example:
+    gather-keys key make hives.csv '{Site code}/{Tag | last 3}' --as Label \\
+        -o labelled.csv
+
+The cell stays blank where a part is blank or a step can't read its value. You
+are told when the key is not unique, and when a value could not be taken apart
+again with the same template.";
+
+const SPLIT_EXAMPLES: &str = "\
+Example:
+    gather-keys key split labels.csv '{Site code}/{Line}/{Hive}' --column Label \\
+        -o parts.csv
+
+A value that does not fit the template, or fits it in several ways, is left
+apart: its cells stay blank, and you are told the rows.";
+
+const TEST_EXAMPLES: &str = "\
+Examples:
+    gather-keys key test hives.csv 'Site code' Tag
+    gather-keys key test hives.csv '{Site code}-{Tag}' --require 'repeated = 0'
+
+Several templates are the parts of one key. Exit status: 0 done; 1 a --require
+does not hold; 2 the call or the table is wrong.";
+
+/// The table of a `key` command.
+#[derive(Debug, Args)]
+pub(crate) struct KeyTable {
+    /// The table: a CSV file, or `-` for standard input
+    #[arg(value_name = "TABLE")]
+    pub(crate) table: OsString,
+    /// Steps that every part goes through first: tidy | fold
+    #[arg(long, value_name = "STEPS")]
+    pub(crate) clean: Option<String>,
+    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
+    /// from the first rows]
+    #[arg(long, value_name = "DELIMITER")]
+    pub(crate) delimiter: Option<String>,
+    /// Texts that count as blank, separated by commas: NA, -
+    #[arg(long, value_name = "TEXTS")]
+    pub(crate) blank: Option<String>,
+    /// Print nothing but errors and gates that do not hold
+    #[arg(short, long)]
+    pub(crate) quiet: bool,
+}
+
+/// The output of a `key` command.
+#[derive(Debug, Args)]
+pub(crate) struct KeyOutput {
+    /// The file to write, or `-` for standard output
+    #[arg(short, long, value_name = "OUT", default_value = "-")]
+    pub(crate) output: OsString,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+}
+
+/// `key make`.
+#[derive(Debug, Args)]
+pub(crate) struct KeyMake {
+    #[command(flatten)]
+    pub(crate) table: KeyTable,
+    /// What makes the key: text with {Header | step} placeholders
+    #[arg(value_name = "TEMPLATE")]
+    pub(crate) template: String,
+    /// The header of the added column
+    #[arg(long = "as", value_name = "NAME", default_value = "Key")]
+    pub(crate) header: String,
+    #[command(flatten)]
+    pub(crate) output: KeyOutput,
+}
+
+/// `key split`.
+#[derive(Debug, Args)]
+pub(crate) struct KeySplit {
+    #[command(flatten)]
+    pub(crate) table: KeyTable,
+    /// What the column was made by: its headers name the added columns
+    #[arg(value_name = "TEMPLATE")]
+    pub(crate) template: String,
+    /// The column to take apart
+    #[arg(long, value_name = "NAME")]
+    pub(crate) column: String,
+    #[command(flatten)]
+    pub(crate) output: KeyOutput,
+}
+
+/// `key test`.
+#[derive(Debug, Args)]
+pub(crate) struct KeyTest {
+    #[command(flatten)]
+    pub(crate) table: KeyTable,
+    /// The parts of the key: headers, with steps if need be, or templates
+    #[arg(value_name = "TEMPLATE", required = true)]
+    pub(crate) templates: Vec<String>,
+    /// What must hold, such as 'repeated = 0'; may be repeated
+    #[arg(long, value_name = "GATE")]
+    pub(crate) require: Vec<String>,
+}
+
 /// `demo`.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
@@ -177,7 +337,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 4] = ["on", "take", "name", "delimiter"];
+const BOUND: [&str; 6] = ["on", "clean", "take", "name", "delimiter", "blank"];
 
 /// Sorts the options that belong to a table under it: first the main table, then a reference for
 /// each `--from`.

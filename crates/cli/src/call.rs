@@ -4,7 +4,8 @@
 use std::ffi::OsStr;
 
 use gather_keys_core::findings::Gate;
-use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
+use gather_keys_core::plan::{OnPart, ReferencePlan, Take, parse_blanks};
+use gather_keys_core::template::read_steps;
 use gather_keys_formats::{Address, delimited::Dialect};
 
 use crate::arguments::{TableArguments, Tables};
@@ -15,6 +16,22 @@ use crate::error::{Error, Result};
 pub(crate) struct Table {
     pub(crate) address: Address,
     pub(crate) delimiter: Option<u8>,
+    /// The texts that count as blank in its keys.
+    pub(crate) blanks: Vec<String>,
+}
+
+impl Table {
+    /// The table at an address, with nothing said of how to read it.
+    pub(crate) fn new(address: &OsStr) -> Self {
+        Self { address: Address::new(address), delimiter: None, blanks: Vec::new() }
+    }
+
+    /// Sets the delimiter that a person named.
+    pub(crate) fn set_delimiter(&mut self, value: String) -> Result<()> {
+        let delimiter = Dialect::delimiter_of(&value);
+        self.delimiter = Some(delimiter.ok_or(Error::BadDelimiter { value })?);
+        Ok(())
+    }
 }
 
 /// The tables of an enrichment, and what each reference is asked for.
@@ -87,6 +104,10 @@ impl Call {
         for text in &options.on {
             on.extend(OnPart::parse(text)?);
         }
+        let clean = match &options.clean {
+            Some(text) => read_steps("clean", text)?,
+            None => Vec::new(),
+        };
         let mut take = Vec::new();
         for text in &options.take {
             take.extend(Take::parse(text)?);
@@ -96,7 +117,7 @@ impl Call {
         }
         let name = options.name.unwrap_or_else(|| table.address.stem());
         let take = (!take.is_empty()).then_some(take);
-        Ok((table, ReferencePlan { name, on, take }))
+        Ok((table, ReferencePlan { name, on, clean, take }))
     }
 
     /// Every input, for the check that no output is one of them.
@@ -110,23 +131,23 @@ impl Call {
 #[derive(Debug, Default)]
 struct Options {
     on: Vec<String>,
+    clean: Option<String>,
     take: Vec<String>,
     name: Option<String>,
 }
 
 impl Options {
     fn read(address: &OsStr, typed: TableArguments) -> Result<(Table, Self)> {
-        let mut table = Table { address: Address::new(address), delimiter: None };
+        let mut table = Table::new(address);
         let mut options = Self::default();
         for (option, value) in typed.options {
             match option {
                 "on" => options.on.push(value),
                 "take" => options.take.push(value),
                 "name" if options.name.is_none() => options.name = Some(value),
-                "delimiter" if table.delimiter.is_none() => {
-                    let delimiter = Dialect::delimiter_of(&value);
-                    table.delimiter = Some(delimiter.ok_or(Error::BadDelimiter { value })?);
-                }
+                "clean" if options.clean.is_none() => options.clean = Some(value),
+                "delimiter" if table.delimiter.is_none() => table.set_delimiter(value)?,
+                "blank" => table.blanks.extend(parse_blanks(&value)?),
                 _ => return Err(Error::Twice { option, value }),
             }
         }
@@ -137,6 +158,7 @@ impl Options {
     fn first_of_a_reference(&self) -> Option<&'static str> {
         let given = [
             ("on", !self.on.is_empty()),
+            ("clean", self.clean.is_some()),
             ("take", !self.take.is_empty()),
             ("name", self.name.is_some()),
         ];

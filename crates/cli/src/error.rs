@@ -4,6 +4,7 @@ use std::fmt;
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
+use gather_keys_core::findings::Counts;
 use unicode_width::UnicodeWidthStr;
 
 use crate::wording;
@@ -33,6 +34,12 @@ pub(crate) enum Error {
     SameName { name: String },
     /// Standard input is named for several tables.
     TwiceStandardInput,
+    /// The main table has no row of this number.
+    NoSuchRow { table: String, row: u64, rows: u64 },
+    /// Another number of key values than the keys have columns.
+    KeyValues { given: usize, columns: Vec<String> },
+    /// A gate on something that can't be said of a table by itself.
+    NotOfATable { gate: String },
     /// The demo's folder holds something.
     FolderInUse { folder: String },
     /// The program could not be run again, for the demo.
@@ -132,6 +139,24 @@ impl fmt::Display for Error {
             }
             Self::TwiceStandardInput => {
                 write!(f, "standard input is named twice: only one table can come from it")
+            }
+            Self::NoSuchRow { table, row, rows } => write!(
+                f,
+                "{table} has no row {}: its rows are 1 to {}",
+                wording::number(*row),
+                wording::number(*rows)
+            ),
+            Self::KeyValues { given, columns } => write!(
+                f,
+                "--key has {}, but the key is made from {}: {}; give one value for each",
+                wording::counted(*given as u64, "value"),
+                wording::counted(columns.len() as u64, "column"),
+                wording::joined(columns, "and")
+            ),
+            Self::NotOfATable { gate } => {
+                let kinds = Counts::OF_A_TABLE.map(|kind| format!("`{}`", kind.label()));
+                let kinds = wording::joined(&kinds, "or");
+                write!(f, "the gate `{gate}` can't be judged by one table: say {kinds}")
             }
             Self::FolderInUse { folder } => {
                 write!(f, "{folder} is in use: name a folder that is empty or not there yet")

@@ -2,7 +2,7 @@
 
 use std::hash::{BuildHasher, RandomState};
 
-use gather_keys_core::enrich::{Enrichment, Note, Resolved, added_names, resolve};
+use gather_keys_core::enrich::{Enrichment, Note, Resolved, Side, added_names, resolve};
 use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::Source;
@@ -41,19 +41,15 @@ impl Inputs {
     pub(crate) fn open(call: Call) -> Result<Self> {
         let meter = Meter::default();
         let mut size = Some(0);
-        let mut open = |table: &Table| -> Result<OpenTable> {
-            let (input, bytes) = table.address.open()?;
-            size = size.zip(bytes).map(|(all, one)| all + one);
-            let name = table.address.to_string();
-            let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
-            Ok(Reader::new(name, meter.on(input), options)?)
-        };
+        let mut open = |table: &Table| open(table, &meter, &mut size);
         let main = open(&call.main)?;
         let mut references = Vec::new();
         let mut notes = Vec::new();
         for (table, plan) in call.references {
             let source = open(&table)?;
-            let resolved = resolve(&plan, main.headers(), source.headers())?;
+            let ours = Side { headers: main.headers(), blanks: &call.main.blanks };
+            let theirs = Side { headers: source.headers(), blanks: &table.blanks };
+            let resolved = resolve(&plan, ours, theirs)?;
             notes.extend(resolved.notes.iter().cloned());
             references.push((plan, source, resolved));
         }
@@ -91,7 +87,16 @@ impl Inputs {
     }
 }
 
+/// Opens a table and reads its headers; its size is added to `size`, where it is known.
+pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Result<OpenTable> {
+    let (input, bytes) = table.address.open()?;
+    *size = size.zip(bytes).map(|(all, one)| all + one);
+    let name = table.address.to_string();
+    let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
+    Ok(Reader::new(name, meter.on(input), options)?)
+}
+
 /// A seed that nobody can know beforehand, from what the standard library seeds its own maps with.
-fn seed() -> Seed {
+pub(crate) fn seed() -> Seed {
     std::array::from_fn(|nth| RandomState::new().hash_one(nth))
 }

@@ -10,19 +10,23 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::key::{Key, Unreadable};
 use gather_keys_core::lookup::{Lookup, Reference, RowId};
 use gather_keys_core::table::Headers;
+use gather_keys_core::template::Bound;
 use gather_keys_formats::{Error, WholeFile};
 
 use crate::wording;
 
 /// The kinds that are listed.
-const LISTED: [Kind; 7] = [
+const LISTED: [Kind; 9] = [
     Kind::Unmatched,
     Kind::Ambiguous,
     Kind::BlankKey,
+    Kind::Malformed,
     Kind::Duplicate,
     Kind::Conflicting,
+    Kind::Collapsed,
     Kind::Unused,
     Kind::Repeated,
 ];
@@ -35,6 +39,7 @@ const PLACE: [&str; 3] = ["reference", "row", "line"];
 pub(crate) struct Lists {
     files: Vec<(Kind, csv::Writer<WholeFile>)>,
     folder: Folder,
+    main: Headers,
     main_key: Columns,
     reference_key: Columns,
     taken: Columns,
@@ -79,17 +84,16 @@ struct Columns {
 }
 
 impl Columns {
-    fn of<'a>(tables: impl Iterator<Item = (&'a Headers, &'a [usize])>) -> Self {
+    fn of(references: impl Iterator<Item = Vec<String>>) -> Self {
         let mut all = Self::default();
-        for (headers, columns) in tables {
-            let place = |&column: &usize| {
-                let header = headers.address(column);
-                all.headers.iter().position(|other| *other == header).unwrap_or_else(|| {
-                    all.headers.push(header);
+        for names in references {
+            let place = |name: String| {
+                all.headers.iter().position(|other| *other == name).unwrap_or_else(|| {
+                    all.headers.push(name);
                     all.headers.len() - 1
                 })
             };
-            let places = columns.iter().map(place).collect();
+            let places = names.into_iter().map(place).collect();
             all.places.push(places);
         }
         all
@@ -107,6 +111,26 @@ impl Columns {
         }
         spread.into_iter()
     }
+}
+
+/// The headers of a key in the lists: the columns it was read from, and where that is something
+/// else the parts that were compared.
+fn key_names(headers: &Headers, key: &Key) -> Vec<String> {
+    let read = key.columns().iter().map(|&column| headers.address(column));
+    let parts = compared_parts(key).map(|part| format!("{} (compared)", part.template()));
+    read.chain(parts).collect()
+}
+
+/// The parts of a key that are compared as something else than what was read.
+fn compared_parts(key: &Key) -> impl Iterator<Item = &Bound> {
+    key.parts().iter().filter(|part| part.template().as_header().is_none())
+}
+
+/// The compared values of those parts.
+fn compared_values<'v, V: AsRef<str>>(key: &Key, all: &'v [V]) -> impl Iterator<Item = &'v str> {
+    let is_other = |part: &Bound| part.template().as_header().is_none();
+    let others: Vec<bool> = key.parts().iter().map(is_other).collect();
+    all.iter().zip(others).filter(|(_, other)| *other).map(|(value, _)| value.as_ref())
 }
 
 /// The files that the lists of a folder are.
@@ -130,11 +154,15 @@ impl Lists {
         let mut lists = Self {
             files: Vec::new(),
             folder: Folder::create(folder)?,
+            main: main.clone(),
             main_key: Columns::of(
-                enrichment.lookups().iter().map(|lookup| (main, lookup.key().columns())),
+                enrichment.lookups().iter().map(|lookup| key_names(main, lookup.key())),
             ),
-            reference_key: Columns::of(references().map(|r| (r.headers(), r.key().columns()))),
-            taken: Columns::of(references().map(|r| (r.headers(), r.taken()))),
+            reference_key: Columns::of(references().map(|r| key_names(r.headers(), r.key()))),
+            taken: Columns::of(
+                references()
+                    .map(|r| r.taken().iter().map(|&column| r.headers().address(column)).collect()),
+            ),
             record: csv::StringRecord::new(),
         };
         for kind in LISTED {
@@ -153,8 +181,9 @@ impl Lists {
             Kind::Matched | Kind::Unmatched | Kind::BlankKey => (&self.main_key.headers, none),
             Kind::Ambiguous => (&self.main_key.headers, &["reference rows".to_owned()]),
             Kind::Repeated => (&self.main_key.headers, &["first row".to_owned()]),
+            Kind::Malformed => (none, &["table", "column", "step", "value"].map(str::to_owned)),
             Kind::Unused => (&self.reference_key.headers, none),
-            Kind::Duplicate | Kind::Conflicting => {
+            Kind::Duplicate | Kind::Conflicting | Kind::Collapsed => {
                 (&self.reference_key.headers, &self.taken.headers)
             }
         };
@@ -196,9 +225,17 @@ impl Lists {
             let reference = lookup.reference();
             for group in reference.groups() {
                 let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
-                for row in group.rows {
+                for &row in &group.rows {
                     self.reference_row(nth, reference, kind, row)?;
+                    if group.collapsed {
+                        self.reference_row(nth, reference, Kind::Collapsed, row)?;
+                    }
                 }
+            }
+            for &row in reference.malformed() {
+                self.begin(reference.name(), row.number(), reference.line(row));
+                self.unreadable(reference.headers(), reference.key(), &reference.as_read(row));
+                self.write(Kind::Malformed)?;
             }
             for row in found.unused(lookup) {
                 self.reference_row(nth, reference, Kind::Unused, row)?;
@@ -215,11 +252,22 @@ impl Lists {
         row: RowId,
     ) -> Result<(), Error> {
         self.begin(reference.name(), row.number(), reference.line(row));
-        self.record.extend(self.reference_key.spread(nth, reference.key_parts(row)));
+        let (read, compared) = (reference.as_read(row), reference.as_compared(row));
+        let compared: Vec<&str> = compared.collect();
+        let compared = compared_values(reference.key(), &compared);
+        self.record.extend(self.reference_key.spread(nth, read.into_iter().chain(compared)));
         if kind != Kind::Unused {
             self.record.extend(self.taken.spread(nth, reference.taken_cells(row)));
         }
         self.write(kind)
+    }
+
+    /// Appends what could not be read of a key: table, column, step and value.
+    fn unreadable<S: AsRef<str>>(&mut self, headers: &Headers, key: &Key, as_read: &[S]) {
+        self.record.push_field(headers.table());
+        if let Some(Unreadable { column, step, value }) = key.unreadable(as_read) {
+            self.record.extend([headers.address(column), step, value]);
+        }
     }
 
     /// Lets the lists appear.
@@ -242,7 +290,16 @@ impl Recorder for Lists {
         let MainFinding { nth, lookup, kind, block, row, first, asked_by } = *finding;
         let reference = lookup.reference();
         self.begin(reference.name(), block.row_number(row), block.line(row));
-        self.record.extend(self.main_key.spread(nth, lookup.key().parts(block, row)));
+        let key = lookup.key();
+        let read: Vec<&str> = key.as_read(block, row).collect();
+        if kind == Kind::Malformed {
+            let main = self.main.clone();
+            self.unreadable(&main, key, &read);
+            return self.write(kind);
+        }
+        let compared = key.as_compared(block, row);
+        let cells = read.into_iter().chain(compared_values(key, &compared));
+        self.record.extend(self.main_key.spread(nth, cells));
         if let (Kind::Ambiguous, Some(first)) = (kind, first) {
             let rows = reference.rows_of(first).map(|row| row.number().to_string());
             self.record.push_field(&rows.collect::<Vec<_>>().join("; "));

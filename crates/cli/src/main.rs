@@ -9,6 +9,7 @@ mod call;
 mod commands;
 mod error;
 mod inputs;
+mod lines;
 mod lists;
 mod output;
 mod progress;
@@ -45,6 +46,8 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     match arguments.command {
         Command::Enrich(enrich) => commands::enrich(enrich, tables),
         Command::Check(check) => commands::check(check, tables),
+        Command::Why(why) => commands::why(&why, tables),
+        Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),
     }
 }

@@ -9,23 +9,20 @@ use std::fmt::Write;
 use anstyle::{AnsiColor, Style};
 use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Population};
-use gather_keys_core::lookup::{Lookup, Reference, RowId};
+use gather_keys_core::key::Unreadable;
+use gather_keys_core::lookup::{Group, Lookup, Reference, RowId};
 use gather_keys_core::table::Headers;
+use gather_keys_core::template::Bound;
 
 use crate::inputs::ReadAs;
+use crate::lines::{GOOD, Lines, TROUBLE};
 use crate::wording::{self, counted, joined, number, share};
 
 const STRONG: Style = Style::new().bold();
-const FAINT: Style = Style::new().dimmed();
-const GOOD: Style = AnsiColor::Green.on_default();
-const TROUBLE: Style = AnsiColor::Yellow.on_default();
 const BAD: Style = AnsiColor::Red.on_default();
 
 /// How many rows of a trouble are shown.
 const SHOWN: usize = gather_keys_core::findings::SAMPLES;
-
-/// How wide the word for a kind may be.
-const LABEL: usize = 11;
 
 /// What a summary is made from.
 #[derive(Debug)]
@@ -57,7 +54,7 @@ impl Summary<'_> {
 
     fn lookup(&self, text: &mut String, lookup: &Lookup, found: &LookupFindings) {
         let (reference, counts) = (lookup.reference(), &found.counts);
-        let pairs: Vec<String> = on_pairs(self.main, lookup);
+        let pairs = on_pairs(lookup);
         let facts = format!(
             ": {} with {}, on {}",
             counted(counts.reference_rows, "row"),
@@ -68,15 +65,20 @@ impl Summary<'_> {
         let facts = wording::wrapped(&facts, name.chars().count(), "  ");
         let _ = writeln!(text, "{STRONG}{name}{STRONG:#}{facts}\n");
 
-        let digits = number(counts.main_rows.max(counts.reference_rows)).len().max(5);
-        let lines = Lines { digits };
+        let lines = Lines::up_to(counts.main_rows.max(counts.reference_rows));
         let _ = writeln!(text, "  Rows of {}", self.main.table());
         lines.kind(text, counts, Kind::Matched, GOOD, &[]);
-        for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey] {
+        for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed] {
+            if kind == Kind::Malformed && lookup.key().is_verbatim() {
+                continue;
+            }
             let room = lines.room();
             let samples = found.samples(kind).iter().map(|sample| {
                 let place = place(sample.row, sample.line);
                 let key = sample.key.iter().map(String::as_str);
+                if let Some(unreadable) = &sample.unreadable {
+                    return unread(&place, self.main, unreadable, room);
+                }
                 match &sample.candidates[..] {
                     [] => labelled(&place, key, "", room),
                     rows => labelled(&place, key, &format!(" (in rows {})", numbers(rows)), room),
@@ -91,14 +93,21 @@ impl Summary<'_> {
             let groups = reference.groups().filter(|group| group.conflicting == conflicting);
             let samples = groups.take(SHOWN).map(|group| {
                 let rows = format!("rows {}", numbers(&group.rows));
-                labelled(&rows, reference.key_parts(group.rows[0]), "", lines.room())
+                labelled(&rows, reference.as_read(group.rows[0]).into_iter(), "", lines.room())
             });
             let style = if conflicting { TROUBLE } else { Style::new() };
             lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
         }
+        if !reference.key().is_verbatim() {
+            let groups = reference.groups().filter(|group| group.collapsed);
+            let samples =
+                groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
+            let samples = samples.collect::<Vec<_>>();
+            lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
+        }
         let unused = found.unused(lookup).take(SHOWN).map(|row| {
             let place = place(row.number(), reference.line(row));
-            labelled(&place, reference.key_parts(row), "", lines.room())
+            labelled(&place, reference.as_read(row).into_iter(), "", lines.room())
         });
         let unused = unused.collect::<Vec<_>>();
         lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
@@ -145,6 +154,28 @@ impl Summary<'_> {
             );
             paragraph(text, 2, &advice);
         }
+        if counts.of(Kind::Malformed) > 0 {
+            let advice = format!(
+                "malformed: correct these values in {}, or put a step before the one that can't \
+                 read them.",
+                self.main.table()
+            );
+            paragraph(text, 2, &advice);
+        }
+        if counts.malformed_rows > 0 {
+            let first = reference.malformed().first().map(|&row| {
+                let unreadable = reference.key().unreadable(&reference.as_read(row));
+                let place = place(row.number(), reference.line(row));
+                unreadable.map(|bad| unread(&place, reference.headers(), &bad, 60))
+            });
+            let advice = format!(
+                "unused: {} of {name} {} a malformed key, which nothing can match; {}.",
+                counted(counts.malformed_rows, "row"),
+                if counts.malformed_rows == 1 { "has" } else { "have" },
+                first.flatten().unwrap_or_default(),
+            );
+            paragraph(text, 2, &advice);
+        }
         if counts.keyless_rows > 0 {
             let advice = format!(
                 "unused: {} of {name} {} a blank key, which nothing can match.",
@@ -157,19 +188,48 @@ impl Summary<'_> {
 }
 
 fn has_trouble(counts: &Counts) -> bool {
-    [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Conflicting]
+    [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed, Kind::Conflicting]
         .into_iter()
         .any(|kind| counts.of(kind) > 0)
 }
 
-fn on_pairs(main: &Headers, lookup: &Lookup) -> Vec<String> {
-    let reference = lookup.reference();
-    let columns = lookup.key().columns().iter().zip(reference.key().columns());
-    let pair = |(&ours, &theirs): (&usize, &usize)| {
-        let (ours, theirs) = (main.address(ours), reference.headers().address(theirs));
+/// The parts of the key as they were written: `Apiary = Site code`.
+pub(crate) fn on_pairs(lookup: &Lookup) -> Vec<String> {
+    let parts = lookup.key().parts().iter().zip(lookup.reference().key().parts());
+    let pair = |(ours, theirs): (&Bound, &Bound)| {
+        let (ours, theirs) = (ours.template().to_string(), theirs.template().to_string());
         if ours == theirs { ours } else { format!("{ours} = {theirs}") }
     };
-    columns.map(pair).collect()
+    parts.map(pair).collect()
+}
+
+/// `row 17: number can't read "n/a" in Hive`.
+pub(crate) fn unread(
+    place: &str,
+    headers: &Headers,
+    unreadable: &Unreadable,
+    room: usize,
+) -> String {
+    let Unreadable { column, step, value } = unreadable;
+    let step = step.split_whitespace().next().unwrap_or_default();
+    let before = format!("{place}: `{step}` can't read ");
+    let behind = format!(" in {}", wording::cell(&headers.address(*column), 12));
+    let left = room.saturating_sub(before.chars().count() + behind.chars().count());
+    format!("{before}{}{behind}", wording::cell(&format!("{value:?}"), left.max(8)))
+}
+
+/// `rows 12, 77: H-7, h-007`: how rows of one key spell it.
+fn spellings(reference: &Reference, group: &Group, room: usize) -> String {
+    let mut spellings: Vec<String> = Vec::new();
+    for &row in &group.rows {
+        let spelling = reference.as_read(row).join(", ");
+        if !spellings.contains(&spelling) {
+            spellings.push(spelling);
+        }
+    }
+    let place = format!("rows {}", numbers(&group.rows));
+    let room_left = room.saturating_sub(place.chars().count() + 2).max(12);
+    format!("{place}: {}", wording::cell(&spellings.join(" | "), room_left))
 }
 
 fn disputed(reference: &Reference) -> String {
@@ -178,7 +238,7 @@ fn disputed(reference: &Reference) -> String {
 }
 
 /// A row for the eye, with its line where that is not simply the one below the row before.
-fn place(row: u64, line: u64) -> String {
+pub(crate) fn place(row: u64, line: u64) -> String {
     let row_text = number(row);
     if line == row + 1 {
         format!("row {row_text}")
@@ -188,7 +248,7 @@ fn place(row: u64, line: u64) -> String {
 }
 
 /// The numbers of reference rows, the first few of them: `11, 109`.
-fn numbers(rows: &[RowId]) -> String {
+pub(crate) fn numbers(rows: &[RowId]) -> String {
     let mut numbers: Vec<String> =
         rows.iter().take(SHOWN).map(|row| number(row.number())).collect();
     if rows.len() > SHOWN {
@@ -198,7 +258,7 @@ fn numbers(rows: &[RowId]) -> String {
 }
 
 /// `row 17: Fellside, H-012`, no wider than `room`; where it would be, the key is cut.
-fn labelled<'k>(
+pub(crate) fn labelled<'k>(
     place: &str,
     key: impl Iterator<Item = &'k str>,
     behind: &str,
@@ -208,74 +268,7 @@ fn labelled<'k>(
     format!("{place}: {}{behind}", wording::key(key, room.saturating_sub(others).max(12)))
 }
 
-/// The lines of counts, aligned with each other.
-#[derive(Debug)]
-struct Lines {
-    digits: usize,
-}
-
-impl Lines {
-    /// How much room is left for what stands behind a count.
-    fn room(&self) -> usize {
-        wording::width().saturating_sub(self.indent())
-    }
-
-    fn indent(&self) -> usize {
-        4 + LABEL + 1 + self.digits + 1 + 8 + 2
-    }
-
-    fn kind(
-        &self,
-        text: &mut String,
-        counts: &Counts,
-        kind: Kind,
-        style: Style,
-        samples: &[String],
-    ) {
-        let count = counts.of(kind);
-        let measure = match (kind, kind.population()) {
-            (_, Population::MainRows) => format!("{:>8}", share(count, counts.main_rows)),
-            (_, Population::ReferenceRows) => plural(count, "row"),
-            (_, Population::ReferenceKeys) => plural(count, "key"),
-        };
-        let style = if count == 0 { FAINT } else { style };
-        let indent = self.indent();
-        let line = format!(
-            "    {:LABEL$} {:>digits$} {measure:8}",
-            kind.label(),
-            number(count),
-            digits = self.digits
-        );
-        let _ = write!(text, "{style}{}{style:#}", line.trim_end());
-        for (nth, sample) in samples.iter().enumerate() {
-            let indent = if nth == 0 { indent - line.trim_end().chars().count() } else { indent };
-            let _ = writeln!(text, "{:indent$}{sample}", "");
-        }
-        let rest = count.saturating_sub(samples.len() as u64);
-        if samples.is_empty() {
-            text.push('\n');
-        } else if rest > 0 && kind != Kind::Repeated {
-            let _ = writeln!(text, "{:indent$}{FAINT}and {} more{FAINT:#}", "", number(rest));
-        }
-    }
-
-    fn total(&self, text: &mut String, rows: u64) {
-        let _ = writeln!(
-            text,
-            "    {:LABEL$} {:>digits$} {:>8}",
-            "in all",
-            number(rows),
-            share(rows, rows),
-            digits = self.digits
-        );
-    }
-}
-
-fn plural(count: u64, thing: &str) -> String {
-    format!("{thing}{}", if count == 1 { "" } else { "s" })
-}
-
-fn paragraph(text: &mut String, indent: usize, words: &str) {
+pub(crate) fn paragraph(text: &mut String, indent: usize, words: &str) {
     let blank = " ".repeat(indent);
     let wrapped = wording::wrapped(words, indent, &blank.repeat(2));
     let _ = writeln!(text, "{blank}{wrapped}");

@@ -17,5 +17,6 @@ pub mod key;
 pub mod lookup;
 pub mod plan;
 pub mod table;
+pub mod template;
 
 pub use error::{Error, Result};

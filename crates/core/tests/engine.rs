@@ -7,7 +7,7 @@
 use std::collections::HashMap;
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, resolve};
+use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
@@ -139,9 +139,11 @@ fn enrichment(main: &Memory, mut reference: Memory, on: &str, take: &str) -> Enr
     let plan = ReferencePlan {
         name: "reference".to_owned(),
         on: OnPart::parse(on).unwrap(),
+        clean: Vec::new(),
         take: Some(Take::parse(take).unwrap()),
     };
-    let found = resolve(&plan, &main.headers, &reference.headers).unwrap();
+    let side = |headers| Side { headers, blanks: &[] };
+    let found = resolve(&plan, side(&main.headers), side(&reference.headers)).unwrap();
     let builder = ReferenceBuilder::new(
         &plan.name,
         &reference.headers,
@@ -202,10 +204,7 @@ proptest! {
 }
 
 fn sum(counts: &Counts) -> u64 {
-    [Kind::Matched, Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey]
-        .map(|kind| counts.of(kind))
-        .iter()
-        .sum()
+    Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum()
 }
 
 fn rows(cells: &[&[&str]]) -> Vec<Row> {

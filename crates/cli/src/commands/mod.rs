@@ -2,9 +2,13 @@
 
 mod demo;
 mod enrich;
+mod key;
+mod why;
 
 pub(crate) use demo::demo;
 pub(crate) use enrich::{check, enrich};
+pub(crate) use key::{key, steps_help};
+pub(crate) use why::why;
 
 /// How a run ended that nothing was wrong with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,4 +9,4 @@ mod pass;
 mod resolve;
 
 pub use pass::Enrichment;
-pub use resolve::{Note, Resolved, added_names, resolve};
+pub use resolve::{Note, Resolved, Side, added_names, resolve};

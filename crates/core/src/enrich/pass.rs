@@ -3,6 +3,7 @@
 use crate::findings::{Findings, Recorder, Tally};
 use crate::lookup::{Answer, Lookup};
 use crate::table::{Block, Sink, Source};
+use crate::template::Work;
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
@@ -18,8 +19,9 @@ struct Answered {
     answers: Vec<Answer>,
     /// The taken cells of every row.
     added: Block,
-    /// Working space for a key.
+    /// Working space for a key, and for its parts.
     key: String,
+    work: Work,
 }
 
 impl Enrichment {
@@ -76,12 +78,12 @@ impl Enrichment {
 
     /// Answers every row of a block. Blocks don't depend on each other.
     fn answer(&self, block: &Block, answered: &mut Answered) {
-        let Answered { answers, added, key } = answered;
+        let Answered { answers, added, key, work } = answered;
         answers.clear();
         added.reset(self.added.len());
         for row in 0..block.rows() {
             for lookup in &self.lookups {
-                let answer = lookup.answer(block, row, key);
+                let answer = lookup.answer(block, row, key, work);
                 match answer {
                     Answer::Matched(first) => {
                         lookup
@@ -89,7 +91,10 @@ impl Enrichment {
                             .taken_cells(first)
                             .for_each(|cell| added.push_cell(cell));
                     }
-                    Answer::Ambiguous(_) | Answer::Unmatched | Answer::BlankKey => {
+                    Answer::Ambiguous(_)
+                    | Answer::Unmatched
+                    | Answer::BlankKey
+                    | Answer::Malformed => {
                         lookup.reference().taken().iter().for_each(|_| added.push_cell(""));
                     }
                 }

@@ -2,12 +2,12 @@
 
 use crate::Result;
 use crate::key::Key;
-use crate::plan::{ReferencePlan, Take};
-use crate::table::Headers;
-use crate::table::without_clash;
+use crate::plan::{OnPart, ReferencePlan, Take};
+use crate::table::{Headers, without_clash};
+use crate::template::Template;
 
 /// A reference's plan with its columns found.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Resolved {
     /// The key of the main table.
     pub main_key: Key,
@@ -42,11 +42,20 @@ pub enum Note {
     },
 }
 
+/// A table as a plan meets it.
+#[derive(Debug, Clone, Copy)]
+pub struct Side<'a> {
+    /// Its headers.
+    pub headers: &'a Headers,
+    /// The texts that count as blank in its keys.
+    pub blanks: &'a [String],
+}
+
 /// Finds the columns that a plan names.
 ///
 /// # Errors
 /// When a table has no such header, or several.
-pub fn resolve(plan: &ReferencePlan, main: &Headers, reference: &Headers) -> Result<Resolved> {
+pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Result<Resolved> {
     let mut notes = Vec::new();
     let mut find = |headers: &Headers, name: &str| -> Result<usize> {
         let found = headers.find(name)?;
@@ -60,11 +69,17 @@ pub fn resolve(plan: &ReferencePlan, main: &Headers, reference: &Headers) -> Res
         }
         Ok(found.column)
     };
-    let mut columns = (Vec::new(), Vec::new());
-    for part in &plan.on {
-        columns.0.push(find(main, &part.main)?);
-        columns.1.push(find(reference, &part.reference)?);
+    let mut parts = (Vec::new(), Vec::new());
+    for OnPart { main: ours, reference: theirs } in &plan.on {
+        let mut bind = |template: &Template, side: Side<'_>| {
+            template.clone().cleaned(&plan.clean).bind_with(|name| find(side.headers, name))
+        };
+        parts.0.push(bind(ours, main)?);
+        parts.1.push(bind(theirs, reference)?);
     }
+    let main_key = Key::new(parts.0, main.blanks.to_vec());
+    let reference_key = Key::new(parts.1, reference.blanks.to_vec());
+    let reference = reference.headers;
     let mut taken = Vec::new();
     let mut names = Vec::new();
     if let Some(take) = &plan.take {
@@ -74,10 +89,11 @@ pub fn resolve(plan: &ReferencePlan, main: &Headers, reference: &Headers) -> Res
             names.push(rename.as_deref().unwrap_or(reference.name(column)).to_owned());
         }
     } else {
-        taken = (0..reference.len()).filter(|column| !columns.1.contains(column)).collect();
+        taken = (0..reference.len())
+            .filter(|column| !reference_key.columns().contains(column))
+            .collect();
         names = taken.iter().map(|&column| reference.name(column).to_owned()).collect();
     }
-    let (main_key, reference_key) = (Key::new(columns.0), Key::new(columns.1));
     Ok(Resolved { main_key, reference_key, taken, names, notes })
 }
 

@@ -106,6 +106,11 @@ impl Gate {
         Ok(Self { text: text.trim().to_owned(), reference, kind, relation, limit })
     }
 
+    /// The kind that it bounds.
+    pub fn kind(&self) -> Kind {
+        self.kind
+    }
+
     /// Checks that the reference it names, if any, is one of `names`.
     ///
     /// # Errors

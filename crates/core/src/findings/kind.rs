@@ -1,5 +1,7 @@
 //! The kinds of findings, what each is counted in, and the counts.
 
+use crate::lookup::Reference;
+
 /// A kind of finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Kind {
@@ -11,10 +13,14 @@ pub enum Kind {
     Ambiguous,
     /// A main row with a blank part in its key.
     BlankKey,
+    /// A main row with a value in its key that a step could not read.
+    Malformed,
     /// A reference key on several rows that agree on what is taken.
     Duplicate,
     /// A reference key on several rows that disagree on what is taken.
     Conflicting,
+    /// A reference key that rows spell differently, and that only the steps made one.
+    Collapsed,
     /// A reference row whose key no main row asked for.
     Unused,
     /// A reference key that several main rows asked for.
@@ -33,14 +39,20 @@ pub enum Population {
 }
 
 impl Kind {
+    /// The kinds that a main row can be; every one of them is exactly one of these.
+    pub const OUTCOMES: [Self; 5] =
+        [Self::Matched, Self::Unmatched, Self::Ambiguous, Self::BlankKey, Self::Malformed];
+
     /// Every kind, in the order in which they are told.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 10] = [
         Self::Matched,
         Self::Unmatched,
         Self::Ambiguous,
         Self::BlankKey,
+        Self::Malformed,
         Self::Duplicate,
         Self::Conflicting,
+        Self::Collapsed,
         Self::Unused,
         Self::Repeated,
     ];
@@ -52,8 +64,10 @@ impl Kind {
             Self::Unmatched => "unmatched",
             Self::Ambiguous => "ambiguous",
             Self::BlankKey => "blank key",
+            Self::Malformed => "malformed",
             Self::Duplicate => "duplicate",
             Self::Conflicting => "conflicting",
+            Self::Collapsed => "collapsed",
             Self::Unused => "unused",
             Self::Repeated => "repeated",
         }
@@ -62,11 +76,15 @@ impl Kind {
     /// What it is said of, and so what its share is a share of.
     pub const fn population(self) -> Population {
         match self {
-            Self::Matched | Self::Unmatched | Self::Ambiguous | Self::BlankKey => {
-                Population::MainRows
-            }
+            Self::Matched
+            | Self::Unmatched
+            | Self::Ambiguous
+            | Self::BlankKey
+            | Self::Malformed => Population::MainRows,
             Self::Unused => Population::ReferenceRows,
-            Self::Duplicate | Self::Conflicting | Self::Repeated => Population::ReferenceKeys,
+            Self::Duplicate | Self::Conflicting | Self::Collapsed | Self::Repeated => {
+                Population::ReferenceKeys
+            }
         }
     }
 }
@@ -74,7 +92,7 @@ impl Kind {
 /// How often each kind occurs for one reference.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Counts {
-    /// Rows of the main table: `matched + unmatched + ambiguous + blank_key`, always.
+    /// Rows of the main table: the sum of all [`Kind::OUTCOMES`], always.
     pub main_rows: u64,
     /// Rows of the reference.
     pub reference_rows: u64,
@@ -82,10 +100,32 @@ pub struct Counts {
     pub reference_keys: u64,
     /// Reference rows with a blank part in their key; all of them are unused.
     pub keyless_rows: u64,
+    /// Reference rows with a value in their key that a step could not read; unused too.
+    pub malformed_rows: u64,
     pub(super) of: [u64; Kind::ALL.len()],
 }
 
 impl Counts {
+    /// The kinds that can be said of a table by itself.
+    pub const OF_A_TABLE: [Kind; 3] = [Kind::BlankKey, Kind::Malformed, Kind::Repeated];
+
+    /// What can be said of the keys of a table by itself: those that are blank or malformed, and
+    /// those that repeat, which here means that several of its rows hold them.
+    pub fn of_table(table: &Reference) -> Self {
+        let mut counts = Self {
+            main_rows: table.rows(),
+            reference_rows: table.rows(),
+            reference_keys: table.keys(),
+            keyless_rows: table.keyless().len() as u64,
+            malformed_rows: table.malformed().len() as u64,
+            ..Self::default()
+        };
+        counts.of[Kind::BlankKey as usize] = counts.keyless_rows;
+        counts.of[Kind::Malformed as usize] = counts.malformed_rows;
+        counts.of[Kind::Repeated as usize] = table.groups().count() as u64;
+        counts
+    }
+
     /// How often a kind occurs.
     pub fn of(&self, kind: Kind) -> u64 {
         self.of[kind as usize]

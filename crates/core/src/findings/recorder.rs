@@ -11,7 +11,7 @@ pub struct MainFinding<'a> {
     pub nth: usize,
     /// That lookup.
     pub lookup: &'a Lookup,
-    /// Unmatched, ambiguous, blank key, or repeated: a key that an earlier row asked for.
+    /// Unmatched, ambiguous, blank key, malformed, or repeated: a key that an earlier row asked for.
     pub kind: Kind,
     /// The block that holds the row.
     pub block: &'a Block,

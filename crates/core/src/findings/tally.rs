@@ -18,8 +18,8 @@ pub struct Findings {
 pub struct LookupFindings {
     /// How often each kind occurs.
     pub counts: Counts,
-    /// The first main rows of each trouble: unmatched, ambiguous, blank key.
-    samples: [Vec<Sample>; 3],
+    /// The first main rows of each trouble: unmatched, ambiguous, blank key, malformed.
+    samples: [Vec<Sample>; 4],
     /// Under the first row of each key, how often it was asked for.
     asked: Vec<u32>,
 }
@@ -43,6 +43,7 @@ fn trouble(kind: Kind) -> Option<usize> {
         Kind::Unmatched => Some(0),
         Kind::Ambiguous => Some(1),
         Kind::BlankKey => Some(2),
+        Kind::Malformed => Some(3),
         _ => None,
     }
 }
@@ -52,7 +53,7 @@ fn trouble(kind: Kind) -> Option<usize> {
 pub(crate) struct Tally {
     nth: usize,
     counts: Counts,
-    samples: [Vec<Sample>; 3],
+    samples: [Vec<Sample>; 4],
     asked: Vec<u32>,
     /// Under the first row of each key, the main row that asked for it first; only while recording.
     asked_by: Vec<u64>,
@@ -83,15 +84,19 @@ impl Tally {
             Answer::Ambiguous(first) => (Kind::Ambiguous, Some(first)),
             Answer::Unmatched => (Kind::Unmatched, None),
             Answer::BlankKey => (Kind::BlankKey, None),
+            Answer::Malformed => (Kind::Malformed, None),
         };
         self.counts.of[kind as usize] += 1;
         if let Some(at) = trouble(kind)
             && self.samples[at].len() < SAMPLES
         {
+            let key: Vec<String> = lookup.key().as_read(block, row).map(str::to_owned).collect();
+            let unreadable = lookup.key().unreadable(&key);
             self.samples[at].push(Sample {
                 row: block.row_number(row),
                 line: block.line(row),
-                key: lookup.key().parts(block, row).map(str::to_owned).collect(),
+                key,
+                unreadable,
                 candidates: first.map_or(Vec::new(), |f| lookup.reference().rows_of(f).collect()),
             });
         }
@@ -121,19 +126,20 @@ impl Tally {
     /// The findings, once every main row is counted.
     pub(crate) fn finish(mut self, lookup: &Lookup) -> LookupFindings {
         let reference = lookup.reference();
-        let groups = reference.groups().map(|group| group.conflicting);
-        let (conflicting, duplicate): (Vec<bool>, Vec<bool>) = groups.partition(|&is| is);
         let counts = &mut self.counts;
-        counts.of[Kind::Duplicate as usize] = duplicate.len() as u64;
-        counts.of[Kind::Conflicting as usize] = conflicting.len() as u64;
+        for group in reference.groups() {
+            let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
+            counts.of[kind as usize] += 1;
+            counts.of[Kind::Collapsed as usize] += u64::from(group.collapsed);
+        }
         counts.of[Kind::Unused as usize] = reference.unused(&self.asked).count() as u64;
         let repeated = self.asked.iter().filter(|&&times| times > 1);
         counts.of[Kind::Repeated as usize] = repeated.count() as u64;
-        let main_kinds = [Kind::Matched, Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey];
-        counts.main_rows = main_kinds.iter().map(|&kind| counts.of(kind)).sum();
+        counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();
         counts.reference_rows = reference.rows();
         counts.reference_keys = reference.keys();
         counts.keyless_rows = reference.keyless().len() as u64;
+        counts.malformed_rows = reference.malformed().len() as u64;
         LookupFindings { counts: self.counts, samples: self.samples, asked: self.asked }
     }
 }

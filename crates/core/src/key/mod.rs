@@ -3,50 +3,119 @@
 //! In goes a row of a block, out comes its key in packed form, one piece of text in which the
 //! parts stand each behind its length; two rows have equal keys exactly when these texts are equal.
 
-use crate::table::{Block, packed};
+pub mod column;
 
-/// The key of one table: the columns its parts are read from, in the order in which they are
-/// compared with the other table's.
-#[derive(Debug, Clone, PartialEq, Eq)]
+use crate::table::{Block, packed};
+use crate::template::{Bound, PartState, Trace, Work};
+
+/// The key of one table: the templates that its parts are made with, in the order in which they
+/// are compared with the other table's.
+#[derive(Debug, Clone)]
 pub struct Key {
+    parts: Vec<Bound>,
     columns: Vec<usize>,
+    blanks: Vec<String>,
 }
 
-/// What a row has for a key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum KeyState {
-    /// Every part has a value.
-    Whole,
-    /// Some part is blank; such a key meets no other.
-    Blank,
+/// A value that a step could not read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unreadable {
+    /// The column that it comes from, from 0.
+    pub column: usize,
+    /// The step as it was written.
+    pub step: String,
+    /// What it was given.
+    pub value: String,
 }
 
 impl Key {
-    /// A key whose parts are the given columns, from 0.
-    pub fn new(columns: Vec<usize>) -> Self {
-        Self { columns }
+    /// A key of these parts. Cells that are one of `blanks`, but for white space around, count as
+    /// blank.
+    pub fn new(parts: Vec<Bound>, blanks: Vec<String>) -> Self {
+        let mut columns = Vec::new();
+        for &column in parts.iter().flat_map(Bound::columns) {
+            if !columns.contains(&column) {
+                columns.push(column);
+            }
+        }
+        Self { parts, columns, blanks }
     }
 
-    /// The columns the key is read from, in the order of its parts.
+    /// The templates of its parts.
+    pub fn parts(&self) -> &[Bound] {
+        &self.parts
+    }
+
+    /// The columns that it is made from, each once.
     pub fn columns(&self) -> &[usize] {
         &self.columns
     }
 
-    /// Appends the packed key of a row to `packed`.
-    pub(crate) fn pack(&self, block: &Block, row: usize, packed: &mut String) -> KeyState {
-        let mut state = KeyState::Whole;
-        for &column in &self.columns {
-            let part = block.cell(row, column);
-            if part.is_empty() {
-                state = KeyState::Blank;
-            }
-            packed::push(packed, part);
+    /// Whether every part is the value of a column as it stands, so that what is compared is what
+    /// was read.
+    pub fn is_verbatim(&self) -> bool {
+        self.blanks.is_empty()
+            && self.parts.iter().all(|part| part.template().as_header().is_some())
+    }
+
+    /// Appends the packed key of a row to `packed`. Of a key that is not whole, only the number of
+    /// parts is right.
+    pub(crate) fn pack(
+        &self,
+        block: &Block,
+        row: usize,
+        packed: &mut String,
+        work: &mut Work,
+    ) -> PartState {
+        let mut state = PartState::Whole;
+        for part in &self.parts {
+            let cell = |column| block.cell(row, column);
+            let made = part.value(cell, &self.blanks, work, |state, value| {
+                packed::push(packed, value);
+                state
+            });
+            state = state.max(made);
         }
         state
     }
 
-    /// The parts of a row's key as they were read.
-    pub fn parts<'b>(&self, block: &'b Block, row: usize) -> impl Iterator<Item = &'b str> {
+    /// The cells that a row's key is made from, as they were read, in the order of the columns.
+    pub fn as_read<'b>(&self, block: &'b Block, row: usize) -> impl Iterator<Item = &'b str> {
         self.columns.iter().map(move |&column| block.cell(row, column))
+    }
+
+    /// The parts of a row's key as they are compared; blank where a step could not read its value.
+    pub fn as_compared(&self, block: &Block, row: usize) -> Vec<String> {
+        let mut packed = String::new();
+        self.pack(block, row, &mut packed, &mut Work::default());
+        packed::Cells::new(&packed).map(str::to_owned).collect()
+    }
+
+    /// How each part of a key comes about, from the cells as they were read, in the order of the
+    /// columns.
+    pub fn trace<S: AsRef<str>>(&self, as_read: &[S]) -> Vec<Vec<Trace>> {
+        let cell = |column: usize| {
+            let place = self.columns.iter().position(|&other| other == column);
+            place.and_then(|place| as_read.get(place)).map_or("", AsRef::as_ref)
+        };
+        self.parts.iter().map(|part| part.trace(cell, &self.blanks)).collect()
+    }
+
+    /// The first step that could not read its value, from the cells as they were read.
+    pub fn unreadable<S: AsRef<str>>(&self, as_read: &[S]) -> Option<Unreadable> {
+        let traces = self.trace(as_read).into_iter().flatten();
+        let mut bad = traces.filter_map(|trace| {
+            let (step, value) = trace.unreadable()?;
+            let (step, value) = (step.to_owned(), value.to_owned());
+            Some(Unreadable { column: trace.column, step, value })
+        });
+        bad.next()
+    }
+
+    /// For each column a part that is its value as it stands; `None` when some column has none.
+    pub(crate) fn verbatim_parts(&self) -> Option<Vec<usize>> {
+        let part_of =
+            |&column: &usize| self.parts.iter().position(|part| part.columns() == [column]);
+        self.columns.iter().map(part_of).collect()
     }
 }

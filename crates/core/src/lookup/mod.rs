@@ -8,8 +8,9 @@ mod reference;
 
 pub use reference::{Group, Reference, ReferenceBuilder, RowId, Seed};
 
-use crate::key::{Key, KeyState};
+use crate::key::Key;
 use crate::table::Block;
+use crate::template::{PartState, Work};
 
 /// What a lookup found for one main row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -22,6 +23,8 @@ pub enum Answer {
     Unmatched,
     /// A part of the key is blank.
     BlankKey,
+    /// A step could not read a value that a part of the key is made from.
+    Malformed,
 }
 
 /// A reference ready to be asked by the rows of a main table.
@@ -48,12 +51,13 @@ impl Lookup {
         &self.reference
     }
 
-    /// Looks one main row up. `key` is working space; what it holds is replaced.
-    pub fn answer(&self, main: &Block, row: usize, key: &mut String) -> Answer {
+    /// Looks one main row up. `key` and `work` are working space; what they hold is replaced.
+    pub fn answer(&self, main: &Block, row: usize, key: &mut String, work: &mut Work) -> Answer {
         key.clear();
-        match self.key.pack(main, row, key) {
-            KeyState::Blank => Answer::BlankKey,
-            KeyState::Whole => match self.reference.find(key) {
+        match self.key.pack(main, row, key, work) {
+            PartState::Malformed => Answer::Malformed,
+            PartState::Blank => Answer::BlankKey,
+            PartState::Whole => match self.reference.find(key) {
                 None => Answer::Unmatched,
                 Some(first) if self.reference.is_conflicting(first) => Answer::Ambiguous(first),
                 Some(first) => Answer::Matched(first),

@@ -1,15 +1,17 @@
 //! A reference table as a lookup keeps it: of each row the key and the taken cells, nothing else.
 //!
 //! All rows stand in one text arena, each as its packed key with its packed taken cells behind it,
-//! so that comparing a key and reading the cells touches one place. Rows are known by their number
+//! so that comparing a key and reading the cells touches one place. Where steps made the key
+//! another than what was read, the cells it was made from stand behind those, for the findings. Rows are known by their number
 //! from 0 ([`RowId`]); the index leads to the first row of each key, and the few later rows of
 //! repeated keys stand in a list of their own.
 
 use ahash::RandomState;
 
 use super::index::{Index, MOST_ROWS};
-use crate::key::{Key, KeyState};
+use crate::key::Key;
 use crate::table::{Block, Headers, Lines, Source, packed};
+use crate::template::{PartState, Work};
 use crate::{Error, Result};
 
 /// A row of a reference, from 0. The number that a person sees is one more.
@@ -48,6 +50,10 @@ pub struct Reference {
     conflicting: Vec<u64>,
     /// Rows with a blank part in their key.
     keyless: Vec<RowId>,
+    /// Rows with a value in their key that a step could not read.
+    malformed: Vec<RowId>,
+    /// For each of the key's columns a part that is its value, where the key was read so.
+    verbatim_parts: Option<Vec<usize>>,
     /// Which of the taken columns the rows of some key disagree on.
     disputed: Vec<bool>,
     keys: u64,
@@ -60,12 +66,15 @@ pub struct Group {
     pub rows: Vec<RowId>,
     /// Whether they disagree on what is taken.
     pub conflicting: bool,
+    /// Whether they spell the key differently, and only the steps made it one.
+    pub collapsed: bool,
 }
 
 /// Takes in a reference table block by block.
 #[derive(Debug)]
 pub struct ReferenceBuilder {
     reference: Reference,
+    work: Work,
 }
 
 /// Packed rows, end to end.
@@ -92,6 +101,7 @@ impl ReferenceBuilder {
     pub fn new(name: &str, headers: &Headers, key: Key, taken: Vec<usize>, seed: Seed) -> Self {
         let [a, b, c, d] = seed;
         let disputed = vec![false; taken.len()];
+        let verbatim_parts = key.verbatim_parts();
         Self {
             reference: Reference {
                 name: name.to_owned(),
@@ -105,9 +115,12 @@ impl ReferenceBuilder {
                 repeats: Vec::new(),
                 conflicting: Vec::new(),
                 keyless: Vec::new(),
+                malformed: Vec::new(),
+                verbatim_parts,
                 disputed,
                 keys: 0,
             },
+            work: Work::default(),
         }
     }
 
@@ -120,30 +133,39 @@ impl ReferenceBuilder {
     }
 
     fn add_row(&mut self, block: &Block, row: usize) -> Result<()> {
-        let Reference { key, taken, records, lines, hasher, index, repeats, keyless, keys, .. } =
-            &mut self.reference;
+        let reference = &mut self.reference;
+        let Reference { key, taken, records, .. } = reference;
         if records.len() >= MOST_ROWS {
-            let table = self.reference.headers.table().to_owned();
+            let table = reference.headers.table().to_owned();
             return Err(Error::TooManyRows { table, most: MOST_ROWS });
         }
         let id = RowId(records.len() as u32);
         let start = records.text.len();
-        let state = key.pack(block, row, &mut records.text);
+        let state = key.pack(block, row, &mut records.text, &mut self.work);
         let key_end = records.text.len();
         for &column in taken.iter() {
             packed::push(&mut records.text, block.cell(row, column));
         }
+        if !reference.was_read_so(start..key_end, block, row) {
+            let Reference { key, records, .. } = reference;
+            for cell in key.as_read(block, row) {
+                packed::push(&mut records.text, cell);
+            }
+        }
+        let Reference { records, lines, hasher, index, repeats, .. } = reference;
         records.ends.push(records.text.len() as u64);
         lines.push(block.line(row));
-        if state == KeyState::Blank {
-            keyless.push(id);
-            return Ok(());
-        }
-        let key = &records.text[start..key_end];
-        let hash = hash(hasher, key);
-        match index.enter(hash, id.0, |other| records.get(RowId(other)).starts_with(key)) {
-            None => *keys += 1,
-            Some(first) => repeats.push((RowId(first), id)),
+        match state {
+            PartState::Blank => reference.keyless.push(id),
+            PartState::Malformed => reference.malformed.push(id),
+            PartState::Whole => {
+                let key = &records.text[start..key_end];
+                let hash = hash(hasher, key);
+                match index.enter(hash, id.0, |other| records.get(RowId(other)).starts_with(key)) {
+                    None => reference.keys += 1,
+                    Some(first) => repeats.push((RowId(first), id)),
+                }
+            }
         }
         Ok(())
     }
@@ -174,6 +196,16 @@ impl Reference {
             builder.add(&block)?;
         }
         Ok(builder.finish())
+    }
+
+    /// Whether the packed key that was just appended is what stands in the row, cell for cell.
+    fn was_read_so(&self, key: std::ops::Range<usize>, block: &Block, row: usize) -> bool {
+        if self.key.is_verbatim() {
+            return true;
+        }
+        let Some(parts) = &self.verbatim_parts else { return false };
+        let compared: Vec<&str> = packed::Cells::new(&self.records.text[key]).collect();
+        parts.iter().map(|&part| compared[part]).eq(self.key.as_read(block, row))
     }
 
     /// Notes on which taken columns two rows of one key disagree.
@@ -226,6 +258,12 @@ impl Reference {
         &self.keyless
     }
 
+    /// The rows with a value in their key that a step could not read, so that no main row can ask
+    /// for them.
+    pub fn malformed(&self) -> &[RowId] {
+        &self.malformed
+    }
+
     /// The taken columns on which the rows of some key disagree, from 0 in the table.
     pub fn disputed(&self) -> impl Iterator<Item = usize> {
         self.taken.iter().zip(&self.disputed).filter(|(_, disputed)| **disputed).map(|(&c, _)| c)
@@ -236,18 +274,32 @@ impl Reference {
         self.lines.of(u64::from(row.0))
     }
 
-    /// The parts of a row's key.
-    pub fn key_parts(&self, row: RowId) -> impl Iterator<Item = &str> {
-        packed::Cells::new(self.records.get(row)).take(self.key.columns().len())
+    /// The parts of a row's key as they are compared.
+    pub fn as_compared(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
+        packed::Cells::new(self.records.get(row)).take(self.key.parts().len())
+    }
+
+    /// The cells that a row's key is made from, as they were read, in the order of the key's
+    /// columns.
+    pub fn as_read(&self, row: RowId) -> Vec<&str> {
+        let behind = self.key.parts().len() + self.taken.len();
+        let kept: Vec<&str> = packed::Cells::new(self.records.get(row)).skip(behind).collect();
+        match &self.verbatim_parts {
+            Some(parts) if kept.is_empty() => {
+                let compared: Vec<&str> = self.as_compared(row).collect();
+                parts.iter().map(|&part| compared[part]).collect()
+            }
+            _ => kept,
+        }
     }
 
     /// The taken cells of a row, in the order of the taken columns.
     pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
         let mut cells = packed::Cells::new(self.records.get(row));
-        for _ in self.key.columns() {
+        for _ in self.key.parts() {
             cells.next();
         }
-        cells
+        cells.take(self.taken.len())
     }
 
     /// The first row that holds a packed key.
@@ -271,10 +323,27 @@ impl Reference {
 
     /// The keys that several rows hold, in the order of their first rows.
     pub fn groups(&self) -> impl Iterator<Item = Group> {
-        self.repeats.chunk_by(|a, b| a.0 == b.0).map(|repeats| Group {
-            rows: self.rows_of(repeats[0].0).collect(),
-            conflicting: self.is_conflicting(repeats[0].0),
+        self.repeats.chunk_by(|a, b| a.0 == b.0).map(|repeats| {
+            let first = repeats[0].0;
+            let spelling = self.as_read(first);
+            Group {
+                rows: self.rows_of(first).collect(),
+                conflicting: self.is_conflicting(first),
+                collapsed: repeats.iter().any(|&(_, row)| self.as_read(row) != spelling),
+            }
         })
+    }
+
+    /// The rows whose key has these parts, but for those that are `None`.
+    pub fn rows_with<'a>(
+        &'a self,
+        parts: &'a [Option<&'a str>],
+    ) -> impl Iterator<Item = RowId> + 'a {
+        let fits = move |row: &RowId| {
+            let held = self.as_compared(*row);
+            held.zip(parts).all(|(held, wanted)| wanted.is_none_or(|wanted| wanted == held))
+        };
+        (0..self.rows() as u32).map(RowId).filter(fits)
     }
 
     /// Every row whose key is asked for no time: `asked` counts, under the first row of each key,

@@ -3,20 +3,25 @@
 //! In goes the text that a person wrote for `on` and `take`, out come its parts; a text that is
 //! ill-formed gives an error with the place.
 
+mod blank;
 mod on;
-mod phrase;
 mod take;
 
+pub use blank::parse_blanks;
 pub use on::OnPart;
 pub use take::Take;
 
+use crate::template::StepUse;
+
 /// What one reference is asked for.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct ReferencePlan {
     /// What it is called in messages and gates.
     pub name: String,
     /// The parts of the key.
     pub on: Vec<OnPart>,
+    /// Steps that every part goes through first, on both sides.
+    pub clean: Vec<StepUse>,
     /// The columns to add. `None` takes every column that is not part of the key.
     pub take: Option<Vec<Take>>,
 }

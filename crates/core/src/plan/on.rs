@@ -1,27 +1,30 @@
-//! `on`: the parts of a key, `Apiary = Site code, Hive`.
+//! `on`: the parts of a key, `Apiary = Site code, Hive | number = Tag | number`.
 
-use super::phrase::Phrase;
 use crate::Result;
+use crate::template::Template;
+use crate::template::phrase::Phrase;
 
-/// One part of a key: a header of the main table and the header of the reference it is compared
-/// with.
+/// What stands behind a template in `on`.
+const STOPS: [char; 2] = ['=', ','];
+
+/// One part of a key: what the main table makes it from, and what the reference does.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OnPart {
-    /// The main table's header.
-    pub main: String,
-    /// The reference's header.
-    pub reference: String,
+    /// The main table's template.
+    pub main: Template,
+    /// The reference's template.
+    pub reference: Template,
 }
 
 impl OnPart {
-    /// Reads one or several parts, separated by commas: `MAIN = REFERENCE`, or one header alone
-    /// when both tables have it.
+    /// Reads one or several parts, separated by commas: `MAIN = REFERENCE`, or one side alone when
+    /// both are the same. Either side is a template.
     ///
     /// ```
     /// use gather_keys_core::plan::OnPart;
     ///
-    /// let parts = OnPart::parse("Apiary = Site code, Hive")?;
-    /// assert_eq!(parts[0].reference, "Site code");
+    /// let parts = OnPart::parse("Apiary = Site code, Hive | number")?;
+    /// assert_eq!(parts[0].reference.as_header(), Some("Site code"));
     /// assert_eq!(parts[1].main, parts[1].reference);
     /// # Ok::<(), gather_keys_core::Error>(())
     /// ```
@@ -32,15 +35,16 @@ impl OnPart {
         let mut phrase = Phrase::new("on", text);
         let mut parts = Vec::new();
         loop {
-            let main = phrase.header(&['=', ','], None)?;
+            let main = Template::read(&mut phrase, &STOPS)?;
             let reference =
-                if phrase.sign('=') { phrase.header(&['=', ','], None)? } else { main.clone() };
+                if phrase.sign('=') { Template::read(&mut phrase, &STOPS)? } else { main.clone() };
             parts.push(Self { main, reference });
             if phrase.is_at_end() {
                 return Ok(parts);
             }
             if !phrase.sign(',') {
-                return phrase.expected("a comma before the next part, or the end");
+                return phrase
+                    .expected("`|` before a step, a comma before the next part, or the end");
             }
         }
     }
@@ -49,31 +53,34 @@ impl OnPart {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Error;
 
     #[test]
     fn parts_are_read() {
-        let parts = |text: &str| -> Vec<(String, String)> {
-            OnPart::parse(text).unwrap().into_iter().map(|p| (p.main, p.reference)).collect()
-        };
-        let own = |pairs: &[(&str, &str)]| -> Vec<(String, String)> {
-            pairs.iter().map(|&(a, b)| (a.into(), b.into())).collect()
-        };
-        assert_eq!(parts("Hive"), own(&[("Hive", "Hive")]));
-        assert_eq!(parts(" A=B ,C "), own(&[("A", "B"), ("C", "C")]));
-        assert_eq!(
-            parts(r#""a, ""b"" = c" = Site code,d"#),
-            own(&[(r#"a, "b" = c"#, "Site code"), ("d", "d")])
-        );
+        let headers = |template: &Template| template.headers().collect::<Vec<_>>().join("+");
+        for (text, want) in [
+            ("Hive", "Hive=Hive"),
+            (" A=B ,C ", "A=B;C=C"),
+            (r#""a, ""b"" = c" = Site code,d"#, r#"a, "b" = c=Site code;d=d"#),
+            ("Hive | last 2 | number = Tag | replace \"=,\" \"|\"", "Hive=Tag"),
+            ("{Valley}{Line}{Hive | last 2} = Label", "Valley+Line+Hive=Label"),
+            ("{A}\", \"{B}, {{{C}}} = {D}", "A+B=A+B;C=D"),
+            ("\"{A}\" = \"B | c\"", "{A}=B | c"),
+        ] {
+            let parts = OnPart::parse(text).unwrap();
+            let told =
+                parts.iter().map(|p| format!("{}={}", headers(&p.main), headers(&p.reference)));
+            assert_eq!(told.collect::<Vec<_>>().join(";"), want, "{text}");
+        }
     }
 
     #[test]
     fn errors_mark_the_place() {
         let place = |text: &str| match OnPart::parse(text).unwrap_err() {
-            crate::Error::Malformed { at, expected, .. } => (at, expected),
+            Error::Malformed { at, expected, .. } => (at, expected),
             other => panic!("{other}"),
         };
-        let quote = "a second double quote to end the header that this one begins";
-        let joint = "a comma before the next part, or the end";
+        let joint = "`|` before a step, a comma before the next part, or the end";
         for (text, at, expected) in [
             ("", 0, "a header"),
             ("Apiary = ", 9, "a header"),
@@ -82,9 +89,25 @@ mod tests {
             ("Hive,", 5, "a header"),
             ("A = B = C", 6, joint),
             ("\"A\" B", 4, joint),
-            ("A = \"B", 4, quote),
+            ("A = \"B", 4, "a second double quote to end the header that this one begins"),
+            ("A | last = B", 9, "how many characters, a whole number from 1 to 100,000"),
+            ("A | last 0", 9, "how many characters, a whole number from 1 to 100,000"),
+            ("A | from 3 to 2", 14, "a number that is not less than the one before"),
+            ("A | pad 3 \"ab\"", 10, "one character in double quotes"),
+            ("A | drop X", 9, "the text to take out in double quotes"),
+            ("A | drop \"X", 9, "a second double quote to end the text that this one begins"),
+            ("A | replace \"(\" \"\"", 12, "a regular expression that is well formed"),
+            ("A | number \";\"", 11, "\",\" for a decimal comma, or nothing"),
+            ("A | trim fold", 9, joint),
+            ("{A | trim = B", 10, "`|` before a step, or `}` to end the placeholder"),
+            ("{A}} = B", 3, "`}}` for a brace, or a `{` before it"),
+            ("{{A}} = B", 6, "a placeholder such as `{Hive}`"),
+            ("{} = B", 1, "a header"),
         ] {
             assert_eq!(place(text), (at, expected.to_owned()), "{text}");
         }
+        let (at, expected) = place("A | tidy | Fold");
+        assert_eq!(at, 11);
+        assert!(expected.starts_with("a step: trim, tidy,") && expected.ends_with("drop, or"));
     }
 }

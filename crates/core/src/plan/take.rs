@@ -1,7 +1,7 @@
 //! `take`: the reference columns to add, `Keeper, Queen line as Line`.
 
-use super::phrase::Phrase;
 use crate::Result;
+use crate::template::phrase::Phrase;
 
 /// One column to add.
 #[derive(Debug, Clone, PartialEq, Eq)]

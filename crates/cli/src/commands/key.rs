@@ -1,0 +1,294 @@
+//! `key make`, `key split` and `key test`: a key by itself.
+
+use std::fmt::Write as _;
+use std::io::Write as _;
+
+use anstyle::Style;
+use gather_keys_core::findings::{Counts, Gate, Kind};
+use gather_keys_core::key::{Key, column};
+use gather_keys_core::lookup::Reference;
+use gather_keys_core::plan::parse_blanks;
+use gather_keys_core::table::{Headers, Source};
+use gather_keys_core::template::steps::{self, StepKind};
+use gather_keys_core::template::{Bound, Template, read_steps};
+use gather_keys_formats::Address;
+use gather_keys_formats::delimited::Writer;
+
+use super::Outcome;
+use crate::arguments::{self, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
+use crate::call::Table;
+use crate::error::{Error, Result};
+use crate::inputs::{OpenTable, open, seed};
+use crate::lines::{GOOD, Lines, TROUBLE, plural};
+use crate::output::{self, Output};
+use crate::progress::Meter;
+use crate::summary::{self, labelled, numbers, place, unread};
+use crate::wording::{self, counted, joined, share, wrapped};
+
+const STRONG: Style = Style::new().bold();
+
+/// How many of a trouble are shown.
+const SHOWN: usize = gather_keys_core::findings::SAMPLES;
+
+/// Carries out a `key` command.
+pub(crate) fn key(key: arguments::Key) -> Result<Outcome> {
+    match key {
+        arguments::Key::Make(make) => key_make(make),
+        arguments::Key::Split(split) => key_split(split),
+        arguments::Key::Test(test) => key_test(test),
+    }
+}
+
+/// The steps, for the help of `key`.
+pub(crate) fn steps_help() -> String {
+    let mut text = "Steps, in placeholders and behind headers: {Hive | tidy | last 3}\n".to_owned();
+    for StepKind { form, does, .. } in steps::ALL {
+        let _ = write!(text, "\n  {form}\n      {}", wrapped(does, 6, "      "));
+    }
+    text
+}
+
+/// A table with the templates that were given for it.
+struct Keyed {
+    address: Address,
+    source: OpenTable,
+    parts: Vec<Bound>,
+    blanks: Vec<String>,
+}
+
+impl Keyed {
+    fn open(named: KeyTable, templates: &[String]) -> Result<Self> {
+        let mut table = Table::new(&named.table);
+        if let Some(delimiter) = named.delimiter {
+            table.set_delimiter(delimiter)?;
+        }
+        let clean = match &named.clean {
+            Some(text) => read_steps("clean", text)?,
+            None => Vec::new(),
+        };
+        let blanks = match &named.blank {
+            Some(text) => parse_blanks(text)?,
+            None => Vec::new(),
+        };
+        let mut read = Vec::new();
+        for text in templates {
+            read.push(Template::parse("template", text)?.cleaned(&clean));
+        }
+        let source = open(&table, &Meter::default(), &mut None)?;
+        let bind = |template: Template| Ok(template.bind(source.headers())?);
+        let parts = read.into_iter().map(bind).collect::<Result<_>>()?;
+        Ok(Self { address: table.address, source, parts, blanks })
+    }
+}
+
+fn begin_output(address: &Address, output: &KeyOutput) -> Result<Output> {
+    let to = Address::new(&output.output);
+    output::refuse_inputs(to.path(), &[address])?;
+    if to == Address::Standard {
+        output::refuse_standard(&[address])?;
+    }
+    Output::create(&to, output.overwrite, false)
+}
+
+fn key_make(make: KeyMake) -> Result<Outcome> {
+    let KeyMake { table, template, header, output } = make;
+    let quiet = table.quiet;
+    let Keyed { address, mut source, parts, blanks } = Keyed::open(table, &[template])?;
+    let [template] = &parts[..] else { return Ok(Outcome::Done) };
+    let mut out = begin_output(&address, &output)?;
+    let name = column::made_name(&header, source.headers());
+    let mut writer = Writer::new(out.name(), &mut out, source.layout().clone());
+    let made = column::make(&mut source, &mut writer, template, &blanks, &name, seed())?;
+    writer.finish()?;
+    let to = out.name();
+    out.commit()?;
+
+    let mut text = String::new();
+    if name != header {
+        text.push_str(&summary::notes(&[gather_keys_core::enrich::Note::Renamed {
+            wanted: header,
+            given: name.clone(),
+        }]));
+    }
+    head(&mut text, &name, source.headers(), &template.template().to_string());
+    let lines = Lines::up_to(made.census.rows());
+    tell_census(&mut text, &lines, &made.census);
+    let behind: Vec<String> = samples(&made.samples, lines.room());
+    let measure = plural(made.inseparable, "row");
+    lines.line(&mut text, ("inseparable", made.inseparable, &measure), TROUBLE, &behind);
+    if made.inseparable > 0 {
+        let advice = "inseparable: the same template could not take these keys apart again, as a \
+                      value holds what stands between the parts; put something else there.";
+        text.push('\n');
+        summary::paragraph(&mut text, 2, advice);
+    }
+    let rows = counted(made.census.rows(), "row");
+    let _ = writeln!(text, "\n{}", wrapped(&format!("Wrote {rows} to {to}."), 0, "  "));
+    tell(quiet, &text);
+    Ok(Outcome::Done)
+}
+
+fn key_split(split: KeySplit) -> Result<Outcome> {
+    let KeySplit { table, template, column, output } = split;
+    let quiet = table.quiet;
+    let template = Template::parse("template", &template)?;
+    let Keyed { address, mut source, .. } = Keyed::open(table, &[])?;
+    let found = source.headers().find(&column)?;
+    let names = column::split_names(&template, source.headers());
+    let mut out = begin_output(&address, &output)?;
+    let mut writer = Writer::new(out.name(), &mut out, source.layout().clone());
+    let taken = column::split(&mut source, &mut writer, &template, found.column, &names)?;
+    writer.finish()?;
+    let to = out.name();
+    out.commit()?;
+
+    let mut text = String::new();
+    head(&mut text, source.headers().name(found.column), source.headers(), &template.to_string());
+    let lines = Lines::up_to(taken.rows);
+    let apart = taken.rows - taken.blank - taken.no_way - taken.several_ways;
+    let [no_way, several] = &taken.samples;
+    for (label, count, style, samples) in [
+        ("apart", apart, GOOD, Vec::new()),
+        ("blank", taken.blank, Style::new(), Vec::new()),
+        ("does not fit", taken.no_way, TROUBLE, samples(no_way, lines.room())),
+        ("several ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
+    ] {
+        let measure = format!("{:>8}", share(count, taken.rows));
+        lines.line(&mut text, (label, count, &measure), style, &samples);
+    }
+    lines.total(&mut text, taken.rows);
+    text.push('\n');
+    if taken.no_way > 0 {
+        let advice = "does not fit: the value has not the form of the template; correct it, or \
+                      take these rows apart with another template.";
+        summary::paragraph(&mut text, 2, advice);
+    }
+    if taken.several_ways > 0 {
+        let advice = "several ways: the value fits the template in more than one way, and none is \
+                      guessed; what stands between the parts must not be in them.";
+        summary::paragraph(&mut text, 2, advice);
+    }
+    if taken.no_way + taken.several_ways > 0 {
+        text.push('\n');
+    }
+    let rows = counted(taken.rows, "row");
+    let written = format!(
+        "Wrote {rows} to {to}, with {} ({}).",
+        counted(names.len() as u64, "added column"),
+        joined(&names, "and")
+    );
+    let _ = writeln!(text, "{}", wrapped(&written, 0, "  "));
+    tell(quiet, &text);
+    Ok(Outcome::Done)
+}
+
+fn key_test(test: KeyTest) -> Result<Outcome> {
+    let KeyTest { table, templates, require } = test;
+    let quiet = table.quiet;
+    let Keyed { address, mut source, parts, blanks } = Keyed::open(table, &templates)?;
+    let stem = address.stem();
+    let mut gates = Vec::new();
+    for text in &require {
+        let gate = Gate::parse(text)?;
+        gate.check_names(std::slice::from_ref(&stem))?;
+        if !Counts::OF_A_TABLE.contains(&gate.kind()) {
+            return Err(Error::NotOfATable { gate: text.clone() });
+        }
+        gates.push(gate);
+    }
+    let key = Key::new(parts, blanks);
+    let builder = column::census(&stem, source.headers(), key, seed());
+    let census = Reference::load(builder, &mut source)?;
+
+    let counts = Counts::of_table(&census);
+    let mut text = String::new();
+    if !quiet {
+        let parts = census.key().parts().iter().map(|part| part.template().to_string());
+        head(&mut text, &stem, source.headers(), &parts.collect::<Vec<_>>().join(", "));
+        tell_census(&mut text, &Lines::up_to(census.rows()), &census);
+        let _ = writeln!(text, "\n{}", wrapped(&verdict(&census, &counts), 0, "  "));
+    }
+    let results: Vec<_> =
+        gates.iter().flat_map(|gate| gate.results([(&stem[..], &counts)])).collect();
+    text.push_str(&summary::gates(&results, quiet));
+    let name = "standard output".to_owned();
+    let written = anstream::stdout().write_all(text.as_bytes());
+    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    let holds = results.iter().all(|gate| gate.holds);
+    Ok(if holds { Outcome::Done } else { Outcome::Stopped })
+}
+
+/// Whether the columns are a key, in a sentence.
+fn verdict(census: &Reference, counts: &Counts) -> String {
+    let troubles: Vec<String> = [
+        (counts.of(Kind::Repeated), "key", "on several rows"),
+        (counts.of(Kind::BlankKey), "row", "with a blank part"),
+        (counts.of(Kind::Malformed), "row", "with a value that a step can't read"),
+    ]
+    .into_iter()
+    .filter(|(count, ..)| *count > 0)
+    .map(|(count, thing, what)| format!("{} {what}", counted(count, thing)))
+    .collect();
+    let table = census.headers().table();
+    match &troubles[..] {
+        [] => format!("This is a key of {table}: each row has one, and no two have the same."),
+        _ => format!("This is not a key of {table}: there is {}.", joined(&troubles, "and")),
+    }
+}
+
+fn head(text: &mut String, what: &str, headers: &Headers, template: &str) {
+    let facts = format!(": {}, by {template}", headers.table());
+    let facts = wrapped(&facts, what.chars().count(), "  ");
+    let _ = writeln!(text, "{STRONG}{what}{STRONG:#}{facts}\n");
+}
+
+/// How many keys there are, and what stands in the way of each being one row's.
+fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
+    let (rows, room) = (census.rows(), lines.room());
+    let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);
+    lines.line(text, ("rows", rows, ""), Style::new(), &[]);
+    lines.line(text, ("distinct", census.keys(), "keys"), GOOD, &[]);
+
+    let mut groups: Vec<_> = census.groups().collect();
+    groups.sort_by_key(|group| std::cmp::Reverse(group.rows.len()));
+    let largest = groups.iter().take(SHOWN).map(|group| {
+        let key = census.as_read(group.rows[0]);
+        row(format!("rows {}", numbers(&group.rows)), key)
+    });
+    let measure = plural(groups.len() as u64, "key");
+    let largest = largest.collect::<Vec<_>>();
+    lines.line(text, ("repeated", groups.len() as u64, &measure), TROUBLE, &largest);
+
+    let blank = census.keyless().iter().take(SHOWN);
+    let blank = blank.map(|&id| row(place(id.number(), census.line(id)), census.as_read(id)));
+    let count = census.keyless().len() as u64;
+    let measure = plural(count, "row");
+    lines.line(text, ("blank key", count, &measure), TROUBLE, &blank.collect::<Vec<_>>());
+
+    let count = census.malformed().len() as u64;
+    if count > 0 {
+        let malformed = census.malformed().iter().take(SHOWN).filter_map(|&id| {
+            let unreadable = census.key().unreadable(&census.as_read(id))?;
+            let place = place(id.number(), census.line(id));
+            Some(unread(&place, census.headers(), &unreadable, room))
+        });
+        let measure = plural(count, "row");
+        lines.line(text, ("malformed", count, &measure), TROUBLE, &malformed.collect::<Vec<_>>());
+    }
+}
+
+fn samples(rows: &[(u64, u64, String)], room: usize) -> Vec<String> {
+    let row = |(row, line, value): &(u64, u64, String)| {
+        let place = place(*row, *line);
+        let left = room.saturating_sub(place.chars().count() + 2);
+        format!("{place}: {}", wording::cell(value, left.max(12)))
+    };
+    rows.iter().map(row).collect()
+}
+
+fn tell(quiet: bool, text: &str) {
+    if !quiet {
+        // Nobody is left to tell when standard error is closed.
+        let _ = anstream::stderr().write_all(text.as_bytes());
+    }
+}

@@ -1,0 +1,120 @@
+//! Templates: text with `{Header | step | step}` placeholders, which makes a part of a key.
+//!
+//! In goes the text that a person wrote, out comes a [`Template`]; [`Template::bind`] finds its
+//! headers in a table, and a [`Bound`] template makes a value of each row. [`Template::split`]
+//! goes the other way: it takes a value apart into those of the placeholders, if there is exactly
+//! one way to do so.
+
+mod bound;
+mod parse;
+pub(crate) mod phrase;
+mod split;
+pub mod steps;
+
+pub use bound::{Bound, PartState, Trace, TraceStep, Work};
+pub use parse::read_steps;
+pub use split::Unfit;
+pub use steps::StepUse;
+
+use std::fmt;
+
+/// A template as it was written: literal text and placeholders.
+///
+/// ```
+/// use gather_keys_core::template::Template;
+///
+/// let label = Template::parse("template", "{Valley}/{Hive | last 2}")?;
+/// assert_eq!(label.headers().collect::<Vec<_>>(), ["Valley", "Hive"]);
+/// assert_eq!(label.split("Silverbeck/07"), Ok(vec!["Silverbeck".into(), "07".into()]));
+/// # Ok::<(), gather_keys_core::Error>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct Template {
+    text: String,
+    pieces: Vec<Piece>,
+}
+
+#[derive(Debug, Clone)]
+enum Piece {
+    Literal(String),
+    Placeholder(Placeholder),
+}
+
+/// A header and the steps that its value goes through.
+#[derive(Debug, Clone)]
+pub struct Placeholder {
+    header: String,
+    steps: Vec<StepUse>,
+}
+
+impl Template {
+    /// The template that is the value of one header, as it stands.
+    pub fn of_header(header: &str) -> Self {
+        let placeholder = Placeholder { header: header.to_owned(), steps: Vec::new() };
+        Self { text: header.to_owned(), pieces: vec![Piece::Placeholder(placeholder)] }
+    }
+
+    /// Puts steps before those of every placeholder.
+    #[must_use]
+    pub fn cleaned(mut self, clean: &[StepUse]) -> Self {
+        for piece in &mut self.pieces {
+            if let Piece::Placeholder(placeholder) = piece {
+                placeholder.steps.splice(0..0, clean.iter().cloned());
+            }
+        }
+        self
+    }
+
+    /// The header, when the template is the value of one header as it stands.
+    pub fn as_header(&self) -> Option<&str> {
+        match &self.pieces[..] {
+            [Piece::Placeholder(only)] if only.steps.is_empty() => Some(&only.header),
+            _ => None,
+        }
+    }
+
+    /// Whether it is one placeholder and nothing else, so that its value needs no taking apart.
+    pub fn is_bare(&self) -> bool {
+        matches!(self.pieces[..], [Piece::Placeholder(_)])
+    }
+
+    /// The headers that it names, in order; one that is named twice comes twice.
+    pub fn headers(&self) -> impl Iterator<Item = &str> {
+        self.placeholders().map(|placeholder| &placeholder.header[..])
+    }
+
+    fn placeholders(&self) -> impl Iterator<Item = &Placeholder> {
+        self.pieces.iter().filter_map(|piece| match piece {
+            Piece::Placeholder(placeholder) => Some(placeholder),
+            Piece::Literal(_) => None,
+        })
+    }
+}
+
+impl PartialEq for Template {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Eq for Template {}
+
+/// As it was written.
+impl fmt::Display for Template {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+impl Placeholder {
+    /// Whether its value may be blank without the whole part being so: its last step says with
+    /// `or ""` that blank is a value too.
+    fn may_be_blank(&self) -> bool {
+        self.steps.last().is_some_and(StepUse::lets_blank_be)
+    }
+
+    /// How many characters its value always has, when its last step settles that.
+    fn width(&self) -> Option<usize> {
+        self.steps.last().and_then(StepUse::width)
+    }
+}

@@ -1,0 +1,100 @@
+//! Reading a template.
+//!
+//! Bare, `Hive | last 2` is one placeholder. With braces, text outside them is literal; `{{` and
+//! `}}` are braces, and double quotes hold literal text that would otherwise end the template,
+//! such as a comma in `--on`.
+
+use super::phrase::Phrase;
+use super::steps::{self, StepUse};
+use super::{Piece, Placeholder, Template};
+use crate::Result;
+
+impl Template {
+    /// Reads a whole text, given for `option`, as one template.
+    ///
+    /// # Errors
+    /// [`crate::Error::Malformed`], with the place.
+    pub fn parse(option: &'static str, text: &str) -> Result<Self> {
+        let mut phrase = Phrase::new(option, text);
+        let template = Self::read(&mut phrase, &[])?;
+        if phrase.is_at_end() { Ok(template) } else { phrase.expected("the end") }
+    }
+
+    /// Reads a template up to one of the signs `stops`, or the end.
+    pub(crate) fn read(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Self> {
+        phrase.skip_space();
+        let start = phrase.at();
+        let pieces = if phrase.has_brace_before(stops) {
+            read_pieces(phrase, stops)?
+        } else {
+            vec![Piece::Placeholder(read_placeholder(phrase, stops)?)]
+        };
+        Ok(Self { text: phrase.since(start).trim_end().to_owned(), pieces })
+    }
+}
+
+/// Reads steps alone, `tidy | fold`, given for `option`.
+///
+/// # Errors
+/// [`crate::Error::Malformed`], with the place.
+pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
+    let mut phrase = Phrase::new(option, text);
+    let mut all = vec![steps::read(&mut phrase)?];
+    while phrase.sign('|') {
+        all.push(steps::read(&mut phrase)?);
+    }
+    if phrase.is_at_end() {
+        Ok(all)
+    } else {
+        phrase.expected("`|` before the next step, or the end")
+    }
+}
+
+fn read_placeholder(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Placeholder> {
+    let ends: Vec<char> = stops.iter().copied().chain(['|']).collect();
+    let header = phrase.header(&ends, None)?;
+    let mut steps = Vec::new();
+    while phrase.sign('|') {
+        steps.push(steps::read(phrase)?);
+    }
+    Ok(Placeholder { header, steps })
+}
+
+fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Vec<Piece>> {
+    let mut pieces = Vec::new();
+    let mut literal = String::new();
+    let mut placeholders = 0;
+    loop {
+        if phrase.takes("{{") {
+            literal.push('{');
+        } else if phrase.takes("}}") {
+            literal.push('}');
+        } else if phrase.takes("{") {
+            if !literal.is_empty() {
+                pieces.push(Piece::Literal(std::mem::take(&mut literal)));
+            }
+            pieces.push(Piece::Placeholder(read_placeholder(phrase, &['}'])?));
+            placeholders += 1;
+            if !phrase.sign('}') {
+                return phrase.expected("`|` before a step, or `}` to end the placeholder");
+            }
+        } else if phrase.stands('}') {
+            return phrase.expected("`}}` for a brace, or a `{` before it");
+        } else if phrase.stands('"') {
+            literal.push_str(&phrase.quoted("text")?);
+        } else if let Some(sign) = phrase.next_unless(stops) {
+            literal.push(sign);
+        } else {
+            break;
+        }
+    }
+    // Space before the sign that ends the template is not part of it.
+    let kept = literal.trim_end();
+    if !kept.is_empty() {
+        pieces.push(Piece::Literal(kept.to_owned()));
+    }
+    if placeholders == 0 {
+        return phrase.expected("a placeholder such as `{Hive}`");
+    }
+    Ok(pieces)
+}

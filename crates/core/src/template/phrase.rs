@@ -1,0 +1,197 @@
+//! Reading the short texts in which a person names headers: `Apiary = Site code, "Queen, line"`.
+//!
+//! A header stands bare, up to the next sign or word that means something, or in double quotes
+//! with a doubled quote for a quote.
+
+use crate::{Error, Result};
+
+/// A text being read from left to right.
+#[derive(Debug)]
+pub(crate) struct Phrase<'a> {
+    option: &'static str,
+    text: &'a str,
+    at: usize,
+}
+
+impl<'a> Phrase<'a> {
+    /// Begins to read `text`, which was given for `option`.
+    pub(crate) fn new(option: &'static str, text: &'a str) -> Self {
+        Self { option, text, at: 0 }
+    }
+
+    /// How far the text is read, in bytes.
+    pub(crate) fn at(&self) -> usize {
+        self.at
+    }
+
+    /// Goes back to a place of before, so that an error marks it.
+    pub(crate) fn back_to(&mut self, at: usize) {
+        self.at = at;
+    }
+
+    /// The text from `start` to here.
+    pub(crate) fn since(&self, start: usize) -> &'a str {
+        &self.text[start..self.at]
+    }
+
+    fn rest(&self) -> &'a str {
+        &self.text[self.at..]
+    }
+
+    /// Goes on to what is no space.
+    pub(crate) fn skip_space(&mut self) {
+        self.at = self.text.len() - self.rest().trim_start().len();
+    }
+
+    /// The error that something else was `expected` here.
+    pub(crate) fn expected<T>(&self, expected: impl Into<String>) -> Result<T> {
+        Err(Error::Malformed {
+            option: self.option,
+            text: self.text.to_owned(),
+            at: self.at,
+            expected: expected.into(),
+        })
+    }
+
+    /// Whether nothing but space is left.
+    pub(crate) fn is_at_end(&mut self) -> bool {
+        self.skip_space();
+        self.rest().is_empty()
+    }
+
+    /// Takes `sign` if it stands here.
+    pub(crate) fn sign(&mut self, sign: char) -> bool {
+        self.skip_space();
+        let found = self.rest().starts_with(sign);
+        if found {
+            self.at += sign.len_utf8();
+        }
+        found
+    }
+
+    /// Whether `sign` stands exactly here.
+    pub(crate) fn stands(&self, sign: char) -> bool {
+        self.rest().starts_with(sign)
+    }
+
+    /// Takes `text` if it stands exactly here.
+    pub(crate) fn takes(&mut self, text: &str) -> bool {
+        let found = self.rest().starts_with(text);
+        if found {
+            self.at += text.len();
+        }
+        found
+    }
+
+    /// Takes the next sign, unless it is one of `stops` or the end.
+    pub(crate) fn next_unless(&mut self, stops: &[char]) -> Option<char> {
+        let sign = self.rest().chars().next().filter(|sign| !stops.contains(sign))?;
+        self.at += sign.len_utf8();
+        Some(sign)
+    }
+
+    /// Whether a brace stands before the next of `stops`; what is in double quotes does not count.
+    pub(crate) fn has_brace_before(&self, stops: &[char]) -> bool {
+        let mut quoted = false;
+        for sign in self.rest().chars() {
+            match sign {
+                '"' => quoted = !quoted,
+                '{' | '}' if !quoted => return true,
+                _ if !quoted && stops.contains(&sign) => return false,
+                _ => {}
+            }
+        }
+        false
+    }
+
+    /// Takes a word of letters, if one stands here.
+    pub(crate) fn letters(&mut self) -> Option<&'a str> {
+        self.skip_space();
+        self.run_of(|sign| sign.is_ascii_alphabetic())
+    }
+
+    /// Takes a whole number, if one stands here.
+    pub(crate) fn digits(&mut self) -> Option<&'a str> {
+        self.skip_space();
+        self.run_of(|sign| sign.is_ascii_digit())
+    }
+
+    fn run_of(&mut self, fits: impl Fn(char) -> bool) -> Option<&'a str> {
+        let rest = self.rest();
+        let run = &rest[..rest.find(|sign| !fits(sign)).unwrap_or(rest.len())];
+        self.at += run.len();
+        (!run.is_empty()).then_some(run)
+    }
+
+    /// Takes a text in double quotes, if one begins here.
+    pub(crate) fn text(&mut self) -> Result<Option<String>> {
+        self.skip_space();
+        if self.stands('"') { self.quoted("text").map(Some) } else { Ok(None) }
+    }
+
+    /// Takes `word` if it stands here with space, or the end, behind it.
+    pub(crate) fn word(&mut self, word: &str) -> bool {
+        self.skip_space();
+        let behind = self.rest().strip_prefix(word);
+        let found = behind.is_some_and(|b| b.is_empty() || b.starts_with(char::is_whitespace));
+        if found {
+            self.at += word.len();
+        }
+        found
+    }
+
+    /// Takes a header: in quotes, or bare up to one of the `signs` or to the separate word `stop`.
+    pub(crate) fn header(&mut self, signs: &[char], stop: Option<&str>) -> Result<String> {
+        self.named("a header", signs, stop)
+    }
+
+    /// Takes something as a header is taken; `what` says what it is.
+    pub(crate) fn named(
+        &mut self,
+        what: &str,
+        signs: &[char],
+        stop: Option<&str>,
+    ) -> Result<String> {
+        self.skip_space();
+        if self.rest().starts_with('"') {
+            return self.quoted("header");
+        }
+        let bare = self.rest();
+        let mut end = bare.find(signs).unwrap_or(bare.len());
+        if let Some(stop) = stop {
+            end = word_in(&bare[..end], stop).unwrap_or(end);
+        }
+        let header = bare[..end].trim_end();
+        if header.is_empty() {
+            return self.expected(what);
+        }
+        self.at += end;
+        Ok(header.to_owned())
+    }
+
+    /// Takes what stands in double quotes from here on; `what` says what it is.
+    pub(crate) fn quoted(&mut self, what: &str) -> Result<String> {
+        let mut inner = String::new();
+        let mut from = self.at + 1;
+        while let Some(length) = self.text[from..].find('"') {
+            inner.push_str(&self.text[from..from + length]);
+            from += length + 1;
+            if !self.text[from..].starts_with('"') {
+                self.at = from;
+                return Ok(inner);
+            }
+            inner.push('"');
+            from += 1;
+        }
+        self.expected(format!("a second double quote to end the {what} that this one begins"))
+    }
+}
+
+/// Where the separate word `word` stands in `text`, space on both sides.
+fn word_in(text: &str, word: &str) -> Option<usize> {
+    text.match_indices(word).map(|(at, _)| at).find(|&at| {
+        let behind = &text[at + word.len()..];
+        text[..at].ends_with(char::is_whitespace)
+            && (behind.is_empty() || behind.starts_with(char::is_whitespace))
+    })
+}

@@ -1,0 +1,112 @@
+//! White space: Unicode's, with the no-break and thin ones, and the zero-width signs that a copied
+//! text brings along.
+
+use std::sync::Arc;
+
+use super::{Done, Step, StepKind};
+
+pub(super) static TRIM: StepKind = StepKind {
+    name: "trim",
+    form: "trim",
+    does: "takes white space off both ends",
+    examples: &[
+        ("trim", "  Nether Moor\u{a0}", Some("Nether Moor")),
+        ("trim", "\u{feff}H-007\u{200b}\r\n", Some("H-007")),
+    ],
+    read: |_| Ok(Arc::new(Trim)),
+};
+
+pub(super) static TIDY: StepKind = StepKind {
+    name: "tidy",
+    form: "tidy",
+    does: "takes white space off both ends, and makes each run of it within one space",
+    examples: &[
+        ("tidy", " Nether \u{a0} Moor ", Some("Nether Moor")),
+        ("tidy", "Fell\u{200b}side", Some("Fellside")),
+    ],
+    read: |_| Ok(Arc::new(Tidy)),
+};
+
+pub(super) static COMPACT: StepKind = StepKind {
+    name: "compact",
+    form: "compact",
+    does: "takes out all white space",
+    examples: &[
+        ("compact", " H - 0\u{2009}07 ", Some("H-007")),
+        ("compact", "H-007", Some("H-007")),
+    ],
+    read: |_| Ok(Arc::new(Compact)),
+};
+
+/// White space that takes no room. Zero-width joiners are left alone within a text, since they
+/// change what it says.
+fn is_zero_width(sign: char) -> bool {
+    matches!(sign, '\u{200b}' | '\u{2060}' | '\u{feff}' | '\u{180e}')
+}
+
+pub(super) fn is_space(sign: char) -> bool {
+    sign.is_whitespace() || is_zero_width(sign)
+}
+
+#[derive(Debug)]
+struct Trim;
+
+impl Step for Trim {
+    fn apply(&self, value: &str, _: &mut String) -> Done {
+        Done::Piece(trimmed(value))
+    }
+}
+
+/// The piece of a value that is left without the white space at its ends.
+pub(super) fn trimmed(value: &str) -> std::ops::Range<usize> {
+    let left = value.trim_start_matches(is_space);
+    let start = value.len() - left.len();
+    start..start + left.trim_end_matches(is_space).len()
+}
+
+#[derive(Debug)]
+struct Tidy;
+
+impl Step for Tidy {
+    fn apply(&self, value: &str, out: &mut String) -> Done {
+        let inner = trimmed(value);
+        if is_tidy(value[inner.clone()].as_bytes()) {
+            return Done::Piece(inner);
+        }
+        let mut space = false;
+        for sign in value[inner].chars() {
+            if sign.is_whitespace() {
+                space = true;
+            } else if !is_zero_width(sign) {
+                if std::mem::take(&mut space) {
+                    out.push(' ');
+                }
+                out.push(sign);
+            }
+        }
+        Done::Written
+    }
+}
+
+/// Whether a trimmed value is surely tidy: ASCII with single spaces and no other white space.
+fn is_tidy(bytes: &[u8]) -> bool {
+    let mut before = b'x';
+    bytes.iter().all(|&byte| {
+        let fine = byte > b' ' && byte < 0x80 || byte == b' ' && before != b' ';
+        before = byte;
+        fine
+    })
+}
+
+#[derive(Debug)]
+struct Compact;
+
+impl Step for Compact {
+    fn apply(&self, value: &str, out: &mut String) -> Done {
+        if !value.contains(is_space) {
+            return Done::whole(value);
+        }
+        out.extend(value.chars().filter(|&sign| !is_space(sign)));
+        Done::Written
+    }
+}
