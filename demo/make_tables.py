@@ -3,7 +3,7 @@
 
     python3 demo/make_tables.py
 
-writes harvest.csv, hives.csv and bloom.csv beside this file, always the same bytes. Python's
+writes harvest.csv, hives.csv, bloom.csv, notebook.csv and labels.csv beside this file, always the same bytes. Python's
 standard library only. The findings are put in on purpose, a few of each kind; FINDINGS below says
 where.
 """
@@ -59,6 +59,10 @@ def hives(rng):
         assert again[2] != keeper
         again[2] = keeper
         rows.insert(rng.randrange(len(rows)), again)
+    # collapsed: entered again under another spelling, which only steps make the same key
+    again = list(find("Mill Race", "H-005"))
+    again[4] = "h-5"
+    rows.insert(77, again)
     # a tag that was never filled in
     rows.insert(40, ["Duskveil", "red", "Edda Larkhollow", "Old Quarry", "", date(2023, 5, 2)])
     return [["Queen line", "Marked", "Keeper", "Site code", "Tag", "Since"]] + rows
@@ -96,8 +100,51 @@ def harvest(rng):
     return [["Batch", "Picked on", "Apiary", "Hive", "Valley", "Honey kg", "Note"]] + rows
 
 
+def notebook(rng):
+    """What the keepers wrote down at the hives, each in a way of their own. Every hive is there, and is in the
+    registry once: with the right steps all of them match."""
+    apiaries = [
+        lambda name: name,
+        str.upper,
+        str.lower,
+        lambda name: f" {name} ",
+        lambda name: name.replace(" ", "\u00a0"),  # a no-break space, as a web page has it
+        lambda name: name.replace(" ", "  "),
+        lambda name: name + "\u200b",  # a zero-width space
+    ]
+    tags = [
+        lambda number: f"H-{number:03}",
+        lambda number: f"h-{number}",
+        lambda number: f"H{number:03}",
+        lambda number: f"hive {number}",
+        lambda number: f"{number}",
+        lambda number: f"H-{number:03} ",
+        lambda number: f"Ｈ－{number:03}".translate({ord(str(d)): ord("０") + d for d in range(10)}),  # full width
+    ]
+    hives = [(a, n) for a, (_, count) in APIARIES.items() for n in range(1, count + 1)]
+    plain = [(a, n) for a, n in hives if (a, n) not in {("Fellside", 4), ("Bramble End", 9)}]
+    rows = []
+    for page, (apiary, number) in enumerate(rng.sample(plain, 49), 1):
+        seen = date(2026, 6, 1) + timedelta(days=page // 3)
+        written = apiaries[page % 7](apiary), tags[page // 7](number) if page < 49 else "H-001"
+        rows.append([page, *written, f"{seen.day}.{seen.month}.{seen.year}", rng.randrange(5, 11)])
+    return [["Page", "Apiary", "Hive", "Seen on", "Frames"]] + rows
+
+
+def labels(registry, rng):
+    """The labels on the jars: apiary, queen line and the last two digits of the tag, in one text."""
+    rows = []
+    for line, _, _, apiary, tag, _ in rng.sample(registry[1:], 30):
+        if tag:
+            rows.append([f"{apiary}/{line}/{tag[-2:]}", rng.choice(["250 g", "500 g", "1 kg"]), rng.randrange(20, 90)])
+    return [["Label", "Jar", "Printed"]] + rows
+
+
 def main():
-    write("hives.csv", hives(random.Random(11)))
+    registry = hives(random.Random(11))
+    write("hives.csv", registry)
+    write("notebook.csv", notebook(random.Random(7)))
+    write("labels.csv", labels(registry, random.Random(3)))
     write("harvest.csv", harvest(random.Random(5)))
     write("bloom.csv", BLOOM, delimiter=";")
 

@@ -16,10 +16,12 @@ use crate::error::{Error, Result};
 const STRONG: Style = Style::new().bold();
 
 /// The tables, as they stand in the project's folder `demo`.
-const TABLES: [(&str, &str); 3] = [
+const TABLES: [(&str, &str); 5] = [
     ("harvest.csv", include_str!("../../../../demo/harvest.csv")),
     ("hives.csv", include_str!("../../../../demo/hives.csv")),
     ("bloom.csv", include_str!("../../../../demo/bloom.csv")),
+    ("notebook.csv", include_str!("../../../../demo/notebook.csv")),
+    ("labels.csv", include_str!("../../../../demo/labels.csv")),
 ];
 
 /// A command of the demo.
@@ -31,7 +33,7 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 2] = [
+const STEPS: [Step; 4] = [
     Step {
         about: "Keeper, queen line and main bloom beside every harvest batch",
         typed: "enrich harvest.csv \\
@@ -43,6 +45,20 @@ const STEPS: [Step; 2] = [
             "enriched.csv",
             &["Batch", "Apiary", "Hive", "Keeper", "Line", "Main bloom"],
         )),
+    },
+    Step {
+        about: "A notebook with keys written in every way; steps make most of them one",
+        typed: "check notebook.csv \\
+        --from hives.csv --clean 'tidy | fold' --on 'Apiary = Site code' \\
+            --on 'Hive | digits | number = Tag | digits | number' --take Keeper",
+        preview: None,
+    },
+    Step {
+        about: "Why not row 43? (With `plain` before `digits` it would match.)",
+        typed: "why notebook.csv --row 43 \\
+        --from hives.csv --clean 'tidy | fold' --on 'Apiary = Site code' \\
+            --on 'Hive | digits | number = Tag | digits | number' --take Keeper",
+        preview: None,
     },
     Step {
         about: "A gate, for the script that runs this every week",
@@ -98,6 +114,8 @@ fn run(step: &Step, folder: &Path) -> Result<()> {
         .args(words(step.typed))
         .current_dir(folder)
         .stdin(Stdio::null())
+        // What the commands tell stands in one stream with what is said of them.
+        .stdout(std::io::stderr())
         .status()
         .map_err(|cause| Error::CannotRun { cause })?;
     if let Some((file, columns)) = step.preview

@@ -150,8 +150,8 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     for (label, count, style, samples) in [
         ("apart", apart, GOOD, Vec::new()),
         ("blank", taken.blank, Style::new(), Vec::new()),
-        ("does not fit", taken.no_way, TROUBLE, samples(no_way, lines.room())),
-        ("several ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
+        ("unfit", taken.no_way, TROUBLE, samples(no_way, lines.room())),
+        ("many ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
     ] {
         let measure = format!("{:>8}", share(count, taken.rows));
         lines.line(&mut text, (label, count, &measure), style, &samples);
@@ -159,12 +159,12 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     lines.total(&mut text, taken.rows);
     text.push('\n');
     if taken.no_way > 0 {
-        let advice = "does not fit: the value has not the form of the template; correct it, or \
+        let advice = "unfit: the value has not the form of the template; correct it, or \
                       take these rows apart with another template.";
         summary::paragraph(&mut text, 2, advice);
     }
     if taken.several_ways > 0 {
-        let advice = "several ways: the value fits the template in more than one way, and none is \
+        let advice = "many ways: the value fits the template in more than one way, and none is \
                       guessed; what stands between the parts must not be in them.";
         summary::paragraph(&mut text, 2, advice);
     }
@@ -232,7 +232,7 @@ fn verdict(census: &Reference, counts: &Counts) -> String {
     let table = census.headers().table();
     match &troubles[..] {
         [] => format!("This is a key of {table}: each row has one, and no two have the same."),
-        _ => format!("This is not a key of {table}: there is {}.", joined(&troubles, "and")),
+        _ => format!("This is not a key of {table}: it has {}.", joined(&troubles, "and")),
     }
 }
 

@@ -7,14 +7,14 @@ use anstyle::Style;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::lookup::{Answer, Lookup, Reference, RowId};
 use gather_keys_core::table::{Block, Headers, Source};
-use gather_keys_core::template::{Trace, Work};
+use gather_keys_core::template::{Bound, Trace, Work};
 
 use super::Outcome;
 use crate::arguments::{TableArguments, Why};
 use crate::call::{Call, NeedsTake};
 use crate::error::{Error, Result};
 use crate::inputs::Inputs;
-use crate::summary::{self, numbers, place};
+use crate::summary::{self, place};
 use crate::wording::{counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();
@@ -173,11 +173,13 @@ impl Asked<'_> {
             }
             Answer::BlankKey => {
                 say("A part of the key is blank: blank key, so nothing is looked up. Fill in the \
-                 cell.")
+                 cell.");
             }
             Answer::Malformed => {
-                say("A step can't read its value: malformed, so nothing is looked up. Correct the \
-                 cell, or put a step before the one that can't read it.")
+                say(
+                    "A step can't read its value: malformed, so nothing is looked up. Correct the \
+                 cell, or put a step before the one that can't read it.",
+                );
             }
             Answer::Unmatched => {
                 say(&format!("No row of {name} holds this key: unmatched."));
@@ -235,32 +237,35 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
         let words = format!("{} is {:?} {found} of {name}.", part.template(), compared[nth]);
         let _ = writeln!(text, "    {}", wrapped(&words, 4, "      "));
     }
-    let mut told = false;
+    let mut near: Vec<(&Bound, usize, Vec<RowId>)> = Vec::new();
     for (nth, part) in parts.iter().enumerate() {
         let mut others: Vec<Option<&str>> = compared.iter().map(|&value| Some(value)).collect();
         others[nth] = None;
         let rows: Vec<RowId> = reference.rows_with(&others).collect();
-        if rows.is_empty() {
-            continue;
+        if !rows.is_empty() {
+            near.push((part, nth, rows));
         }
-        told = true;
-        let mut values: Vec<&str> =
-            rows.iter().filter_map(|&row| reference.as_compared(row).nth(nth)).collect();
+    }
+    // The fewer rows are left, the nearer they are.
+    near.sort_by_key(|(.., rows)| rows.len());
+    for (part, nth, rows) in &near {
+        let held = rows.iter().filter_map(|&row| reference.as_compared(row).nth(*nth));
+        let mut values: Vec<String> = held.map(|value| format!("{value:?}")).collect();
         values.sort_unstable();
         values.dedup();
-        let more = values.len().saturating_sub(SHOWN);
-        let values: Vec<String> =
-            values.iter().take(SHOWN).map(|value| format!("{value:?}")).collect();
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        if values.len() > SHOWN {
+            let rest = values.split_off(SHOWN).len();
+            values.push(format!("{rest} more"));
+        }
         let words = format!(
-            "All but {} is in rows {}, where it is {}{more}.",
+            "The rest of the key is in {} where {} is {}.",
+            counted(rows.len() as u64, "row"),
             part.template(),
-            numbers(&rows),
-            values.join(", ")
+            joined(&values, "or")
         );
         let _ = writeln!(text, "    {}", wrapped(&words, 4, "      "));
     }
-    if !told && !missing {
+    if near.is_empty() && !missing {
         let _ = writeln!(text, "    Each part is there, but no row holds them together.");
     }
 }

@@ -4,6 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use gather_keys_core::template::steps;
+
 use super::scene::Scene;
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
@@ -16,6 +18,24 @@ fn pages() -> Vec<PathBuf> {
     pages.push(root.join("README.md"));
     pages.sort();
     pages
+}
+
+const TABLE: (&str, &str) = ("<!-- the steps, from the code -->", "<!-- end of the steps -->");
+
+/// The page with the table of steps as the code tells it.
+fn with_steps(page: &str) -> String {
+    let Some((before, rest)) = page.split_once(TABLE.0) else { return page.to_owned() };
+    let (_, behind) = rest.split_once(TABLE.1).unwrap();
+    let mut table = "| step | does | for example |\n|---|---|---|\n".to_owned();
+    for kind in steps::ALL {
+        let examples = kind.examples.iter().map(|(step, value, made)| {
+            let made = made.map_or("can't be read".to_owned(), |made| format!("`{made:?}`"));
+            format!("`{step}`: `{value:?}` → {made}")
+        });
+        let examples = examples.collect::<Vec<_>>().join("<br>");
+        table += &format!("| `{}` | {} | {examples} |\n", kind.form, kind.does);
+    }
+    format!("{before}{}\n\n{table}\n{}{behind}", TABLE.0, TABLE.1)
 }
 
 /// A folder with the demo's tables, freshly made for each page.
@@ -60,7 +80,7 @@ fn examples_print_what_they_show() {
     let mut run = 0;
     for path in pages() {
         let page = fs::read_to_string(&path).unwrap();
-        let (now, commands) = refreshed(&page, &scene());
+        let (now, commands) = refreshed(&with_steps(&page), &scene());
         run += commands;
         if std::env::var_os("UPDATE_DOCS").is_some() {
             fs::write(&path, &now).unwrap();

@@ -50,8 +50,8 @@ pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
     }
 }
 
-fn read_placeholder(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Placeholder> {
-    let ends: Vec<char> = stops.iter().copied().chain(['|']).collect();
+fn read_placeholder(phrase: &mut Phrase<'_>, ends: &[char]) -> Result<Placeholder> {
+    let ends: Vec<char> = ends.iter().copied().chain(['|']).collect();
     let header = phrase.header(&ends, None)?;
     let mut steps = Vec::new();
     while phrase.sign('|') {

@@ -64,6 +64,9 @@ impl Step for Number {
 
 /// Appends a number in its one spelling. `None` when the text is no number; what is appended then
 /// means nothing.
+// Counts of digits in a cell are far below 2^63, and are no more than `MOST_DIGITS` where they are
+// made unsigned again.
+#[allow(clippy::cast_possible_wrap, clippy::cast_sign_loss)]
 pub(super) fn write_number(text: &str, point: char, out: &mut String) -> Option<()> {
     let (negative, text) = match text.strip_prefix(['-', '\u{2212}']) {
         Some(rest) => (true, rest),
@@ -219,9 +222,9 @@ mod tests {
             let (whole, fraction) = padded.split_at(padded.len() - scale);
             let dressed = format!(
                 "{}{whole}.{fraction}{}e{exponent}", "0".repeat(zeros.0), "0".repeat(zeros.1));
-            let shift = exponent - scale as i64;
-            let plain = if shift >= 0 {
-                format!("{digits}{}", "0".repeat(shift as usize))
+            let shift = exponent - i64::try_from(scale).unwrap();
+            let plain = if let Ok(shift) = usize::try_from(shift) {
+                format!("{digits}{}", "0".repeat(shift))
             } else {
                 let places = shift.unsigned_abs() as usize;
                 let padded = format!("{}{digits}", "0".repeat((places + 1).saturating_sub(digits.len())));

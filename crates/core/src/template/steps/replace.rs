@@ -65,7 +65,7 @@ fn groups_named(with: &str) -> String {
         let digits = behind[1..].bytes().take_while(u8::is_ascii_digit).count();
         named.push_str(before);
         if digits > 0 {
-            named.push_str(&format!("${{{}}}", &behind[1..=digits]));
+            named.extend(["${", &behind[1..=digits], "}"]);
         } else {
             named.push_str("$$");
         }
