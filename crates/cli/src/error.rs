@@ -115,7 +115,10 @@ impl fmt::Display for Error {
                 option,
                 expected,
                 ..
-            })) => write!(f, "--{option} is ill-formed: at the mark, expected {expected}"),
+            })) => {
+                let what = if *option == "template" { "the " } else { "--" };
+                write!(f, "{what}{option} is ill-formed: at the mark, expected {expected}")
+            }
             Self::Table(error) => error.fmt(f),
             Self::NoReference => {
                 write!(f, "no reference is named: add --from REFERENCE --on KEY --take COLUMNS")

@@ -159,7 +159,7 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     lines.total(&mut text, taken.rows);
     text.push('\n');
     if taken.no_way > 0 {
-        let advice = "unfit: the value has not the form of the template; correct it, or \
+        let advice = "unfit: the value does not have the form of the template; correct it, or \
                       take these rows apart with another template.";
         summary::paragraph(&mut text, 2, advice);
     }
@@ -247,7 +247,7 @@ fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let (rows, room) = (census.rows(), lines.room());
     let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);
     lines.line(text, ("rows", rows, ""), Style::new(), &[]);
-    lines.line(text, ("distinct", census.keys(), "keys"), GOOD, &[]);
+    lines.line(text, ("distinct", census.keys(), &plural(census.keys(), "key")), GOOD, &[]);
 
     let mut groups: Vec<_> = census.groups().collect();
     groups.sort_by_key(|group| std::cmp::Reverse(group.rows.len()));

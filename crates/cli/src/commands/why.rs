@@ -41,7 +41,10 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         }
     };
     let mut text = notes;
-    for lookup in enrichment.lookups() {
+    for (nth, lookup) in enrichment.lookups().iter().enumerate() {
+        if nth > 0 {
+            text.push('\n');
+        }
         let asked = Asked { main: main.headers(), lookup, block: &block, row };
         asked.tell(&mut text, &what);
     }
@@ -114,7 +117,6 @@ impl Asked<'_> {
         text.push('\n');
         let compared: Vec<&str> = compared.iter().map(String::as_str).collect();
         self.tell_answer(text, &compared);
-        text.push('\n');
     }
 
     fn tell_part(&self, text: &mut String, traces: &[Trace], compared: &str) {

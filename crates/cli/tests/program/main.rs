@@ -7,5 +7,6 @@ mod demo;
 mod docs;
 mod enrich;
 mod findings;
+mod keys;
 mod scene;
 mod trouble;

@@ -59,6 +59,34 @@ fn in_the_call() {
 }
 
 #[test]
+fn in_the_templates() {
+    snapshot(
+        "templates",
+        &told(&[
+            "enrich harvest.csv --from hives.csv --on 'Hive | numbr = Tag' --take Keeper",
+            "enrich harvest.csv --from hives.csv --on '{Apiary}-{Hive = Tag' --take Keeper",
+            "enrich harvest.csv --from hives.csv --on 'Hive | last = Tag' --take Keeper",
+            "enrich harvest.csv --from hives.csv --on 'Hive | date \"%H:%M\" = Tag' --take Keeper",
+            "enrich harvest.csv HIVES --clean 'tidy, fold' --take Keeper",
+            "enrich harvest.csv HIVES --clean tidy --clean fold --take Keeper",
+            "enrich harvest.csv --blank 'NA,' HIVES --take Keeper",
+            "enrich harvest.csv --clean tidy HIVES --take Keeper",
+            "why harvest.csv HIVES",
+            "why harvest.csv --row 8 HIVES",
+            "why harvest.csv --row 0 HIVES",
+            "why harvest.csv --key Fellside HIVES",
+            "key make harvest.csv '{Hives}' -o out.csv",
+            "key make harvest.csv '{Hive' -o out.csv",
+            "key make harvest.csv Hive -o harvest.csv --overwrite",
+            "key split harvest.csv '{A}/{B}' --column Plaice -o out.csv",
+            "key test harvest.csv Hive --require 'unmatched = 0'",
+            "key test harvest.csv Hive --require 'hives.repeated = 0'",
+            "key test harvest.csv",
+        ]),
+    );
+}
+
+#[test]
 fn in_the_headers() {
     snapshot(
         "headers",

@@ -1,0 +1,29 @@
+//! No text makes a parser panic, and no value makes a parsed template panic.
+//!
+//! The input is a text and, behind a line end, the value that its placeholders get.
+#![no_main]
+
+use gather_keys_core::findings::Gate;
+use gather_keys_core::plan::{OnPart, Take, parse_blanks};
+use gather_keys_core::table::Headers;
+use gather_keys_core::template::Template;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|text: &str| {
+    let (text, value) = text.split_once('\n').unwrap_or((text, "H-007"));
+    let _ = Take::parse(text);
+    let _ = parse_blanks(text);
+    let _ = Gate::parse(text);
+    let parts = OnPart::parse(text).into_iter().flatten().map(|part| part.main);
+    for template in parts.chain(Template::parse("template", text)) {
+        let mut names: Vec<&str> = template.headers().collect();
+        names.dedup();
+        if let Ok(bound) = template.bind(&Headers::new("table", names)) {
+            let _ = bound.trace(|_| value, &[]);
+        }
+        // Long values come apart in many ways; that takes time but shows nothing new.
+        if value.len() < 100 {
+            let _ = template.split(value);
+        }
+    }
+});
