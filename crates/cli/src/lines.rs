@@ -50,17 +50,19 @@ impl Lines {
             Population::ReferenceRows => plural(count, "row"),
             Population::ReferenceKeys => plural(count, "key"),
         };
-        self.line(text, (kind.label(), count, &measure), style, samples);
+        // What is said behind `repeated` is no sample of many.
+        let many = if kind == Kind::Repeated { samples.len() as u64 } else { count };
+        self.line(text, (kind.label(), count, &measure), style, (samples, many));
     }
 
-    /// A line with its label, count and measure, and samples of what was counted. A sample that is
-    /// not one of many is told as it is.
+    /// A line with its label, count and measure, and samples of what was counted with how many they
+    /// are of.
     pub(crate) fn line(
         &self,
         text: &mut String,
         (label, count, measure): (&str, u64, &str),
         style: Style,
-        samples: &[String],
+        (samples, many): (&[String], u64),
     ) {
         let style = if count == 0 { FAINT } else { style };
         let indent = self.indent();
@@ -72,10 +74,10 @@ impl Lines {
             let indent = if nth == 0 { indent - line.chars().count() } else { indent };
             let _ = writeln!(text, "{:indent$}{sample}", "");
         }
-        let rest = count.saturating_sub(samples.len() as u64);
+        let rest = many.saturating_sub(samples.len() as u64);
         if samples.is_empty() {
             text.push('\n');
-        } else if rest > 0 && samples[0].starts_with("row") {
+        } else if rest > 0 {
             let _ = writeln!(text, "{:indent$}{FAINT}and {} more{FAINT:#}", "", number(rest));
         }
     }
@@ -83,7 +85,7 @@ impl Lines {
     /// The line that the ones before it add up to.
     pub(crate) fn total(&self, text: &mut String, rows: u64) {
         let measure = format!("{:>8}", share(rows, rows));
-        self.line(text, ("in all", rows, &measure), Style::new(), &[]);
+        self.line(text, ("in all", rows, &measure), Style::new(), (&[], 0));
     }
 }
 

@@ -115,7 +115,12 @@ fn key_make(make: KeyMake) -> Result<Outcome> {
     tell_census(&mut text, &lines, &made.census);
     let behind: Vec<String> = samples(&made.samples, lines.room());
     let measure = plural(made.inseparable, "row");
-    lines.line(&mut text, ("inseparable", made.inseparable, &measure), TROUBLE, &behind);
+    lines.line(
+        &mut text,
+        ("inseparable", made.inseparable, &measure),
+        TROUBLE,
+        (&behind, made.inseparable),
+    );
     if made.inseparable > 0 {
         let advice = "inseparable: the same template could not take these keys apart again, as a \
                       value holds what stands between the parts; put something else there.";
@@ -154,7 +159,7 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
         ("many ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
     ] {
         let measure = format!("{:>8}", share(count, taken.rows));
-        lines.line(&mut text, (label, count, &measure), style, &samples);
+        lines.line(&mut text, (label, count, &measure), style, (&samples, count));
     }
     lines.total(&mut text, taken.rows);
     text.push('\n');
@@ -246,24 +251,30 @@ fn head(text: &mut String, what: &str, headers: &Headers, template: &str) {
 fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let (rows, room) = (census.rows(), lines.room());
     let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);
-    lines.line(text, ("rows", rows, ""), Style::new(), &[]);
-    lines.line(text, ("distinct", census.keys(), &plural(census.keys(), "key")), GOOD, &[]);
+    lines.line(text, ("rows", rows, ""), Style::new(), (&[], 0));
+    lines.line(text, ("distinct", census.keys(), &plural(census.keys(), "key")), GOOD, (&[], 0));
 
     let mut groups: Vec<_> = census.groups().collect();
     groups.sort_by_key(|group| std::cmp::Reverse(group.rows.len()));
     let largest = groups.iter().take(SHOWN).map(|group| {
         let key = census.as_read(group.rows[0]);
-        row(format!("rows {}", numbers(&group.rows)), key)
+        let held = counted(group.rows.len() as u64, "row");
+        row(format!("{held} ({})", numbers(&group.rows)), key)
     });
     let measure = plural(groups.len() as u64, "key");
     let largest = largest.collect::<Vec<_>>();
-    lines.line(text, ("repeated", groups.len() as u64, &measure), TROUBLE, &largest);
+    lines.line(
+        text,
+        ("repeated", groups.len() as u64, &measure),
+        TROUBLE,
+        (&largest, groups.len() as u64),
+    );
 
     let blank = census.keyless().iter().take(SHOWN);
     let blank = blank.map(|&id| row(place(id.number(), census.line(id)), census.as_read(id)));
     let count = census.keyless().len() as u64;
     let measure = plural(count, "row");
-    lines.line(text, ("blank key", count, &measure), TROUBLE, &blank.collect::<Vec<_>>());
+    lines.line(text, ("blank key", count, &measure), TROUBLE, (&blank.collect::<Vec<_>>(), count));
 
     let count = census.malformed().len() as u64;
     if count > 0 {
@@ -273,7 +284,12 @@ fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
             Some(unread(&place, census.headers(), &unreadable, room))
         });
         let measure = plural(count, "row");
-        lines.line(text, ("malformed", count, &measure), TROUBLE, &malformed.collect::<Vec<_>>());
+        lines.line(
+            text,
+            ("malformed", count, &measure),
+            TROUBLE,
+            (&malformed.collect::<Vec<_>>(), count),
+        );
     }
 }
 

@@ -107,40 +107,43 @@ impl Asked<'_> {
         let read: Vec<&str> = key.as_read(self.block, self.row).collect();
         let compared = key.as_compared(self.block, self.row);
         let pairs = summary::on_pairs(self.lookup);
-        for (((nth, traces), value), pair) in
-            key.trace(&read).iter().enumerate().zip(&compared).zip(pairs)
-        {
+        let traces = key.trace(&read);
+        let said = traces.iter().zip(&compared).map(|(traces, value)| self.part(traces, value));
+        let said: Vec<Vec<(String, String)>> = said.collect();
+        let widths = said.iter().flatten().map(|(what, _)| what.chars().count());
+        let width = widths.max().unwrap_or(0).min(40);
+        for ((nth, said), pair) in said.iter().enumerate().zip(pairs) {
             let part = format!("Part {}: {pair}", nth + 1);
             let _ = writeln!(text, "  {}", wrapped(&part, 2, "    "));
-            self.tell_part(text, traces, value);
+            for (what, value) in said {
+                let _ = writeln!(text, "    {what:width$}  {value}");
+            }
         }
         text.push('\n');
         let compared: Vec<&str> = compared.iter().map(String::as_str).collect();
         self.tell_answer(text, &compared);
     }
 
-    fn tell_part(&self, text: &mut String, traces: &[Trace], compared: &str) {
+    /// What there is to say of a part: how each value was read, and what became of it.
+    fn part(&self, traces: &[Trace], compared: &str) -> Vec<(String, String)> {
         let mut said: Vec<(String, String)> = Vec::new();
         for trace in traces {
             let header = self.main.address(trace.column);
-            said.push((format!("{header} is read as"), format!("{:?}", trace.read)));
+            said.push((format!("{header} is read as"), shown(&trace.read)));
             if trace.counts_as_blank {
                 said.push(("which counts as".to_owned(), "blank".to_owned()));
             }
             for step in &trace.steps {
                 said.push(match &step.value {
-                    Some(value) => (format!("`{}` makes it", step.step), format!("{value:?}")),
+                    Some(value) => (format!("`{}` makes it", step.step), shown(value)),
                     None => (format!("`{}`", step.step), "can't read it".to_owned()),
                 });
             }
         }
         if traces.iter().all(|trace| trace.unreadable().is_none()) {
-            said.push(("so it is compared as".to_owned(), format!("{compared:?}")));
+            said.push(("so it is compared as".to_owned(), shown(compared)));
         }
-        let width = said.iter().map(|(what, _)| what.chars().count()).max().unwrap_or(0).min(40);
-        for (what, value) in said {
-            let _ = writeln!(text, "    {what:width$}  {value}");
-        }
+        said
     }
 
     fn tell_answer(&self, text: &mut String, compared: &[&str]) {
@@ -186,9 +189,19 @@ impl Asked<'_> {
             Answer::Unmatched => {
                 say(&format!("No row of {name} holds this key: unmatched."));
                 tell_near(text, reference, compared);
+                let advice = format!(
+                    "Correct the cell, add the row to {name}, or let steps make the two spellings \
+                     one."
+                );
+                let _ = writeln!(text, "  {}", wrapped(&advice, 2, "    "));
             }
         }
     }
+}
+
+/// A value in quotes, with signs that can't be seen spelled out.
+fn shown(value: &str) -> String {
+    if value.is_empty() { "blank".to_owned() } else { format!("{value:?}") }
 }
 
 /// The taken columns on which these rows disagree.
@@ -236,7 +249,7 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
             0 => "in no row".to_owned(),
             rows => format!("in {}", counted(rows, "row")),
         };
-        let words = format!("{} is {:?} {found} of {name}.", part.template(), compared[nth]);
+        let words = format!("{} is {} {found} of {name}.", part.template(), shown(compared[nth]));
         let _ = writeln!(text, "    {}", wrapped(&words, 4, "      "));
     }
     let mut near: Vec<(&Bound, usize, Vec<RowId>)> = Vec::new();
@@ -252,7 +265,7 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
     near.sort_by_key(|(.., rows)| rows.len());
     for (part, nth, rows) in &near {
         let held = rows.iter().filter_map(|&row| reference.as_compared(row).nth(*nth));
-        let mut values: Vec<String> = held.map(|value| format!("{value:?}")).collect();
+        let mut values: Vec<String> = held.map(shown).collect();
         values.sort_unstable();
         values.dedup();
         if values.len() > SHOWN {
