@@ -17,7 +17,7 @@ const ANY_TABLE: &str = "Options of any table (they belong to the table named be
 #[command(name = "gather-keys", version, help_expected = true)]
 #[command(after_help = "See it at work on made-up data:  gather-keys demo")]
 pub(crate) struct Arguments {
-    /// When to use colour on standard error; `NO_COLOR` is honoured
+    #[arg(help = "When to use colour on standard error; NO_COLOR is honoured")]
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
     /// What to do.
