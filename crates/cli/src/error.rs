@@ -40,6 +40,8 @@ pub(crate) enum Error {
     KeyValues { given: usize, columns: Vec<String> },
     /// A gate on something that can't be said of a table by itself.
     NotOfATable { gate: String },
+    /// The table and a list would be one file.
+    OutputIsList { name: String },
     /// The demo's folder holds something.
     FolderInUse { folder: String },
     /// The program could not be run again, for the demo.
@@ -160,6 +162,9 @@ impl fmt::Display for Error {
                 let kinds = Counts::OF_A_TABLE.map(|kind| format!("`{}`", kind.label()));
                 let kinds = wording::joined(&kinds, "or");
                 write!(f, "the gate `{gate}` can't be judged by one table: say {kinds}")
+            }
+            Self::OutputIsList { name } => {
+                write!(f, "{name} is one of the lists: name another output, or another folder")
             }
             Self::FolderInUse { folder } => {
                 write!(f, "{folder} is in use: name a folder that is empty or not there yet")

@@ -212,6 +212,7 @@ fn reason(cause: &io::Error) -> String {
             "permission is denied; change the permissions, or name another place".to_owned()
         }
         io::ErrorKind::IsADirectory => "it is a folder; name a file in it".to_owned(),
+        io::ErrorKind::NotFound => "the folder takes no new files; name another place".to_owned(),
         io::ErrorKind::NotADirectory => "it is no folder; name a folder".to_owned(),
         io::ErrorKind::StorageFull => {
             "the disk is full; free some space, or name another place".to_owned()

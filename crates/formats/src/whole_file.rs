@@ -69,7 +69,8 @@ impl WholeFile {
         if let Some(permissions) = permissions {
             builder.permissions(permissions);
         }
-        let beside = builder.tempfile_in(folder).map_err(refused)?;
+        // The cause names the hidden file, which tells a person nothing.
+        let beside = builder.tempfile_in(folder).map_err(|cause| refused(cause.kind().into()))?;
         Ok(Self { name, place: Some(Place { path, overwrite }), at: At::Beside(beside) })
     }
 

@@ -12,7 +12,7 @@ use gather_keys_formats::delimited::Writer;
 use super::Outcome;
 use crate::arguments::{Check, Enrich, Run, TableArguments};
 use crate::call::{Call, NeedsTake};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::inputs::{Inputs, OpenTable};
 use crate::lists::{self, Lists};
 use crate::output::{self, Output};
@@ -103,11 +103,24 @@ fn refuse_inputs(call: &Call, address: Option<&Address>, lists: Option<&Path>) -
     let inputs: Vec<&Address> = call.inputs().collect();
     let lists = lists.map(lists::paths).unwrap_or_default();
     let table = address.and_then(Address::path);
+    if let Some(list) = table.and_then(|table| lists.iter().find(|list| is_same(table, list))) {
+        return Err(Error::OutputIsList { name: list.display().to_string() });
+    }
     output::refuse_inputs(table.into_iter().chain(lists.iter().map(PathBuf::as_path)), &inputs)?;
     match address {
         Some(Address::Standard) => output::refuse_standard(&inputs),
         _ => Ok(()),
     }
+}
+
+/// Whether two paths lead to one place, whether or not there is something yet.
+fn is_same(one: &Path, other: &Path) -> bool {
+    let place = |path: &Path| {
+        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let folder = whole.parent().and_then(|folder| folder.canonicalize().ok());
+        folder.zip(whole.file_name()).map_or(whole.clone(), |(folder, name)| folder.join(name))
+    };
+    place(one) == place(other)
 }
 
 /// The pass over the main table, into the output if there is one.

@@ -121,6 +121,12 @@ fn key_make(make: KeyMake) -> Result<Outcome> {
         TROUBLE,
         (&behind, made.inseparable),
     );
+    if made.census.groups().next().is_some() {
+        text.push('\n');
+        let advice = "repeated: the key is not unique; add a column to the template that tells \
+                      these rows apart.";
+        summary::paragraph(&mut text, 2, advice);
+    }
     if made.inseparable > 0 {
         let advice = "inseparable: the same template could not take these keys apart again, as a \
                       value holds what stands between the parts; put something else there.";

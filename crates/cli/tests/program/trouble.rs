@@ -131,6 +131,8 @@ fn in_the_output() {
             "enrich harvest.csv HIVES --take Keeper -o folder",
             "enrich harvest.csv HIVES --take Keeper -o harvest.csv/out.csv",
             "check harvest.csv HIVES --take Keeper --lists harvest.csv",
+            "enrich harvest.csv HIVES --take Keeper -o folder/unused.csv --lists folder/../folder",
+            "enrich harvest.csv HIVES --take Keeper -o /proc/out.csv",
         ]),
     );
 }

@@ -204,8 +204,9 @@ impl Reference {
             return true;
         }
         let Some(parts) = &self.verbatim_parts else { return false };
-        let compared: Vec<&str> = packed::Cells::new(&self.records.text[key]).collect();
-        parts.iter().map(|&part| compared[part]).eq(self.key.as_read(block, row))
+        let compared = packed::Cells::new(&self.records.text[key]);
+        let mut pairs = parts.iter().zip(self.key.as_read(block, row));
+        pairs.all(|(&part, read)| compared.clone().nth(part) == Some(read))
     }
 
     /// Notes on which taken columns two rows of one key disagree.

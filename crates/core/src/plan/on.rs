@@ -63,6 +63,7 @@ mod tests {
             (" A=B ,C ", "A=B;C=C"),
             (r#""a, ""b"" = c" = Site code,d"#, r#"a, "b" = c=Site code;d=d"#),
             ("Hive | last 2 | number = Tag | replace \"=,\" \"|\"", "Hive=Tag"),
+            ("Day | date %d.%m.%Y %F = Seen | date,{A | date %F}", "Day=Seen;A=A"),
             ("{Valley}{Line}{Hive | last 2} = Label", "Valley+Line+Hive=Label"),
             ("{A}\", \"{B}, {{{C}}} = {D}", "A+B=A+B;C=D"),
             ("\"{A}\" = \"B | c\"", "{A}=B | c"),

@@ -123,6 +123,14 @@ impl<'a> Phrase<'a> {
         (!run.is_empty()).then_some(run)
     }
 
+    /// Takes a text without quotes that begins with `sign`, if one stands here: up to white space
+    /// or a sign that means something to a template.
+    pub(crate) fn bare_from(&mut self, sign: char) -> Option<&'a str> {
+        self.skip_space();
+        let ends = |sign: char| sign.is_whitespace() || "|}{,=\"".contains(sign);
+        if self.stands(sign) { self.run_of(|sign| !ends(sign)) } else { None }
+    }
+
     /// Takes a text in double quotes, if one begins here.
     pub(crate) fn text(&mut self) -> Result<Option<String>> {
         self.skip_space();

@@ -13,15 +13,15 @@ use super::{Done, Step, StepKind};
 
 pub(super) static DATE: StepKind = StepKind {
     name: "date",
-    form: "date [\"FORMAT\" …]",
+    form: "date [FORMAT …]",
     does: "writes a date, or a date-time where there is a time, as ISO 8601 does; FORMAT as in \
-           POSIX `strptime`, several are tried in order, and with none the value is ISO 8601 \
-           already; `date serial` reads a workbook's day number",
+           POSIX `strptime`, several are tried in order, and one with a space or a comma in it \
+           stands in double quotes; with none the value is ISO 8601 already; `date serial` reads a workbook's day number",
     examples: &[
-        ("date \"%d.%m.%Y\"", "5.7.2026", Some("2026-07-05")),
-        ("date \"%d.%m.%Y\" \"%d %B %Y\"", "5 July 2026", Some("2026-07-05")),
-        ("date \"%d.%m.%y\"", "05.07.26", Some("2026-07-05")),
-        ("date \"%d.%m.%Y\"", "05.07.26", None),
+        ("date %d.%m.%Y", "5.7.2026", Some("2026-07-05")),
+        ("date %d.%m.%Y \"%d %B %Y\"", "5 July 2026", Some("2026-07-05")),
+        ("date %d.%m.%y", "05.07.26", Some("2026-07-05")),
+        ("date %d.%m.%Y", "05.07.26", None),
         ("date \"%d.%m.%Y %H:%M\"", "05.07.2026 14:30", Some("2026-07-05T14:30:00")),
         ("date", "2026-07-05 14:30", Some("2026-07-05T14:30:00")),
         ("date", "2026-02-31", None),
@@ -37,12 +37,16 @@ pub(super) static DATE: StepKind = StepKind {
         loop {
             phrase.skip_space();
             let start = phrase.at();
-            match phrase.text()? {
+            let format = match phrase.text()? {
+                None => phrase.bare_from('%').map(str::to_owned),
+                quoted => quoted,
+            };
+            match format {
                 Some(format) if tells_a_day(&format) => formats.push(format),
                 Some(_) => {
                     phrase.back_to(start);
                     return phrase.expected(
-                        "a date format that tells year, month and day, such as \"%d.%m.%Y\"",
+                        "a date format that tells year, month and day, such as `%d.%m.%Y`",
                     );
                 }
                 None if formats.is_empty() => {

@@ -28,14 +28,10 @@ impl Step for Plain {
         if value.is_ascii() {
             return Done::whole(value);
         }
-        let letters = value.chars().nfkd().filter(|&sign| !is_accent(sign));
-        let mut plain = String::with_capacity(value.len());
-        for letter in letters {
-            match unstroked(letter) {
-                Some(text) => plain.push_str(text),
-                None => plain.push(letter),
-            }
-        }
+        let plain = value.chars().nfkd().filter(|&sign| !is_accent(sign)).flat_map(|letter| {
+            let other = unstroked(letter);
+            other.unwrap_or_default().chars().chain(other.is_none().then_some(letter))
+        });
         // Scripts whose letters come apart in other ways are put together again.
         out.extend(plain.nfc());
         Done::Written
