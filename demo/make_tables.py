@@ -57,7 +57,7 @@ def hives(rng):
     for apiary, tag, keeper in [("Fellside", "H-004", "Tamsin Oxlip"), ("Bramble End", "H-009", "Aldis Foxmoor")]:
         again = list(find(apiary, tag))
         assert again[2] != keeper
-        again[2] = keeper
+        again[2], again[5] = keeper, again[5] + timedelta(days=700)
         rows.insert(rng.randrange(len(rows)), again)
     # collapsed: entered again under another spelling, which only steps make the same key
     again = list(find("Mill Race", "H-005"))

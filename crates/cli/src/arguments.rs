@@ -93,9 +93,25 @@ pub(crate) struct Tables {
     /// Steps that every part of the key goes through first, on both sides: tidy | fold
     #[arg(long, value_name = "STEPS", help_heading = REFERENCE)]
     pub(crate) clean: Vec<String>,
-    /// Columns to add, separated by commas: Header, or Header as New
+    /// What to add, separated by commas: Header, Header as New, First .. Last, Size *, * (all but
+    /// the key), or a mark: @status, @row, @table, @count, @key
     #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
     pub(crate) take: Vec<String>,
+    /// Columns that a run, a likeness or * is not to bring, separated by commas
+    #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
+    pub(crate) leave: Vec<String>,
+    /// When several rows hold a key and disagree: report, first, last, highest HEADER, lowest
+    /// HEADER, every (a row for each), list (their values, joined by `; `) or stop [default: report]
+    #[arg(long, value_name = "RULE", help_heading = REFERENCE)]
+    pub(crate) when_duplicate: Vec<String>,
+    /// When no row holds a key: blank, drop (the row), only (such rows), stop, or fill TEXT
+    /// [default: blank]
+    #[arg(long, value_name = "RULE", help_heading = REFERENCE)]
+    pub(crate) when_unmatched: Vec<String>,
+    /// Let a blank part of a key match a blank one
+    #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
+    #[arg(default_missing_value = "yes")]
+    pub(crate) match_blanks: Vec<String>,
     /// What the reference is called in messages and gates [default: the file's stem]
     #[arg(long, value_name = "NAME", help_heading = REFERENCE)]
     pub(crate) name: Vec<String>,
@@ -337,7 +353,18 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 6] = ["on", "clean", "take", "name", "delimiter", "blank"];
+const BOUND: [&str; 10] = [
+    "on",
+    "clean",
+    "take",
+    "leave",
+    "when_duplicate",
+    "when_unmatched",
+    "match_blanks",
+    "name",
+    "delimiter",
+    "blank",
+];
 
 /// Sorts the options that belong to a table under it: first the main table, then a reference for
 /// each `--from`.

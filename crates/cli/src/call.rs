@@ -3,8 +3,10 @@
 
 use std::ffi::OsStr;
 
-use gather_keys_core::findings::Gate;
-use gather_keys_core::plan::{OnPart, ReferencePlan, Take, parse_blanks};
+use gather_keys_core::findings::{Gate, Kind};
+use gather_keys_core::plan::{
+    OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched, parse_blanks,
+};
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::{Address, delimited::Dialect};
 
@@ -83,6 +85,14 @@ impl Call {
             gate.check_names(&names)?;
             gates.push(gate);
         }
+        for (_, plan) in &references {
+            if plan.when_duplicate == WhenDuplicate::Stop {
+                gates.push(Gate::none(&plan.name, Kind::Ambiguous));
+            }
+            if plan.when_unmatched == WhenUnmatched::Stop {
+                gates.push(Gate::none(&plan.name, Kind::Unmatched));
+            }
+        }
         Ok(Self { main, references, gates })
     }
 
@@ -115,9 +125,27 @@ impl Call {
         if take.is_empty() && needs_take == NeedsTake::Yes {
             return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
         }
+        let mut leave = Vec::new();
+        for text in &options.leave {
+            leave.extend(Take::parse_leave(text)?);
+        }
+        let when_duplicate = options.when_duplicate.as_deref().map(WhenDuplicate::parse);
+        let when_unmatched = options.when_unmatched.as_deref().map(WhenUnmatched::parse);
         let name = options.name.unwrap_or_else(|| table.address.stem());
         let take = (!take.is_empty()).then_some(take);
-        Ok((table, ReferencePlan { name, on, clean, take }))
+        Ok((
+            table,
+            ReferencePlan {
+                name,
+                on,
+                clean,
+                when_duplicate: when_duplicate.transpose()?.unwrap_or_default(),
+                when_unmatched: when_unmatched.transpose()?.unwrap_or_default(),
+                match_blanks: options.match_blanks,
+                take,
+                leave,
+            },
+        ))
     }
 
     /// Every input, for the check that no output is one of them.
@@ -133,6 +161,10 @@ struct Options {
     on: Vec<String>,
     clean: Option<String>,
     take: Vec<String>,
+    leave: Vec<String>,
+    when_duplicate: Option<String>,
+    when_unmatched: Option<String>,
+    match_blanks: bool,
     name: Option<String>,
 }
 
@@ -145,6 +177,14 @@ impl Options {
                 "on" => options.on.push(value),
                 "take" => options.take.push(value),
                 "name" if options.name.is_none() => options.name = Some(value),
+                "leave" => options.leave.push(value),
+                "when_duplicate" if options.when_duplicate.is_none() => {
+                    options.when_duplicate = Some(value);
+                }
+                "when_unmatched" if options.when_unmatched.is_none() => {
+                    options.when_unmatched = Some(value);
+                }
+                "match_blanks" => options.match_blanks = true,
                 "clean" if options.clean.is_none() => options.clean = Some(value),
                 "delimiter" if table.delimiter.is_none() => table.set_delimiter(value)?,
                 "blank" => table.blanks.extend(parse_blanks(&value)?),
@@ -160,6 +200,10 @@ impl Options {
             ("on", !self.on.is_empty()),
             ("clean", self.clean.is_some()),
             ("take", !self.take.is_empty()),
+            ("leave", !self.leave.is_empty()),
+            ("when-duplicate", self.when_duplicate.is_some()),
+            ("when-unmatched", self.when_unmatched.is_some()),
+            ("match-blanks", self.match_blanks),
             ("name", self.name.is_some()),
         ];
         given.into_iter().find(|(_, given)| *given).map(|(option, _)| option)

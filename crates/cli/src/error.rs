@@ -133,6 +133,7 @@ impl fmt::Display for Error {
                 write!(f, "{reference} has no --{option}: add one behind its --from, {example}")
             }
             Self::Twice { option, value } => {
+                let option = option.replace('_', "-");
                 write!(f, "a second --{option} for one table, `{value}`: leave one of them out")
             }
             Self::BadDelimiter { value } => write!(

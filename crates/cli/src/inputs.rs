@@ -78,10 +78,13 @@ impl Inputs {
     pub(crate) fn load(self) -> Result<(OpenTable, Enrichment)> {
         let mut lookups = Vec::new();
         for (plan, mut source, found) in self.references {
-            let Resolved { main_key, reference_key, taken, .. } = found;
+            let Resolved { main_key, reference_key, rule, rank, taken, taking, .. } = found;
             let headers = source.headers();
-            let builder = ReferenceBuilder::new(&plan.name, headers, reference_key, taken, seed());
-            lookups.push(Lookup::new(main_key, Reference::load(builder, &mut source)?));
+            let builder = ReferenceBuilder::new(&plan.name, headers, reference_key, taken, seed())
+                .resolving(rule, rank)
+                .matching_blanks(plan.match_blanks);
+            let reference = Reference::load(builder, &mut source)?;
+            lookups.push((Lookup::new(main_key, reference), taking));
         }
         Ok((self.main, Enrichment::new(lookups, self.added)))
     }

@@ -50,8 +50,12 @@ impl Lines {
             Population::ReferenceRows => plural(count, "row"),
             Population::ReferenceKeys => plural(count, "key"),
         };
-        // What is said behind `repeated` is no sample of many.
-        let many = if kind == Kind::Repeated { samples.len() as u64 } else { count };
+        // What is said behind `repeated` and `chosen` is no sample of many.
+        let many = if matches!(kind, Kind::Repeated | Kind::Chosen) {
+            samples.len() as u64
+        } else {
+            count
+        };
         self.line(text, (kind.label(), count, &measure), style, (samples, many));
     }
 

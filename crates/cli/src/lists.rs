@@ -19,7 +19,8 @@ use gather_keys_formats::{Error, WholeFile};
 use crate::wording;
 
 /// The kinds that are listed.
-const LISTED: [Kind; 9] = [
+const LISTED: [Kind; 10] = [
+    Kind::Chosen,
     Kind::Unmatched,
     Kind::Ambiguous,
     Kind::BlankKey,
@@ -150,14 +151,12 @@ impl Lists {
         main: &Headers,
         enrichment: &Enrichment,
     ) -> Result<Self, Error> {
-        let references = || enrichment.lookups().iter().map(Lookup::reference);
+        let references = || enrichment.lookups().map(Lookup::reference);
         let mut lists = Self {
             files: Vec::new(),
             folder: Folder::create(folder)?,
             main: main.clone(),
-            main_key: Columns::of(
-                enrichment.lookups().iter().map(|lookup| key_names(main, lookup.key())),
-            ),
+            main_key: Columns::of(enrichment.lookups().map(|lookup| key_names(main, lookup.key()))),
             reference_key: Columns::of(references().map(|r| key_names(r.headers(), r.key()))),
             taken: Columns::of(
                 references()
@@ -180,6 +179,9 @@ impl Lists {
         let (key, last): (&[String], &[String]) = match kind {
             Kind::Matched | Kind::Unmatched | Kind::BlankKey => (&self.main_key.headers, none),
             Kind::Ambiguous => (&self.main_key.headers, &["reference rows".to_owned()]),
+            Kind::Chosen => {
+                (&self.main_key.headers, &["reference rows", "chosen row"].map(str::to_owned))
+            }
             Kind::Repeated => (&self.main_key.headers, &["first row".to_owned()]),
             Kind::Malformed => (none, &["table", "column", "step", "value"].map(str::to_owned)),
             Kind::Unused => (&self.reference_key.headers, none),
@@ -220,7 +222,7 @@ impl Lists {
         enrichment: &Enrichment,
         findings: &Findings,
     ) -> Result<(), Error> {
-        let lookups = enrichment.lookups().iter().zip(&findings.lookups).enumerate();
+        let lookups = enrichment.lookups().zip(&findings.lookups).enumerate();
         for (nth, (lookup, found)) in lookups {
             let reference = lookup.reference();
             for group in reference.groups() {
@@ -287,7 +289,7 @@ impl Recorder for Lists {
     type Error = Error;
 
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
-        let MainFinding { nth, lookup, kind, block, row, first, asked_by } = *finding;
+        let MainFinding { nth, lookup, kind, block, row, first, chosen, asked_by } = *finding;
         let reference = lookup.reference();
         self.begin(reference.name(), block.row_number(row), block.line(row));
         let key = lookup.key();
@@ -300,9 +302,13 @@ impl Recorder for Lists {
         let compared = key.as_compared(block, row);
         let cells = read.into_iter().chain(compared_values(key, &compared));
         self.record.extend(self.main_key.spread(nth, cells));
-        if let (Kind::Ambiguous, Some(first)) = (kind, first) {
+        if let (Kind::Ambiguous | Kind::Chosen, Some(first)) = (kind, first) {
             let rows = reference.rows_of(first).map(|row| row.number().to_string());
             self.record.push_field(&rows.collect::<Vec<_>>().join("; "));
+        }
+        if kind == Kind::Chosen {
+            let row = chosen.map_or("all".to_owned(), |row| row.number().to_string());
+            self.record.push_field(&row);
         }
         if let Some(earlier) = asked_by {
             self.record.push_field(&earlier.to_string());

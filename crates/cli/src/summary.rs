@@ -10,7 +10,7 @@ use anstyle::{AnsiColor, Style};
 use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Population};
 use gather_keys_core::key::Unreadable;
-use gather_keys_core::lookup::{Group, Lookup, Reference, RowId};
+use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
 use gather_keys_core::table::Headers;
 use gather_keys_core::template::Bound;
 
@@ -38,7 +38,7 @@ impl Summary<'_> {
     /// The text.
     pub(crate) fn text(&self) -> String {
         let mut text = String::new();
-        let lookups = self.enrichment.lookups().iter().zip(&self.findings.lookups);
+        let lookups = self.enrichment.lookups().zip(&self.findings.lookups);
         for (nth, (lookup, found)) in lookups.enumerate() {
             if nth > 0 {
                 text.push('\n');
@@ -68,6 +68,10 @@ impl Summary<'_> {
         let lines = Lines::up_to(counts.main_rows.max(counts.reference_rows));
         let _ = writeln!(text, "  Rows of {}", self.main.table());
         lines.kind(text, counts, Kind::Matched, GOOD, &[]);
+        if let Some(rule) = rule_name(reference.rule()) {
+            let how = format!("of these, by the rule `{rule}`");
+            lines.kind(text, counts, Kind::Chosen, GOOD, &[how]);
+        }
         for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed] {
             if kind == Kind::Malformed && lookup.key().is_verbatim() {
                 continue;
@@ -133,14 +137,24 @@ impl Summary<'_> {
             let advice = format!("unmatched: {name} has no such keys; {them}.");
             paragraph(text, 2, &advice);
         }
-        if counts.of(Kind::Conflicting) > 0 {
+        let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
+        if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
                 if counts.of(Kind::Ambiguous) > 0 { Kind::Ambiguous } else { Kind::Conflicting };
+            let words = match reference.rule() {
+                Rule::Highest | Rule::Lowest => {
+                    "the rule can't choose where a value is neither a number nor a date, or where \
+                     rows of the same value disagree; correct these rows"
+                }
+                _ => {
+                    "keep one row for each key, take only columns on which they agree, or say \
+                     with --when-duplicate which row counts"
+                }
+            };
             let advice = format!(
-                "{}: rows of {name} that share a key disagree on {}; keep one row for each \
-                 key, or take only columns on which they agree.",
+                "{}: rows of {name} that share a key disagree on {}; {words}.",
                 kind.label(),
-                disputed(reference)
+                disputed(reference),
             );
             paragraph(text, 2, &advice);
         }
@@ -191,6 +205,19 @@ fn has_trouble(counts: &Counts) -> bool {
     [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed, Kind::Conflicting]
         .into_iter()
         .any(|kind| counts.of(kind) > 0)
+}
+
+/// What the rule for keys whose rows disagree is called; `None` when there is none.
+fn rule_name(rule: Rule) -> Option<&'static str> {
+    Some(match rule {
+        Rule::Report => return None,
+        Rule::First => "first",
+        Rule::Last => "last",
+        Rule::Highest => "highest",
+        Rule::Lowest => "lowest",
+        Rule::Every => "every",
+        Rule::List => "list",
+    })
 }
 
 /// The parts of the key as they were written: `Apiary = Site code`.

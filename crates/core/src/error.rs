@@ -40,6 +40,24 @@ pub enum Error {
         /// How to name each of them, and its column, from 1.
         places: Vec<(String, usize)>,
     },
+    /// No header of a table is like the text with `*`.
+    NothingLike {
+        /// The table.
+        table: String,
+        /// The text.
+        pattern: String,
+        /// All headers of the table.
+        all: Vec<String>,
+    },
+    /// The last header of a run stands before its first.
+    RunBackwards {
+        /// The table.
+        table: String,
+        /// The first header.
+        first: String,
+        /// The last header.
+        last: String,
+    },
     /// A gate names a reference that the run does not have.
     ReferenceUnknown {
         /// The name that was asked for.
@@ -83,6 +101,14 @@ impl fmt::Display for Error {
                     write!(f, "{joint}`{address}` (column {column})")?;
                 }
                 Ok(())
+            }
+            Self::NothingLike { table, pattern, all } => {
+                write!(f, "{table} has no header like `{pattern}`; ")?;
+                write!(f, "its headers are {}", Ticked(all, "and"))
+            }
+            Self::RunBackwards { table, first, last } => {
+                write!(f, "in {table}, `{last}` stands before `{first}`: ")?;
+                write!(f, "turn the run around, `{last} .. {first}`")
             }
             Self::ReferenceUnknown { asked, all } => {
                 write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))

@@ -10,7 +10,7 @@ use gather_keys_core::Error;
 use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
-use gather_keys_core::plan::{OnPart, ReferencePlan, Take};
+use gather_keys_core::plan::{OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::table::{AsRead, Block, Headers, Sink, Source};
 use proptest::prelude::*;
 
@@ -62,10 +62,10 @@ impl Sink for Kept {
         Ok(())
     }
 
-    fn write_block(&mut self, main: &Block, added: &Block) -> Result<(), Error> {
-        for row in 0..main.rows() {
+    fn write_block(&mut self, main: &Block, rows: &[usize], added: &Block) -> Result<(), Error> {
+        for (nth, &row) in rows.iter().enumerate() {
             let own = (0..main.columns()).map(|column| main.cell(row, column));
-            let taken = (0..added.columns()).map(|column| added.cell(row, column));
+            let taken = (0..added.columns()).map(|column| added.cell(nth, column));
             self.0.push(own.chain(taken).map(str::to_owned).collect());
         }
         Ok(())
@@ -111,11 +111,44 @@ const READINGS: [Reading; 3] = [
     }),
 ];
 
+/// What the rules for keys whose rows disagree make of them, from the taken cells of each row and
+/// its `x`: the cells of each output row, or nothing where they can't settle it.
+type Settle = fn(&[[String; 2]]) -> Option<Vec<[String; 2]>>;
+
+/// A rule as it is written, whether it settles agreeing rows too, and what it makes of them.
+const RULES: [(&str, bool, Settle); 6] = [
+    ("report", false, |_| None),
+    ("first", false, |rows| Some(vec![rows[0].clone()])),
+    ("last", false, |rows| rows.last().cloned().map(|row| vec![row])),
+    ("every", true, |rows| Some(rows.to_vec())),
+    ("list", false, |rows| {
+        let distinct = |column: usize| {
+            let mut seen: Vec<String> = Vec::new();
+            for row in rows {
+                if !row[column].is_empty() && !seen.contains(&row[column]) {
+                    seen.push(row[column].clone());
+                }
+            }
+            seen.join("; ")
+        };
+        Some(vec![[distinct(0), distinct(1)]])
+    }),
+    ("highest x", false, |rows| {
+        let ranks: Option<Vec<u64>> = rows.iter().map(|row| row[1].trim().parse().ok()).collect();
+        let ranks = ranks?;
+        let best = *ranks.iter().max()?;
+        let mut tied: Vec<_> = rows.iter().zip(&ranks).filter(|(_, rank)| **rank == best).collect();
+        tied.dedup_by_key(|(row, _)| (*row).clone());
+        (tied.len() == 1).then(|| vec![tied[0].0.clone()])
+    }),
+];
+
 /// What each main row should come out as, by comparing it with every reference row.
 fn truth(
     main: &[Row],
     reference: &[Row],
     read: fn(&str) -> Option<String>,
+    (every, settle): (bool, Settle),
 ) -> (Vec<Row>, HashMap<Kind, u64>) {
     let key = |row: &Row, columns: [usize; 3]| columns.map(|column| read(&row[column]));
     let readable = |key: &[Option<String>; 3]| !key.contains(&None);
@@ -133,8 +166,23 @@ fn truth(
             (false, _) if !readable(&asked) => (Kind::Malformed, [const { String::new() }; 2]),
             (false, _) => (Kind::BlankKey, [const { String::new() }; 2]),
             (true, []) => (Kind::Unmatched, [const { String::new() }; 2]),
-            (true, [first, ..]) if agree => (Kind::Matched, taken(first)),
-            (true, _) => (Kind::Ambiguous, [const { String::new() }; 2]),
+            (true, [first, ..]) if agree && !(every && holders.len() > 1) => {
+                (Kind::Matched, taken(first))
+            }
+            (true, _) => {
+                let all: Vec<[String; 2]> = holders.iter().map(|other| taken(other)).collect();
+                match settle(&all) {
+                    Some(settled) => {
+                        count(Kind::Matched, 1);
+                        count(Kind::Chosen, usize::from(!agree));
+                        for cells in settled {
+                            out.push(row.iter().cloned().chain(cells).collect());
+                        }
+                        continue;
+                    }
+                    None => (Kind::Ambiguous, [const { String::new() }; 2]),
+                }
+            }
         };
         count(kind, 1);
         out.push(row.iter().cloned().chain(cells).collect());
@@ -162,11 +210,21 @@ fn truth(
     (out, counts)
 }
 
-fn enrichment(main: &Memory, mut reference: Memory, on: &str, take: &str) -> Enrichment {
+fn enrichment(
+    main: &Memory,
+    mut reference: Memory,
+    on: &str,
+    take: &str,
+    rule: &str,
+) -> Enrichment {
     let plan = ReferencePlan {
         name: "reference".to_owned(),
         on: OnPart::parse(on).unwrap(),
         clean: Vec::new(),
+        when_duplicate: WhenDuplicate::parse(rule).unwrap(),
+        when_unmatched: WhenUnmatched::Blank,
+        match_blanks: false,
+        leave: Vec::new(),
         take: Some(Take::parse(take).unwrap()),
     };
     let side = |headers| Side { headers, blanks: &[] };
@@ -177,9 +235,10 @@ fn enrichment(main: &Memory, mut reference: Memory, on: &str, take: &str) -> Enr
         found.reference_key,
         found.taken,
         [1, 2, 3, 4],
-    );
+    )
+    .resolving(found.rule, found.rank);
     let loaded = Reference::load::<Error>(builder, &mut reference).unwrap();
-    Enrichment::new(vec![Lookup::new(found.main_key, loaded)], found.names)
+    Enrichment::new(vec![(Lookup::new(found.main_key, loaded), found.taking)], found.names)
 }
 
 fn run(enrichment: &Enrichment, main: &mut Memory) -> (Vec<Row>, Findings, Vec<Told>) {
@@ -205,7 +264,7 @@ fn table(columns: usize, most: usize) -> impl Strategy<Value = Vec<Row>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(1500))]
+    #![proptest_config(ProptestConfig::with_cases(4000))]
 
     #[test]
     fn every_answer_and_count_is_the_naive_one(
@@ -213,12 +272,13 @@ proptest! {
         reference in table(5, 12),
         block_rows in 1_usize..5,
         (on, read) in prop::sample::select(READINGS.to_vec()),
+        (rule, every, settle) in prop::sample::select(RULES.to_vec()),
     ) {
         let mut source = Memory::new("main", &MAIN, &main, block_rows);
         let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
-        let enrichment = enrichment(&source, other, on, "y, x");
+        let enrichment = enrichment(&source, other, on, "y, x", rule);
         let (rows, findings, recorded) = run(&enrichment, &mut source);
-        let (want, counts) = truth(&main, &reference, read);
+        let (want, counts) = truth(&main, &reference, read, (every, settle));
         prop_assert_eq!(rows, want);
         let found = &findings.lookups[0].counts;
         for kind in Kind::ALL {
@@ -230,7 +290,7 @@ proptest! {
             let told = recorded.iter().filter(|finding| finding.1 == kind);
             prop_assert_eq!(told.count() as u64, found.of(kind));
         }
-        prop_assert_eq!(findings.lookups[0].unused(&enrichment.lookups()[0]).count() as u64,
+        prop_assert_eq!(findings.lookups[0].unused(enrichment.lookups().next().unwrap()).count() as u64,
             found.of(Kind::Unused));
     }
 }
@@ -249,7 +309,7 @@ fn a_repeated_key_names_the_row_that_asked_first() {
     let reference = rows(&[&["a", "1"], &["c", "2"]]);
     let mut source = Memory::new("main", &["K"], &main, 2);
     let other = Memory::new("reference", &["K", "V"], &reference, 9);
-    let enrichment = enrichment(&source, other, "K", "V");
+    let enrichment = enrichment(&source, other, "K", "V", "report");
     let (_, findings, recorded) = run(&enrichment, &mut source);
     let repeated: Vec<_> = recorded.into_iter().filter(|f| f.1 == Kind::Repeated).collect();
     let want = [(3, 1), (5, 1), (6, 4)].map(|(row, by)| (row, Kind::Repeated, Some(by)));
@@ -269,8 +329,8 @@ fn a_group_names_its_rows_and_what_they_disagree_on() {
     ]);
     let source = Memory::new("main", &["K"], &[], 2);
     let other = Memory::new("reference", &["K", "V", "W"], &reference, 4);
-    let enrichment = enrichment(&source, other, "K", "V, W");
-    let reference = enrichment.lookups()[0].reference();
+    let enrichment = enrichment(&source, other, "K", "V, W", "report");
+    let reference = enrichment.lookups().next().unwrap().reference();
     let groups: Vec<(Vec<u64>, bool)> = reference
         .groups()
         .map(|group| (group.rows.iter().map(|row| row.number()).collect(), group.conflicting))

@@ -53,8 +53,8 @@ impl Sink for Added {
         Ok(())
     }
 
-    fn write_block(&mut self, main: &Block, added: &Block) -> Result<(), Error> {
-        for row in 0..main.rows() {
+    fn write_block(&mut self, _: &Block, rows: &[usize], added: &Block) -> Result<(), Error> {
+        for row in 0..rows.len() {
             let cells = (0..added.columns()).map(|column| added.cell(row, column).to_owned());
             self.0.push(cells.collect());
         }

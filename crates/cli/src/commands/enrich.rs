@@ -150,7 +150,7 @@ fn pass(
 }
 
 fn judge(gates: &[Gate], enrichment: &Enrichment, findings: &Findings) -> Vec<GateResult> {
-    let lookups = enrichment.lookups().iter().zip(&findings.lookups);
+    let lookups = enrichment.lookups().zip(&findings.lookups);
     let named = lookups.map(|(lookup, found)| (lookup.reference().name(), &found.counts));
     let named: Vec<_> = named.collect();
     gates.iter().flat_map(|gate| gate.results(named.iter().copied())).collect()
@@ -163,12 +163,17 @@ fn table_written(
     enrichment: &Enrichment,
     findings: &Findings,
 ) -> String {
+    let rows = if findings.written == findings.main_rows {
+        counted(findings.main_rows, "row")
+    } else {
+        let of = counted(findings.main_rows, "main row");
+        format!("{} from {of}", counted(findings.written, "row"))
+    };
     format!(
-        "Wrote {} to {name}: {} of {} and {} ({}).",
-        counted(findings.main_rows, "row"),
+        "Wrote {rows} to {name}: {} of {} and {} ({}).",
         counted(main.len() as u64, "column"),
         main.table(),
-        counted(enrichment.added().len() as u64, "taken column"),
+        counted(enrichment.added().len() as u64, "added column"),
         joined(enrichment.added(), "and"),
     )
 }

@@ -41,7 +41,7 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         }
     };
     let mut text = notes;
-    for (nth, lookup) in enrichment.lookups().iter().enumerate() {
+    for (nth, lookup) in enrichment.lookups().enumerate() {
         if nth > 0 {
             text.push('\n');
         }
@@ -75,7 +75,7 @@ fn find_row(
 /// A main row that holds nothing but the given values, in the columns that the keys are made from.
 fn row_of_values(main: &Headers, enrichment: &Enrichment, values: &[String]) -> Result<Block> {
     let mut columns = Vec::new();
-    for &column in enrichment.lookups().iter().flat_map(|lookup| lookup.key().columns()) {
+    for &column in enrichment.lookups().flat_map(|lookup| lookup.key().columns()) {
         if !columns.contains(&column) {
             columns.push(column);
         }
@@ -166,12 +166,32 @@ impl Asked<'_> {
                 }
                 tell_candidates(text, reference, &rows);
             }
+            Answer::Chosen { first, row } => {
+                let rows: Vec<RowId> = reference.rows_of(first).collect();
+                let on = joined(&disagreement(reference, &rows), "and");
+                say(&format!(
+                    "{} of {name} hold this key and disagree on {on}; the rule chose row {}: \
+                     matched.",
+                    counted(rows.len() as u64, "row"),
+                    row.number()
+                ));
+                tell_candidates(text, reference, &rows);
+            }
+            Answer::All(first) => {
+                let rows: Vec<RowId> = reference.rows_of(first).collect();
+                say(&format!(
+                    "{} of {name} hold this key, and the rule takes from all of them: matched.",
+                    counted(rows.len() as u64, "row")
+                ));
+                tell_candidates(text, reference, &rows);
+            }
             Answer::Ambiguous(first) => {
                 let rows: Vec<RowId> = reference.rows_of(first).collect();
                 let on = joined(&disagreement(reference, &rows), "and");
                 say(&format!(
                     "{} of {name} hold this key and disagree on {on}: ambiguous, so nothing is \
-                     taken. Keep one of them, or take only columns on which they agree.",
+                     taken. Keep one of them, take only columns on which they agree, or say with \
+                     --when-duplicate which counts.",
                     counted(rows.len() as u64, "row")
                 ));
                 tell_candidates(text, reference, &rows);

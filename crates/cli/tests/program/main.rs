@@ -8,5 +8,6 @@ mod docs;
 mod enrich;
 mod findings;
 mod keys;
+mod rules;
 mod scene;
 mod trouble;

@@ -87,6 +87,24 @@ fn in_the_templates() {
 }
 
 #[test]
+fn in_the_rules() {
+    snapshot(
+        "rules",
+        &told(&[
+            "enrich harvest.csv HIVES --take Keeper --when-duplicate newest",
+            "enrich harvest.csv HIVES --take Keeper --when-duplicate 'highest Seen'",
+            "enrich harvest.csv HIVES --take Keeper --when-duplicate first --when-duplicate last",
+            "enrich harvest.csv HIVES --take Keeper --when-unmatched 'drop it'",
+            "enrich harvest.csv --match-blanks HIVES --take Keeper",
+            "enrich harvest.csv HIVES --take 'Keeper, @colour'",
+            "enrich harvest.csv HIVES --take 'Size *'",
+            "enrich harvest.csv HIVES --take 'Tag .. Line'",
+            "enrich harvest.csv HIVES --take '*' --leave Kepper",
+        ]),
+    );
+}
+
+#[test]
 fn in_the_headers() {
     snapshot(
         "headers",

@@ -7,6 +7,8 @@
 
 mod pass;
 mod resolve;
+mod taking;
 
 pub use pass::Enrichment;
 pub use resolve::{Note, Resolved, Side, added_names, resolve};
+pub use taking::{AddedCell, Taking, Unmatched};

@@ -1,10 +1,12 @@
 //! From the names in a plan to the columns of the tables at hand.
 
-use crate::Result;
+use super::{AddedCell, Taking, Unmatched};
 use crate::key::Key;
-use crate::plan::{OnPart, ReferencePlan, Take};
+use crate::lookup::Rule;
+use crate::plan::{OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched};
 use crate::table::{Headers, without_clash};
-use crate::template::Template;
+use crate::template::{Bound, Template};
+use crate::{Error, Result};
 
 /// A reference's plan with its columns found.
 #[derive(Debug, Clone)]
@@ -13,9 +15,15 @@ pub struct Resolved {
     pub main_key: Key,
     /// The key of the reference, part by part beside the main table's.
     pub reference_key: Key,
+    /// What to do with keys whose rows disagree.
+    pub rule: Rule,
+    /// What rows are put in order by, where the rule asks for it.
+    pub rank: Option<Bound>,
     /// The reference's columns to take, from 0.
     pub taken: Vec<usize>,
-    /// What each of them is to be called.
+    /// The cells that are added, made from these columns and from marks.
+    pub taking: Taking,
+    /// What each of the added columns is to be called.
     pub names: Vec<String>,
     /// What the person should know about how the names were read.
     pub notes: Vec<Note>,
@@ -79,22 +87,131 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     }
     let main_key = Key::new(parts.0, main.blanks.to_vec());
     let reference_key = Key::new(parts.1, reference.blanks.to_vec());
+    let (rule, rank) = match &plan.when_duplicate {
+        WhenDuplicate::Report | WhenDuplicate::Stop => (Rule::Report, None),
+        WhenDuplicate::First => (Rule::First, None),
+        WhenDuplicate::Last => (Rule::Last, None),
+        WhenDuplicate::Highest(rank) => (Rule::Highest, Some(rank)),
+        WhenDuplicate::Lowest(rank) => (Rule::Lowest, Some(rank)),
+        WhenDuplicate::Every => (Rule::Every, None),
+        WhenDuplicate::List => (Rule::List, None),
+    };
+    let rank = rank.map(|rank| rank.bind_with(|name| find(reference.headers, name))).transpose()?;
     let reference = reference.headers;
-    let mut taken = Vec::new();
-    let mut names = Vec::new();
-    if let Some(take) = &plan.take {
-        for Take { header, rename } in take {
-            let column = find(reference, header)?;
-            taken.push(column);
-            names.push(rename.as_deref().unwrap_or(reference.name(column)).to_owned());
-        }
-    } else {
-        taken = (0..reference.len())
-            .filter(|column| !reference_key.columns().contains(column))
-            .collect();
-        names = taken.iter().map(|&column| reference.name(column).to_owned()).collect();
+    let key_columns = reference_key.columns();
+    let Columns { taken, cells, names } = match &plan.take {
+        Some(take) => columns(take, plan, reference, key_columns, &mut find)?,
+        None => columns(&[Take::All], plan, reference, key_columns, &mut find)?,
+    };
+    let unmatched = match &plan.when_unmatched {
+        WhenUnmatched::Blank | WhenUnmatched::Stop => Unmatched::Blank,
+        WhenUnmatched::Drop => Unmatched::Drop,
+        WhenUnmatched::Only => Unmatched::Only,
+        WhenUnmatched::Fill(text) => Unmatched::Fill(text.clone()),
+    };
+    let taking = Taking { cells, unmatched };
+    Ok(Resolved { main_key, reference_key, rule, rank, taken, taking, names, notes })
+}
+
+/// What is added: the columns that are kept of the reference, the cells made from them and their
+/// names.
+#[derive(Default)]
+struct Columns {
+    taken: Vec<usize>,
+    cells: Vec<AddedCell>,
+    names: Vec<String>,
+}
+
+impl Columns {
+    fn take(&mut self, column: usize, name: String) {
+        self.cells.push(AddedCell::Taken(self.taken.len()));
+        self.taken.push(column);
+        self.names.push(name);
     }
-    Ok(Resolved { main_key, reference_key, taken, names, notes })
+}
+
+fn columns(
+    take: &[Take],
+    plan: &ReferencePlan,
+    reference: &Headers,
+    key: &[usize],
+    find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
+) -> Result<Columns> {
+    let mut left = Vec::new();
+    for leave in &plan.leave {
+        match leave {
+            Take::Like(pattern) => left.extend(like(reference, pattern)?),
+            Take::Column { header, .. } => left.push(find(reference, header)?),
+            Take::Run { .. } | Take::All | Take::Mark { .. } => {}
+        }
+    }
+    // What is named by itself is not brought again by a run or likeness.
+    for one in take {
+        if let Take::Column { header, .. } = one {
+            left.push(find(reference, header)?);
+        }
+    }
+    let mut all = Columns::default();
+    for one in take {
+        let brought: Vec<usize> = match one {
+            Take::Column { header, rename } => {
+                let column = find(reference, header)?;
+                all.take(column, rename.as_deref().unwrap_or(reference.name(column)).to_owned());
+                continue;
+            }
+            Take::Mark { mark, rename } => {
+                let name = || format!("{} {}", plan.name, mark.name());
+                all.cells.push(AddedCell::Mark(*mark));
+                all.names.push(rename.clone().unwrap_or_else(name));
+                continue;
+            }
+            Take::Run { first, last } => {
+                let (from, to) = (find(reference, first)?, find(reference, last)?);
+                if to < from {
+                    let table = reference.table().to_owned();
+                    let (first, last) = (first.clone(), last.clone());
+                    return Err(Error::RunBackwards { table, first, last });
+                }
+                (from..=to).collect()
+            }
+            Take::Like(pattern) => like(reference, pattern)?,
+            Take::All => (0..reference.len()).filter(|column| !key.contains(column)).collect(),
+        };
+        for column in brought {
+            if !left.contains(&column) && !all.taken.contains(&column) {
+                all.take(column, reference.name(column).to_owned());
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// The columns whose headers are like a text in which `*` stands for any text.
+fn like(headers: &Headers, pattern: &str) -> Result<Vec<usize>> {
+    let fits = |column: &usize| is_like(headers.name(*column), pattern);
+    let columns: Vec<usize> = (0..headers.len()).filter(fits).collect();
+    if columns.is_empty() {
+        return Err(Error::NothingLike {
+            table: headers.table().to_owned(),
+            pattern: pattern.to_owned(),
+            all: headers.iter().map(str::to_owned).collect(),
+        });
+    }
+    Ok(columns)
+}
+
+fn is_like(text: &str, pattern: &str) -> bool {
+    let Some((first, rest)) = pattern.split_once('*') else { return text == pattern };
+    let Some(mut text) = text.strip_prefix(first) else { return false };
+    let mut pieces: Vec<&str> = rest.split('*').collect();
+    let last = pieces.pop().unwrap_or_default();
+    for piece in pieces {
+        match text.find(piece) {
+            Some(at) => text = &text[at + piece.len()..],
+            None => return false,
+        }
+    }
+    text.ends_with(last)
 }
 
 /// The headers of all added columns, none of them like a header that stands before it, with a note

@@ -106,6 +106,17 @@ impl Gate {
         Ok(Self { text: text.trim().to_owned(), reference, kind, relation, limit })
     }
 
+    /// The gate that a reference has none of a kind.
+    pub fn none(reference: &str, kind: Kind) -> Self {
+        Self {
+            text: format!("{reference}.{} = 0", kind.label()),
+            reference: Some(reference.to_owned()),
+            kind,
+            relation: Relation::Equal,
+            limit: Limit::Count(0),
+        }
+    }
+
     /// The kind that it bounds.
     pub fn kind(&self) -> Kind {
         self.kind

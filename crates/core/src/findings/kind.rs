@@ -7,6 +7,8 @@ use crate::lookup::Reference;
 pub enum Kind {
     /// A main row with exactly one answer.
     Matched,
+    /// A matched main row whose answer a stated rule chose among reference rows that disagree.
+    Chosen,
     /// A main row whose key no reference row holds.
     Unmatched,
     /// A main row whose key is on several reference rows that disagree on what is taken.
@@ -44,8 +46,9 @@ impl Kind {
         [Self::Matched, Self::Unmatched, Self::Ambiguous, Self::BlankKey, Self::Malformed];
 
     /// Every kind, in the order in which they are told.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Matched,
+        Self::Chosen,
         Self::Unmatched,
         Self::Ambiguous,
         Self::BlankKey,
@@ -61,6 +64,7 @@ impl Kind {
     pub const fn label(self) -> &'static str {
         match self {
             Self::Matched => "matched",
+            Self::Chosen => "chosen",
             Self::Unmatched => "unmatched",
             Self::Ambiguous => "ambiguous",
             Self::BlankKey => "blank key",
@@ -77,6 +81,7 @@ impl Kind {
     pub const fn population(self) -> Population {
         match self {
             Self::Matched
+            | Self::Chosen
             | Self::Unmatched
             | Self::Ambiguous
             | Self::BlankKey

@@ -11,14 +11,16 @@ pub struct MainFinding<'a> {
     pub nth: usize,
     /// That lookup.
     pub lookup: &'a Lookup,
-    /// Unmatched, ambiguous, blank key, malformed, or repeated: a key that an earlier row asked for.
+    /// Chosen, unmatched, ambiguous, blank key, malformed, or repeated: a key that an earlier row asked for.
     pub kind: Kind,
     /// The block that holds the row.
     pub block: &'a Block,
     /// The row in the block, from 0.
     pub row: usize,
-    /// For an ambiguous row the first reference row that holds its key.
+    /// For an ambiguous or chosen row the first reference row that holds its key.
     pub first: Option<RowId>,
+    /// For a row whose answer was chosen the reference row that was.
+    pub chosen: Option<RowId>,
     /// For a repeated key the number of the main row that asked first.
     pub asked_by: Option<u64>,
 }

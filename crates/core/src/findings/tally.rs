@@ -9,6 +9,8 @@ use crate::table::Block;
 pub struct Findings {
     /// How many rows the main table has.
     pub main_rows: u64,
+    /// How many rows the output has.
+    pub written: u64,
     /// What was found for each reference, in order.
     pub lookups: Vec<LookupFindings>,
 }
@@ -79,8 +81,13 @@ impl Tally {
         answer: Answer,
         recorder: &mut Option<&mut dyn Recorder<Error = E>>,
     ) -> Result<(), E> {
+        let mut chosen = None;
         let (kind, first) = match answer {
-            Answer::Matched(first) => (Kind::Matched, Some(first)),
+            Answer::Matched(first) | Answer::All(first) => (Kind::Matched, Some(first)),
+            Answer::Chosen { first, row } => {
+                chosen = Some(row);
+                (Kind::Matched, Some(first))
+            }
             Answer::Ambiguous(first) => (Kind::Ambiguous, Some(first)),
             Answer::Unmatched => (Kind::Unmatched, None),
             Answer::BlankKey => (Kind::BlankKey, None),
@@ -100,16 +107,23 @@ impl Tally {
                 candidates: first.map_or(Vec::new(), |f| lookup.reference().rows_of(f).collect()),
             });
         }
+        let is_chosen = !matches!(answer, Answer::Matched(_) | Answer::Ambiguous(_))
+            && first.is_some_and(|first| lookup.reference().is_conflicting(first));
+        self.counts.of[Kind::Chosen as usize] += u64::from(is_chosen);
         let mut record = |kind, asked_by| match recorder {
             None => Ok(()),
             Some(recorder) => {
+                let nth = self.nth;
                 let finding =
-                    MainFinding { nth: self.nth, lookup, kind, block, row, first, asked_by };
+                    MainFinding { nth, lookup, kind, block, row, first, chosen, asked_by };
                 recorder.main_row(&finding)
             }
         };
         if kind != Kind::Matched {
             record(kind, None)?;
+        }
+        if is_chosen {
+            record(Kind::Chosen, None)?;
         }
         let Some(first) = first else { return Ok(()) };
         let asked = &mut self.asked[first.index()];

@@ -74,9 +74,13 @@ pub fn make<E: From<Error>>(
                 }
             }
         }
-        sink.write_block(&block, &added)?;
+        sink.write_block(&block, &every_row(&block), &added)?;
     }
     Ok(Made { census: builder.finish(), inseparable, samples })
+}
+
+fn every_row(block: &Block) -> Vec<usize> {
+    (0..block.rows()).collect()
 }
 
 /// Whether a key that was made comes apart into just what it was made from.
@@ -141,7 +145,7 @@ pub fn split<E>(
                 added.push_cell(parts.get(nth).map_or("", String::as_str));
             }
         }
-        sink.write_block(&block, &added)?;
+        sink.write_block(&block, &every_row(&block), &added)?;
     }
     Ok(taken)
 }

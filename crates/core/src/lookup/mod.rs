@@ -4,6 +4,7 @@
 //! of them. One probe a row, however many columns are taken.
 
 mod index;
+mod rank;
 mod reference;
 
 pub use reference::{Group, Reference, ReferenceBuilder, RowId, Seed};
@@ -12,11 +13,40 @@ use crate::key::Key;
 use crate::table::Block;
 use crate::template::{PartState, Work};
 
+/// What to do with keys whose rows disagree on what is taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Rule {
+    /// Take nothing: the main row is ambiguous.
+    #[default]
+    Report,
+    /// Take from the first row.
+    First,
+    /// Take from the last row.
+    Last,
+    /// Take from the row of the highest rank.
+    Highest,
+    /// Take from the row of the lowest rank.
+    Lowest,
+    /// Take from every row, one after the other, also where they agree.
+    Every,
+    /// Take the distinct values of all rows.
+    List,
+}
+
 /// What a lookup found for one main row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Answer {
     /// Exactly one answer: the taken cells of this reference row.
     Matched(RowId),
+    /// Several reference rows hold the key and disagree; a rule chose this one.
+    Chosen {
+        /// The first row that holds the key.
+        first: RowId,
+        /// The chosen one.
+        row: RowId,
+    },
+    /// Several reference rows hold the key, the first of which this is, and a rule takes from all.
+    All(RowId),
     /// Several reference rows hold the key and disagree on what is taken; this is the first.
     Ambiguous(RowId),
     /// No reference row holds the key.
@@ -56,12 +86,26 @@ impl Lookup {
         key.clear();
         match self.key.pack(main, row, key, work) {
             PartState::Malformed => Answer::Malformed,
-            PartState::Blank => Answer::BlankKey,
-            PartState::Whole => match self.reference.find(key) {
-                None => Answer::Unmatched,
-                Some(first) if self.reference.is_conflicting(first) => Answer::Ambiguous(first),
-                Some(first) => Answer::Matched(first),
-            },
+            PartState::Blank if !self.reference.matches_blanks() => Answer::BlankKey,
+            PartState::Blank | PartState::Whole => {
+                self.reference.find(key).map_or(Answer::Unmatched, |first| self.settle(first))
+            }
+        }
+    }
+
+    /// The answer for a key that the reference holds.
+    fn settle(&self, first: RowId) -> Answer {
+        let reference = &self.reference;
+        if reference.rule() == Rule::Every && reference.is_repeated(first) {
+            return Answer::All(first);
+        }
+        if !reference.is_conflicting(first) {
+            return Answer::Matched(first);
+        }
+        match (reference.rule(), reference.chosen(first)) {
+            (Rule::List, _) => Answer::All(first),
+            (_, Some(row)) => Answer::Chosen { first, row },
+            (_, None) => Answer::Ambiguous(first),
         }
     }
 }

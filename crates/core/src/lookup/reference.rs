@@ -6,12 +6,16 @@
 //! from 0 ([`RowId`]); the index leads to the first row of each key, and the few later rows of
 //! repeated keys stand in a list of their own.
 
+use std::cmp::Ordering;
+
 use ahash::RandomState;
 
+use super::Rule;
 use super::index::{Index, MOST_ROWS};
+use super::rank::Rank;
 use crate::key::Key;
 use crate::table::{Block, Headers, Lines, Source, packed};
-use crate::template::{PartState, Work};
+use crate::template::{Bound, PartState, Work};
 use crate::{Error, Result};
 
 /// A row of a reference, from 0. The number that a person sees is one more.
@@ -48,6 +52,13 @@ pub struct Reference {
     repeats: Vec<(RowId, RowId)>,
     /// The first rows of keys whose rows disagree, as a set of bits; empty when there are none.
     conflicting: Vec<u64>,
+    rule: Rule,
+    /// What rows are put in order by, where the rule asks for it; its value stands behind the taken
+    /// cells.
+    rank: Option<Bound>,
+    /// Under the first row of a key whose rows disagree, the one that the rule chose; sorted.
+    chosen: Vec<(RowId, RowId)>,
+    match_blanks: bool,
     /// Rows with a blank part in their key.
     keyless: Vec<RowId>,
     /// Rows with a value in their key that a step could not read.
@@ -114,6 +125,10 @@ impl ReferenceBuilder {
                 index: Index::new(),
                 repeats: Vec::new(),
                 conflicting: Vec::new(),
+                rule: Rule::Report,
+                rank: None,
+                chosen: Vec::new(),
+                match_blanks: false,
                 keyless: Vec::new(),
                 malformed: Vec::new(),
                 verbatim_parts,
@@ -122,6 +137,22 @@ impl ReferenceBuilder {
             },
             work: Work::default(),
         }
+    }
+
+    /// States what to do with keys whose rows disagree; `rank` is what rows are put in order by,
+    /// for the rules that choose the highest or lowest.
+    #[must_use]
+    pub fn resolving(mut self, rule: Rule, rank: Option<Bound>) -> Self {
+        self.reference.rule = rule;
+        self.reference.rank = rank;
+        self
+    }
+
+    /// Lets a blank part of a key meet a blank one.
+    #[must_use]
+    pub fn matching_blanks(mut self, yes: bool) -> Self {
+        self.reference.match_blanks = yes;
+        self
     }
 
     /// Takes in the rows of a block.
@@ -146,6 +177,13 @@ impl ReferenceBuilder {
         for &column in taken.iter() {
             packed::push(&mut records.text, block.cell(row, column));
         }
+        if let Some(rank) = &reference.rank {
+            let cell = |column| block.cell(row, column);
+            rank.value(cell, &[], &mut self.work, |state, value| {
+                let value = if state == PartState::Whole { value } else { "" };
+                packed::push(&mut reference.records.text, value);
+            });
+        }
         if !reference.was_read_so(start..key_end, block, row) {
             let Reference { key, records, .. } = reference;
             for cell in key.as_read(block, row) {
@@ -156,9 +194,9 @@ impl ReferenceBuilder {
         records.ends.push(records.text.len() as u64);
         lines.push(block.line(row));
         match state {
-            PartState::Blank => reference.keyless.push(id),
+            PartState::Blank if !reference.match_blanks => reference.keyless.push(id),
             PartState::Malformed => reference.malformed.push(id),
-            PartState::Whole => {
+            PartState::Whole | PartState::Blank => {
                 let key = &records.text[start..key_end];
                 let hash = hash(hasher, key);
                 match index.enter(hash, id.0, |other| records.get(RowId(other)).starts_with(key)) {
@@ -178,6 +216,7 @@ impl ReferenceBuilder {
             let (first, row) = reference.repeats[at];
             reference.compare(first, row);
         }
+        reference.choose();
         reference
     }
 }
@@ -222,6 +261,64 @@ impl Reference {
             }
             self.conflicting[first.index() / 64] |= 1 << (first.index() % 64);
         }
+    }
+
+    /// Chooses a row for each key whose rows disagree, where the rule settles on one.
+    fn choose(&mut self) {
+        let chosen = self.groups().filter(|group| group.conflicting).filter_map(|group| {
+            let rows = &group.rows;
+            let row = match self.rule {
+                Rule::First => rows.first().copied(),
+                Rule::Last => rows.last().copied(),
+                Rule::Highest => self.foremost(rows, Ordering::Greater),
+                Rule::Lowest => self.foremost(rows, Ordering::Less),
+                Rule::Report | Rule::Every | Rule::List => None,
+            };
+            Some((rows[0], row?))
+        });
+        self.chosen = chosen.collect();
+    }
+
+    /// The row whose rank stands so to all others. `None` when a rank can't be told, or when rows
+    /// of the same rank disagree on what is taken.
+    fn foremost(&self, rows: &[RowId], order: Ordering) -> Option<RowId> {
+        let ranks: Option<Vec<Rank>> = rows.iter().map(|&row| self.rank_of(row)).collect();
+        let ranks = ranks?;
+        let mut best = 0;
+        for at in 1..rows.len() {
+            if ranks[at].compare(&ranks[best])? == order {
+                best = at;
+            }
+        }
+        let tied = (0..rows.len()).filter(|&at| ranks[at] == ranks[best]);
+        let mut tied = tied.map(|at| self.taken_cells(rows[at]));
+        tied.all(|cells| cells.eq(self.taken_cells(rows[best]))).then_some(rows[best])
+    }
+
+    fn rank_of(&self, row: RowId) -> Option<Rank> {
+        let behind = self.key.parts().len() + self.taken.len();
+        packed::Cells::new(self.records.get(row)).nth(behind).and_then(Rank::of)
+    }
+
+    /// The rule for keys whose rows disagree.
+    pub fn rule(&self) -> Rule {
+        self.rule
+    }
+
+    /// The row that the rule chose for a key whose rows disagree.
+    pub(crate) fn chosen(&self, first: RowId) -> Option<RowId> {
+        let at = self.chosen.binary_search_by_key(&first, |pair| pair.0).ok()?;
+        Some(self.chosen[at].1)
+    }
+
+    /// Whether a blank part of a key meets a blank one.
+    pub(crate) fn matches_blanks(&self) -> bool {
+        self.match_blanks
+    }
+
+    /// Whether several rows hold the key whose first row this is.
+    pub(crate) fn is_repeated(&self, first: RowId) -> bool {
+        self.repeats.binary_search_by_key(&first, |pair| pair.0).is_ok()
     }
 
     /// What the reference is called in messages and gates.
@@ -283,7 +380,8 @@ impl Reference {
     /// The cells that a row's key is made from, as they were read, in the order of the key's
     /// columns.
     pub fn as_read(&self, row: RowId) -> Vec<&str> {
-        let behind = self.key.parts().len() + self.taken.len();
+        let ranks = usize::from(self.rank.is_some());
+        let behind = self.key.parts().len() + self.taken.len() + ranks;
         let kept: Vec<&str> = packed::Cells::new(self.records.get(row)).skip(behind).collect();
         match &self.verbatim_parts {
             Some(parts) if kept.is_empty() => {

@@ -17,7 +17,7 @@ pub fn parse_blanks(text: &str) -> Result<Vec<String>> {
     let mut phrase = Phrase::new("blank", text);
     let mut blanks = Vec::new();
     loop {
-        blanks.push(phrase.named("a text that counts as blank", &[','], None)?);
+        blanks.push(phrase.named("a text that counts as blank", &[','], &[])?);
         if phrase.is_at_end() {
             return Ok(blanks);
         }

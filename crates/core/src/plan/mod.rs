@@ -6,10 +6,12 @@
 mod blank;
 mod on;
 mod take;
+mod when;
 
 pub use blank::parse_blanks;
 pub use on::OnPart;
-pub use take::Take;
+pub use take::{Mark, Take};
+pub use when::{WhenDuplicate, WhenUnmatched};
 
 use crate::template::StepUse;
 
@@ -22,6 +24,14 @@ pub struct ReferencePlan {
     pub on: Vec<OnPart>,
     /// Steps that every part goes through first, on both sides.
     pub clean: Vec<StepUse>,
-    /// The columns to add. `None` takes every column that is not part of the key.
+    /// What to do when several rows hold a key and disagree.
+    pub when_duplicate: WhenDuplicate,
+    /// What to do when no row holds it.
+    pub when_unmatched: WhenUnmatched,
+    /// Whether a blank part of a key may meet a blank one.
+    pub match_blanks: bool,
+    /// What to add. `None` takes every column that is not part of the key.
     pub take: Option<Vec<Take>>,
+    /// What runs, likenesses and `*` in `take` are not to bring.
+    pub leave: Vec<Take>,
 }

@@ -16,11 +16,17 @@ pub trait Sink {
     /// When they can't be written.
     fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Self::Error>;
 
-    /// Writes the rows of `main`, each with the cells of the same row of `added` behind it.
+    /// Writes rows of `main`, each with the next row of `added` behind it. `rows` names them, from
+    /// 0 within the block and in order; one may be left out, or come several times.
     ///
     /// # Errors
     /// When they can't be written.
-    fn write_block(&mut self, main: &Block, added: &Block) -> Result<(), Self::Error>;
+    fn write_block(
+        &mut self,
+        main: &Block,
+        rows: &[usize],
+        added: &Block,
+    ) -> Result<(), Self::Error>;
 }
 
 /// A sink for runs that look at the keys only: takes everything, keeps nothing.
@@ -40,7 +46,7 @@ impl<E> Sink for Discard<E> {
         Ok(())
     }
 
-    fn write_block(&mut self, _: &Block, _: &Block) -> Result<(), E> {
+    fn write_block(&mut self, _: &Block, _: &[usize], _: &Block) -> Result<(), E> {
         Ok(())
     }
 }

@@ -52,7 +52,7 @@ pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
 
 fn read_placeholder(phrase: &mut Phrase<'_>, ends: &[char]) -> Result<Placeholder> {
     let ends: Vec<char> = ends.iter().copied().chain(['|']).collect();
-    let header = phrase.header(&ends, None)?;
+    let header = phrase.header(&ends, &[])?;
     let mut steps = Vec::new();
     while phrase.sign('|') {
         steps.push(steps::read(phrase)?);

@@ -131,6 +131,21 @@ impl<'a> Phrase<'a> {
         if self.stands(sign) { self.run_of(|sign| !ends(sign)) } else { None }
     }
 
+    /// Takes what is left, but for space around it and quotes; `what` says what it is.
+    pub(crate) fn all_the_rest(&mut self, what: &str) -> Result<String> {
+        self.skip_space();
+        if self.rest().is_empty() {
+            return self.expected(what);
+        }
+        if self.stands('"') {
+            let text = self.quoted("text")?;
+            return if self.is_at_end() { Ok(text) } else { self.expected("the end") };
+        }
+        let text = self.rest().trim_end().to_owned();
+        self.at = self.text.len();
+        Ok(text)
+    }
+
     /// Takes a text in double quotes, if one begins here.
     pub(crate) fn text(&mut self) -> Result<Option<String>> {
         self.skip_space();
@@ -148,26 +163,21 @@ impl<'a> Phrase<'a> {
         found
     }
 
-    /// Takes a header: in quotes, or bare up to one of the `signs` or to the separate word `stop`.
-    pub(crate) fn header(&mut self, signs: &[char], stop: Option<&str>) -> Result<String> {
-        self.named("a header", signs, stop)
+    /// Takes a header: in quotes, or bare up to one of the `signs` or to one of the separate `words`.
+    pub(crate) fn header(&mut self, signs: &[char], words: &[&str]) -> Result<String> {
+        self.named("a header", signs, words)
     }
 
     /// Takes something as a header is taken; `what` says what it is.
-    pub(crate) fn named(
-        &mut self,
-        what: &str,
-        signs: &[char],
-        stop: Option<&str>,
-    ) -> Result<String> {
+    pub(crate) fn named(&mut self, what: &str, signs: &[char], words: &[&str]) -> Result<String> {
         self.skip_space();
         if self.rest().starts_with('"') {
             return self.quoted("header");
         }
         let bare = self.rest();
         let mut end = bare.find(signs).unwrap_or(bare.len());
-        if let Some(stop) = stop {
-            end = word_in(&bare[..end], stop).unwrap_or(end);
+        for word in words {
+            end = word_in(&bare[..end], word).unwrap_or(end);
         }
         let header = bare[..end].trim_end();
         if header.is_empty() {

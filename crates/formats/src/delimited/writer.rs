@@ -63,8 +63,8 @@ impl<W: Write> Sink for Writer<W> {
         self.write_out()
     }
 
-    fn write_block(&mut self, main: &Block, added: &Block) -> Result<()> {
-        for row in 0..main.rows() {
+    fn write_block(&mut self, main: &Block, rows: &[usize], added: &Block) -> Result<()> {
+        for (nth, &row) in rows.iter().enumerate() {
             let line_end = if let Some((own, line_end)) = main.row_bytes(row) {
                 self.buffer.extend_from_slice(own);
                 line_end
@@ -72,7 +72,7 @@ impl<W: Write> Sink for Writer<W> {
                 self.push_cells((0..main.columns()).map(|column| main.cell(row, column)), true);
                 b"\n"
             };
-            self.push_cells((0..added.columns()).map(|column| added.cell(row, column)), false);
+            self.push_cells((0..added.columns()).map(|column| added.cell(nth, column)), false);
             self.buffer.extend_from_slice(line_end);
         }
         self.write_out()

@@ -89,16 +89,26 @@ impl Step for Formats {
         if text.is_empty() {
             return Done::Piece(0..0);
         }
-        for format in &self.0 {
-            if let Ok(parsed) = strtime::parse(format, text)
-                && write_parsed(&parsed, format, out).is_some()
-            {
-                return Done::Written;
-            }
-            out.clear();
-        }
-        Done::Unreadable
+        let written = write_date(text, self.0.iter().map(String::as_str), out);
+        written.map_or(Done::Unreadable, |()| Done::Written)
     }
+}
+
+/// Appends a date that is written as ISO 8601 does, in its one spelling.
+pub(super) fn write_iso(text: &str, out: &mut String) -> Option<()> {
+    write_date(text, ISO, out)
+}
+
+/// Appends a date that is written in the first of the formats that fits, in its one spelling.
+fn write_date<'f>(
+    text: &str,
+    formats: impl IntoIterator<Item = &'f str>,
+    out: &mut String,
+) -> Option<()> {
+    formats.into_iter().find_map(|format| {
+        out.clear();
+        write_parsed(&strtime::parse(format, text).ok()?, format, out)
+    })
 }
 
 fn write_parsed(parsed: &BrokenDownTime, format: &str, out: &mut String) -> Option<()> {

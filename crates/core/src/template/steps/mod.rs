@@ -123,6 +123,19 @@ impl StepUse {
     }
 }
 
+/// The one spelling of a number; `None` when the value is none.
+pub(crate) fn as_number(value: &str) -> Option<String> {
+    let mut out = String::new();
+    number::write_number(&value[space::trimmed(value)], '.', &mut out).map(|()| out)
+}
+
+/// The one spelling of a date or date-time that is written as ISO 8601 does; `None` when the value
+/// is none.
+pub(crate) fn as_date(value: &str) -> Option<String> {
+    let mut out = String::new();
+    date::write_iso(&value[space::trimmed(value)], &mut out).map(|()| out)
+}
+
 /// Reads one step.
 pub(super) fn read(phrase: &mut Phrase<'_>) -> Result<StepUse> {
     phrase.skip_space();
