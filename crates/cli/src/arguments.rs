@@ -37,6 +37,9 @@ pub(crate) enum Command {
     /// Trace one row or key: its parts, what the steps make of them, and what it meets
     #[command(after_help = WHY_EXAMPLES)]
     Why(Why),
+    /// Show the rows that hold a value, each as a card
+    #[command(after_help = FIND_EXAMPLES)]
+    Find(Find),
     /// Make a key column, take one apart again, or test whether columns are a key
     #[command(subcommand)]
     Key(Key),
@@ -198,6 +201,49 @@ Examples:
 
 With several references, --key wants a value for each main column that any of
 their keys is made from; the error names them.";
+
+/// `find`.
+#[derive(Debug, Args)]
+pub(crate) struct Find {
+    /// The table: a CSV file, or `-` for standard input
+    #[arg(value_name = "TABLE")]
+    pub(crate) table: OsString,
+    /// What to find: with --on a value for each part of the key, else values of any columns
+    #[arg(value_name = "VALUE", required = true)]
+    pub(crate) values: Vec<String>,
+    /// The parts of the key: headers, with steps if need be, or templates, separated by commas
+    #[arg(long, value_name = "KEY")]
+    pub(crate) on: Option<String>,
+    /// The columns to show [default: all]
+    #[arg(long, value_name = "COLUMNS")]
+    pub(crate) take: Option<String>,
+    /// How to show what is found
+    #[arg(long, value_name = "FORMAT", default_value = "card")]
+    pub(crate) format: CardFormat,
+    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
+    /// from the first rows]
+    #[arg(long, value_name = "DELIMITER")]
+    pub(crate) delimiter: Option<String>,
+}
+
+/// How records are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CardFormat {
+    /// A card for each row, field by field
+    Card,
+    /// A JSON document with every row
+    Json,
+}
+
+const FIND_EXAMPLES: &str = "\
+Examples:
+    gather-keys find hives.csv Fellside H-004 --on 'Site code, Tag'
+    gather-keys find hives.csv h-4 --on 'Tag | digits | number'
+    gather-keys find harvest.csv B0016
+
+Steps go over the value as they go over the cells. With no --on every column is
+searched, and the card says where the value was found. When no row holds it, the
+nearest are shown.";
 
 /// `key`.
 #[derive(Debug, Subcommand)]

@@ -38,6 +38,8 @@ pub(crate) enum Error {
     NoSuchRow { table: String, row: u64, rows: u64 },
     /// Another number of key values than the keys have columns.
     KeyValues { given: usize, columns: Vec<String> },
+    /// Another number of values than the key of a search has parts.
+    FindValues { given: usize, parts: Vec<String> },
     /// A gate on something that can't be said of a table by itself.
     NotOfATable { gate: String },
     /// The table and a list would be one file.
@@ -158,6 +160,13 @@ impl fmt::Display for Error {
                 wording::counted(*given as u64, "value"),
                 wording::counted(columns.len() as u64, "column"),
                 wording::joined(columns, "and")
+            ),
+            Self::FindValues { given, parts } => write!(
+                f,
+                "there is {} to find, but the key has {}: {}; give one value for each",
+                wording::counted(*given as u64, "value"),
+                wording::counted(parts.len() as u64, "part"),
+                wording::joined(parts, "and")
             ),
             Self::NotOfATable { gate } => {
                 let kinds = Counts::OF_A_TABLE.map(|kind| format!("`{}`", kind.label()));

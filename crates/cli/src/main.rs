@@ -47,6 +47,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Enrich(enrich) => commands::enrich(enrich, tables),
         Command::Check(check) => commands::check(check, tables),
         Command::Why(why) => commands::why(&why, tables),
+        Command::Find(find) => commands::find(find),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),
     }

@@ -2,11 +2,13 @@
 
 mod demo;
 mod enrich;
+mod find;
 mod key;
 mod why;
 
 pub(crate) use demo::demo;
 pub(crate) use enrich::{check, enrich};
+pub(crate) use find::find;
 pub(crate) use key::{key, steps_help};
 pub(crate) use why::why;
 

@@ -10,5 +10,5 @@ mod resolve;
 mod taking;
 
 pub use pass::Enrichment;
-pub use resolve::{Note, Resolved, Side, added_names, resolve};
+pub use resolve::{Note, Resolved, Side, added_names, resolve, shown_columns};
 pub use taking::{AddedCell, Taking, Unmatched};

@@ -186,6 +186,16 @@ fn columns(
     Ok(all)
 }
 
+/// The columns that are named to be shown, in order; marks are not among them.
+///
+/// # Errors
+/// When a table has no such header, or several.
+pub fn shown_columns(take: &[Take], headers: &Headers) -> Result<Vec<usize>> {
+    let plan = ReferencePlan::default();
+    let find = &mut |headers: &Headers, name: &str| Ok(headers.find(name)?.column);
+    Ok(columns(take, &plan, headers, &[], find)?.taken)
+}
+
 /// The columns whose headers are like a text in which `*` stands for any text.
 fn like(headers: &Headers, pattern: &str) -> Result<Vec<usize>> {
     let fits = |column: &usize| is_like(headers.name(*column), pattern);

@@ -6,8 +6,10 @@
 mod index;
 mod rank;
 mod reference;
+mod search;
 
 pub use reference::{Group, Reference, ReferenceBuilder, RowId, Seed};
+pub use search::{Hit, Hits, Wanted};
 
 use crate::key::Key;
 use crate::table::Block;

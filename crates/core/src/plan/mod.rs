@@ -16,7 +16,7 @@ pub use when::{WhenDuplicate, WhenUnmatched};
 use crate::template::StepUse;
 
 /// What one reference is asked for.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct ReferencePlan {
     /// What it is called in messages and gates.
     pub name: String,
