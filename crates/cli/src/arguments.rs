@@ -85,19 +85,30 @@ pub(crate) struct Tables {
     /// The main table: a CSV file, or `-` for standard input
     #[arg(value_name = "MAIN")]
     pub(crate) main: OsString,
-    /// A reference table to take columns from; may be repeated
+    /// A reference table to take columns from; may be repeated. A name with `*` in single quotes
+    /// reads several files of the same headers as one
     #[arg(long, value_name = "REFERENCE", action = clap::ArgAction::Append)]
     pub(crate) from: Vec<OsString>,
     /// A part of the key, or several separated by commas: MAIN = REFERENCE, or one side alone when
     /// both are the same. A side is a header, with steps if need be (Hive | number), or a template
-    /// ({Valley}-{Hive | last 2})
+    /// ({Valley}-{Hive | last 2}); the reference's may be any(A, B, C), columns in any of which the
+    /// value may stand. @row matches rows by their position
     #[arg(long, value_name = "KEY", help_heading = REFERENCE)]
     pub(crate) on: Vec<String>,
     /// Steps that every part of the key goes through first, on both sides: tidy | fold
     #[arg(long, value_name = "STEPS", help_heading = REFERENCE)]
     pub(crate) clean: Vec<String>,
+    /// Among equal keys, the row whose range holds a value: VALUE in LOWER .. UPPER, both ends
+    /// included (`..<` leaves the upper one out); or with one bound the closest row: VALUE in LOWER
+    /// .. is the latest at or before
+    #[arg(long, value_name = "RANGE", help_heading = REFERENCE)]
+    pub(crate) within: Vec<String>,
+    /// How far off the closest row may be: a number, or '2 hours' (weeks, days, minutes, seconds)
+    #[arg(long, value_name = "DISTANCE", help_heading = REFERENCE)]
+    pub(crate) reach: Vec<String>,
     /// What to add, separated by commas: Header, Header as New, First .. Last, Size *, * (all but
-    /// the key), or a mark: @status, @row, @table, @count, @key
+    /// the key), {Month} as Bloom (the row's value names the header), or a mark: @status, @row,
+    /// @table, @column, @count, @key
     #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
     pub(crate) take: Vec<String>,
     /// Columns that a run, a likeness or * is not to bring, separated by commas
@@ -399,9 +410,11 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 10] = [
+const BOUND: [&str; 12] = [
     "on",
     "clean",
+    "within",
+    "reach",
     "take",
     "leave",
     "when_duplicate",

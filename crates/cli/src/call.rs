@@ -1,11 +1,11 @@
 //! A run as it was asked for: the tables with their options, read and checked for form. Nothing is
-//! opened here.
+//! opened here; of names that stand for several files it is found out which these are.
 
 use std::ffi::OsStr;
 
 use gather_keys_core::findings::{Gate, Kind};
 use gather_keys_core::plan::{
-    OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched, parse_blanks,
+    On, Reach, ReferencePlan, Selection, Take, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::{Address, delimited::Dialect};
@@ -17,6 +17,10 @@ use crate::error::{Error, Result};
 #[derive(Debug)]
 pub(crate) struct Table {
     pub(crate) address: Address,
+    /// Files of the same headers that are read as one table with it.
+    pub(crate) others: Vec<Address>,
+    /// What it is called in messages when there are several.
+    pub(crate) together: String,
     pub(crate) delimiter: Option<u8>,
     /// The texts that count as blank in its keys.
     pub(crate) blanks: Vec<String>,
@@ -25,7 +29,27 @@ pub(crate) struct Table {
 impl Table {
     /// The table at an address, with nothing said of how to read it.
     pub(crate) fn new(address: &OsStr) -> Self {
-        Self { address: Address::new(address), delimiter: None, blanks: Vec::new() }
+        let address = Address::new(address);
+        let together = address.to_string();
+        Self { address, others: Vec::new(), together, delimiter: None, blanks: Vec::new() }
+    }
+
+    /// The tables that are like an address, as one.
+    fn all(text: &OsStr) -> Result<(Self, String)> {
+        let mut addresses = Address::all(text)?.into_iter();
+        let mut table = Self::new(text);
+        if let Some(first) = addresses.next() {
+            table.address = first;
+        }
+        table.others = addresses.collect();
+        let is_one = table.address == Address::new(text);
+        let name = if is_one { table.address.stem() } else { Address::stem_of_all(text) };
+        Ok((table, name))
+    }
+
+    /// Every file that it is read from.
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
+        [&self.address].into_iter().chain(&self.others)
     }
 
     /// Sets the delimiter that a person named.
@@ -60,7 +84,8 @@ impl Call {
         needs_take: NeedsTake,
     ) -> Result<Self> {
         let mut sorted = sorted.into_iter();
-        let (main, rest) = Options::read(&tables.main, sorted.next().unwrap_or_default())?;
+        let main = Table::new(&tables.main);
+        let (main, rest) = Options::read(main, sorted.next().unwrap_or_default())?;
         if let Some(option) = rest.first_of_a_reference() {
             return Err(Error::BeforeReference { option });
         }
@@ -101,19 +126,23 @@ impl Call {
         typed: TableArguments,
         needs_take: NeedsTake,
     ) -> Result<(Table, ReferencePlan)> {
-        let (table, options) = Options::read(address, typed)?;
+        let (table, name) = Table::all(address)?;
+        let (table, options) = Options::read(table, typed)?;
         let needs = |option, example| Error::NeedsOption {
-            reference: table.address.to_string(),
+            reference: table.together.clone(),
             option,
             example,
         };
-        if options.on.is_empty() {
+        if options.on.is_empty() && options.within.is_none() {
             return Err(needs("on", "such as --on 'Apiary = Site code'"));
         }
-        let mut on = Vec::new();
-        for text in &options.on {
-            on.extend(OnPart::parse(text)?);
+        let on = On::parse(&options.on)?;
+        let within = options.within.as_deref().map(Within::parse).transpose()?;
+        if within.is_some() && on == On::Position {
+            let reference = table.together.clone();
+            return Err(Error::RangeByPosition { reference });
         }
+        let reach = options.reach.as_deref().map(Reach::parse).transpose()?;
         let clean = match &options.clean {
             Some(text) => read_steps("clean", text)?,
             None => Vec::new(),
@@ -127,11 +156,11 @@ impl Call {
         }
         let mut leave = Vec::new();
         for text in &options.leave {
-            leave.extend(Take::parse_leave(text)?);
+            leave.extend(Selection::parse("leave", text)?);
         }
         let when_duplicate = options.when_duplicate.as_deref().map(WhenDuplicate::parse);
         let when_unmatched = options.when_unmatched.as_deref().map(WhenUnmatched::parse);
-        let name = options.name.unwrap_or_else(|| table.address.stem());
+        let name = options.name.unwrap_or(name);
         let take = (!take.is_empty()).then_some(take);
         Ok((
             table,
@@ -139,6 +168,8 @@ impl Call {
                 name,
                 on,
                 clean,
+                within,
+                reach,
                 when_duplicate: when_duplicate.transpose()?.unwrap_or_default(),
                 when_unmatched: when_unmatched.transpose()?.unwrap_or_default(),
                 match_blanks: options.match_blanks,
@@ -150,7 +181,7 @@ impl Call {
 
     /// Every input, for the check that no output is one of them.
     pub(crate) fn inputs(&self) -> impl Iterator<Item = &Address> {
-        let references = self.references.iter().map(|(table, _)| &table.address);
+        let references = self.references.iter().flat_map(|(table, _)| table.addresses());
         [&self.main.address].into_iter().chain(references)
     }
 }
@@ -160,6 +191,8 @@ impl Call {
 struct Options {
     on: Vec<String>,
     clean: Option<String>,
+    within: Option<String>,
+    reach: Option<String>,
     take: Vec<String>,
     leave: Vec<String>,
     when_duplicate: Option<String>,
@@ -169,8 +202,7 @@ struct Options {
 }
 
 impl Options {
-    fn read(address: &OsStr, typed: TableArguments) -> Result<(Table, Self)> {
-        let mut table = Table::new(address);
+    fn read(mut table: Table, typed: TableArguments) -> Result<(Table, Self)> {
         let mut options = Self::default();
         for (option, value) in typed.options {
             match option {
@@ -185,6 +217,8 @@ impl Options {
                     options.when_unmatched = Some(value);
                 }
                 "match_blanks" => options.match_blanks = true,
+                "within" if options.within.is_none() => options.within = Some(value),
+                "reach" if options.reach.is_none() => options.reach = Some(value),
                 "clean" if options.clean.is_none() => options.clean = Some(value),
                 "delimiter" if table.delimiter.is_none() => table.set_delimiter(value)?,
                 "blank" => table.blanks.extend(parse_blanks(&value)?),
@@ -199,6 +233,8 @@ impl Options {
         let given = [
             ("on", !self.on.is_empty()),
             ("clean", self.clean.is_some()),
+            ("within", self.within.is_some()),
+            ("reach", self.reach.is_some()),
             ("take", !self.take.is_empty()),
             ("leave", !self.leave.is_empty()),
             ("when-duplicate", self.when_duplicate.is_some()),

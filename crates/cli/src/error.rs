@@ -26,6 +26,10 @@ pub(crate) enum Error {
     BeforeReference { option: &'static str },
     /// A reference without a needed option.
     NeedsOption { reference: String, option: &'static str, example: &'static str },
+    /// A range, where rows are matched by their position.
+    RangeByPosition { reference: String },
+    /// A search by key for a value in any of several columns.
+    AnyInFind,
     /// An option was given twice for one table.
     Twice { option: &'static str, value: String },
     /// A delimiter that is none.
@@ -134,6 +138,15 @@ impl fmt::Display for Error {
             Self::NeedsOption { reference, option, example } => {
                 write!(f, "{reference} has no --{option}: add one behind its --from, {example}")
             }
+            Self::RangeByPosition { reference } => write!(
+                f,
+                "{reference} is matched by position, where no range can choose among rows: leave \
+                 out --within, or match it on a key"
+            ),
+            Self::AnyInFind => write!(
+                f,
+                "`any(…)` is not needed in find: leave out --on, and every column is searched"
+            ),
             Self::Twice { option, value } => {
                 let option = option.replace('_', "-");
                 write!(f, "a second --{option} for one table, `{value}`: leave one of them out")

@@ -3,10 +3,11 @@
 use std::hash::{BuildHasher, RandomState};
 
 use gather_keys_core::enrich::{Enrichment, Note, Resolved, Side, added_names, resolve};
-use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder, Seed};
+use gather_keys_core::lookup::{Lookup, ReferenceBuilder, Seed};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::table::Source;
+use gather_keys_core::table::{Arranged, Headers, Source};
 use gather_keys_formats::delimited::{ReadOptions, Reader};
+use gather_keys_formats::{Address, Error};
 
 use crate::call::{Call, Table};
 use crate::error::Result;
@@ -23,8 +24,17 @@ pub(crate) struct Inputs {
     /// The size of all inputs in bytes, where it is known.
     pub(crate) size: Option<u64>,
     pub(crate) notes: Vec<Note>,
-    references: Vec<(ReferencePlan, OpenTable, Resolved)>,
+    references: Vec<OpenReference>,
     added: Vec<String>,
+}
+
+/// A reference that is open.
+struct OpenReference {
+    plan: ReferencePlan,
+    headers: Headers,
+    /// The tables whose rows it has, one after the other.
+    tables: Vec<OpenTable>,
+    found: Resolved,
 }
 
 /// How a table was read, for those who want to know.
@@ -41,27 +51,36 @@ impl Inputs {
     pub(crate) fn open(call: Call) -> Result<Self> {
         let meter = Meter::default();
         let mut size = Some(0);
-        let mut open = |table: &Table| open(table, &meter, &mut size);
-        let main = open(&call.main)?;
-        let mut references = Vec::new();
+        let mut open = |table: &Table, at: &Address| open_at(table, at, &meter, &mut size);
+        let main = open(&call.main, &call.main.address)?;
+        // A reference may use what those before it add.
+        let mut known = main.headers().clone();
+        let (mut references, mut added) = (Vec::new(), Vec::new());
         let mut notes = Vec::new();
         for (table, plan) in call.references {
-            let source = open(&table)?;
-            let ours = Side { headers: main.headers(), blanks: &call.main.blanks };
-            let theirs = Side { headers: source.headers(), blanks: &table.blanks };
-            let resolved = resolve(&plan, ours, theirs)?;
-            notes.extend(resolved.notes.iter().cloned());
-            references.push((plan, source, resolved));
+            let mut tables = vec![open(&table, &table.address)?];
+            let headers = tables[0].headers().clone().of_table(&table.together[..]);
+            for address in &table.others {
+                let mut other = open(&table, address)?;
+                arranged(&headers, &table.address, &mut other)?;
+                tables.push(other);
+            }
+            let ours = Side { headers: &known, blanks: &call.main.blanks };
+            let theirs = Side { headers: &headers, blanks: &table.blanks };
+            let found = resolve(&plan, ours, theirs)?;
+            notes.extend(found.notes.iter().cloned());
+            let (names, renamed) = added_names(&known, &plan.name, &found.names);
+            notes.extend(renamed);
+            known = known.with(&names);
+            added.extend(names);
+            references.push(OpenReference { plan, headers, tables, found });
         }
-        let wanted = references.iter().map(|(plan, _, found)| (&plan.name[..], &found.names[..]));
-        let (added, renamed) = added_names(main.headers(), wanted);
-        notes.extend(renamed);
         Ok(Self { main, meter, size, notes, references, added })
     }
 
     /// How each table was read.
     pub(crate) fn read_as(&self) -> Vec<ReadAs> {
-        let tables = self.references.iter().map(|(_, table, _)| table);
+        let tables = self.references.iter().flat_map(|reference| &reference.tables);
         let told = [&self.main].into_iter().chain(tables).map(|table| {
             let dialect = table.layout().dialect;
             ReadAs {
@@ -77,24 +96,57 @@ impl Inputs {
     /// Loads the references; what is left to read is the main table.
     pub(crate) fn load(self) -> Result<(OpenTable, Enrichment)> {
         let mut lookups = Vec::new();
-        for (plan, mut source, found) in self.references {
-            let Resolved { main_key, reference_key, rule, rank, taken, taking, .. } = found;
-            let headers = source.headers();
-            let builder = ReferenceBuilder::new(&plan.name, headers, reference_key, taken, seed())
-                .resolving(rule, rank)
-                .matching_blanks(plan.match_blanks);
-            let reference = Reference::load(builder, &mut source)?;
-            lookups.push((Lookup::new(main_key, reference), taking));
+        for OpenReference { plan, headers, tables, found } in self.references {
+            let mut builder = ReferenceBuilder::new(
+                &plan.name,
+                &headers,
+                found.reference_keys,
+                found.looked_in,
+                found.taken,
+                seed(),
+            )
+            .resolving(found.rule, found.rank)
+            .matching_blanks(plan.match_blanks)
+            .by_position(found.by_position);
+            if let Some(bounds) = found.bounds {
+                builder = builder.ranged(bounds, found.reach);
+            }
+            for mut table in tables {
+                builder.read(&mut arranged(&headers, headers.table(), &mut table)?)?;
+            }
+            let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
+            lookups.push((lookup.within(found.within).naming(found.naming), found.taking));
         }
-        Ok((self.main, Enrichment::new(lookups, self.added)))
+        let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
+        Ok((self.main, enrichment))
     }
+}
+
+/// A table with its columns in the order of those of the first one.
+fn arranged<'t>(
+    headers: &Headers,
+    first: impl ToString,
+    table: &'t mut OpenTable,
+) -> Result<Arranged<'t, OpenTable>> {
+    let name = table.headers().table().to_owned();
+    let other = |differing| Error::OtherHeaders { name, first: first.to_string(), differing };
+    Ok(Arranged::like(headers, table).map_err(other)?)
 }
 
 /// Opens a table and reads its headers; its size is added to `size`, where it is known.
 pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Result<OpenTable> {
-    let (input, bytes) = table.address.open()?;
+    open_at(table, &table.address, meter, size)
+}
+
+fn open_at(
+    table: &Table,
+    address: &Address,
+    meter: &Meter,
+    size: &mut Option<u64>,
+) -> Result<OpenTable> {
+    let (input, bytes) = address.open()?;
     *size = size.zip(bytes).map(|(all, one)| all + one);
-    let name = table.address.to_string();
+    let name = address.to_string();
     let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
     Ok(Reader::new(name, meter.on(input), options)?)
 }

@@ -10,18 +10,18 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind, MainFinding, Recorder};
-use gather_keys_core::key::{Key, Unreadable};
-use gather_keys_core::lookup::{Lookup, Reference, RowId};
-use gather_keys_core::table::Headers;
-use gather_keys_core::template::Bound;
+use gather_keys_core::key::Unreadable;
+use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
+use gather_keys_core::table::{Headers, Row};
 use gather_keys_formats::{Error, WholeFile};
 
 use crate::wording;
 
 /// The kinds that are listed.
-const LISTED: [Kind; 10] = [
+const LISTED: [Kind; 11] = [
     Kind::Chosen,
     Kind::Unmatched,
+    Kind::NoHeader,
     Kind::Ambiguous,
     Kind::BlankKey,
     Kind::Malformed,
@@ -33,7 +33,7 @@ const LISTED: [Kind; 10] = [
 ];
 
 /// The first columns of every list.
-const PLACE: [&str; 3] = ["reference", "row", "line"];
+const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 
 /// The lists being written.
 #[derive(Debug)]
@@ -114,24 +114,41 @@ impl Columns {
     }
 }
 
-/// The headers of a key in the lists: the columns it was read from, and where that is something
-/// else the parts that were compared.
-fn key_names(headers: &Headers, key: &Key) -> Vec<String> {
-    let read = key.columns().iter().map(|&column| headers.address(column));
-    let parts = compared_parts(key).map(|part| format!("{} (compared)", part.template()));
+/// The headers of a main key in the lists: the columns it was read from, and where that is
+/// something else the parts that were compared.
+fn main_names(headers: &Headers, lookup: &Lookup) -> Vec<String> {
+    let read = lookup.columns().into_iter().map(|column| headers.address(column));
+    let parts = lookup.key().parts().iter().zip(compared_otherwise(lookup));
+    let parts = parts.filter(|(_, otherwise)| *otherwise);
+    let parts = parts.map(|(part, _)| format!("{} (compared)", part.template()));
     read.chain(parts).collect()
 }
 
-/// The parts of a key that are compared as something else than what was read.
-fn compared_parts(key: &Key) -> impl Iterator<Item = &Bound> {
-    key.parts().iter().filter(|part| part.template().as_header().is_none())
+/// The headers of a reference's key in the lists: likewise, and behind them the range of the row
+/// and the column that holds the value, where there are such.
+fn reference_names(lookup: &Lookup) -> Vec<String> {
+    let reference = lookup.reference();
+    let headers = reference.headers();
+    let read = reference.key_columns().into_iter().map(|column| headers.address(column));
+    let parts = reference.key().parts().iter().zip(lookup.on());
+    let any = reference.looked_in().first();
+    let parts = parts.filter(|(part, _)| {
+        part.template().as_header().is_none() || part.columns().first() == any
+    });
+    let parts = parts.map(|(part, on)| {
+        let is_any = part.columns().first() == any;
+        let side = on.split_once(" = ").map_or(&on[..], |(_, side)| side);
+        let written = if is_any { side.to_owned() } else { part.template().to_string() };
+        format!("{written} (compared)")
+    });
+    let range = lookup.value().map(|_| "range".to_owned());
+    let column = any.map(|_| "column".to_owned());
+    read.chain(parts).chain(range).chain(column).collect()
 }
 
-/// The compared values of those parts.
-fn compared_values<'v, V: AsRef<str>>(key: &Key, all: &'v [V]) -> impl Iterator<Item = &'v str> {
-    let is_other = |part: &Bound| part.template().as_header().is_none();
-    let others: Vec<bool> = key.parts().iter().map(is_other).collect();
-    all.iter().zip(others).filter(|(_, other)| *other).map(|(value, _)| value.as_ref())
+/// For each part of the main key, whether it is compared as something else than what was read.
+fn compared_otherwise(lookup: &Lookup) -> impl Iterator<Item = bool> {
+    lookup.key().parts().iter().map(|part| part.template().as_header().is_none())
 }
 
 /// The files that the lists of a folder are.
@@ -148,16 +165,16 @@ impl Lists {
     pub(crate) fn create(
         folder: &Path,
         overwrite: bool,
-        main: &Headers,
         enrichment: &Enrichment,
     ) -> Result<Self, Error> {
         let references = || enrichment.lookups().map(Lookup::reference);
+        let headers = enrichment.headers();
         let mut lists = Self {
             files: Vec::new(),
             folder: Folder::create(folder)?,
-            main: main.clone(),
-            main_key: Columns::of(enrichment.lookups().map(|lookup| key_names(main, lookup.key()))),
-            reference_key: Columns::of(references().map(|r| key_names(r.headers(), r.key()))),
+            main: headers.clone(),
+            main_key: Columns::of(enrichment.lookups().map(|lookup| main_names(headers, lookup))),
+            reference_key: Columns::of(enrichment.lookups().map(reference_names)),
             taken: Columns::of(
                 references()
                     .map(|r| r.taken().iter().map(|&column| r.headers().address(column)).collect()),
@@ -176,22 +193,26 @@ impl Lists {
 
     fn headers(&self, kind: Kind) -> Vec<String> {
         let none: &[String] = &[];
-        let (key, last): (&[String], &[String]) = match kind {
-            Kind::Matched | Kind::Unmatched | Kind::BlankKey => (&self.main_key.headers, none),
-            Kind::Ambiguous => (&self.main_key.headers, &["reference rows".to_owned()]),
-            Kind::Chosen => {
-                (&self.main_key.headers, &["reference rows", "chosen row"].map(str::to_owned))
-            }
-            Kind::Repeated => (&self.main_key.headers, &["first row".to_owned()]),
-            Kind::Malformed => (none, &["table", "column", "step", "value"].map(str::to_owned)),
-            Kind::Unused => (&self.reference_key.headers, none),
+        let (key, last): (&[String], &[&str]) = match kind {
+            Kind::Matched | Kind::BlankKey => (&self.main_key.headers, &[]),
+            Kind::Unmatched => (&self.main_key.headers, &["reason", "nearest"]),
+            Kind::NoHeader => (&self.main_key.headers, &["header", "nearest"]),
+            Kind::Ambiguous => (&self.main_key.headers, &["reference rows"]),
+            Kind::Chosen => (&self.main_key.headers, &["reference rows", "chosen row"]),
+            Kind::Repeated => (&self.main_key.headers, &["first row"]),
+            Kind::Malformed => (none, &["column", "step", "value"]),
+            Kind::Unused => (&self.reference_key.headers, &[]),
             Kind::Duplicate | Kind::Conflicting | Kind::Collapsed => {
-                (&self.reference_key.headers, &self.taken.headers)
+                (&self.reference_key.headers, &[])
             }
         };
+        let taken = match kind {
+            Kind::Duplicate | Kind::Conflicting | Kind::Collapsed => &self.taken.headers,
+            _ => none,
+        };
+        let last = last.iter().map(|&header| header.to_owned()).chain(taken.iter().cloned());
         let mut headers: Vec<String> = PLACE.map(str::to_owned).to_vec();
-        for header in key.iter().chain(last) {
-            let mut header = header.clone();
+        for mut header in key.iter().cloned().chain(last) {
             while headers.contains(&header) {
                 header.push_str(" (column)");
             }
@@ -200,11 +221,17 @@ impl Lists {
         headers
     }
 
-    fn begin(&mut self, reference: &str, row: u64, line: u64) {
+    fn begin(&mut self, reference: &str, table: &str, row: u64, line: u64) {
         self.record.clear();
         self.record.push_field(reference);
+        self.record.push_field(table);
         self.record.push_field(&row.to_string());
         self.record.push_field(&line.to_string());
+    }
+
+    fn begin_reference(&mut self, reference: &Reference, row: RowId) {
+        let table = reference.table(row).unwrap_or(reference.headers().table());
+        self.begin(reference.name(), table, reference.number(row), reference.line(row));
     }
 
     fn write(&mut self, kind: Kind) -> Result<(), Error> {
@@ -227,20 +254,22 @@ impl Lists {
             let reference = lookup.reference();
             for group in reference.groups() {
                 let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
-                for &row in &group.rows {
-                    self.reference_row(nth, reference, kind, row)?;
+                for &holder in &group.holders {
+                    let row = reference.row(holder);
+                    self.reference_row(nth, lookup, kind, row, Some(holder))?;
                     if group.collapsed {
-                        self.reference_row(nth, reference, Kind::Collapsed, row)?;
+                        self.reference_row(nth, lookup, Kind::Collapsed, row, Some(holder))?;
                     }
                 }
             }
             for &row in reference.malformed() {
-                self.begin(reference.name(), row.number(), reference.line(row));
-                self.unreadable(reference.headers(), reference.key(), &reference.as_read(row));
+                self.begin_reference(reference, row);
+                self.unreadable(reference.headers(), reference.unreadable(row));
                 self.write(Kind::Malformed)?;
             }
             for row in found.unused(lookup) {
-                self.reference_row(nth, reference, Kind::Unused, row)?;
+                let holder = reference.holder_of(row);
+                self.reference_row(nth, lookup, Kind::Unused, row, holder)?;
             }
         }
         Ok(())
@@ -249,25 +278,35 @@ impl Lists {
     fn reference_row(
         &mut self,
         nth: usize,
-        reference: &Reference,
+        lookup: &Lookup,
         kind: Kind,
         row: RowId,
+        holder: Option<Holder>,
     ) -> Result<(), Error> {
-        self.begin(reference.name(), row.number(), reference.line(row));
-        let (read, compared) = (reference.as_read(row), reference.as_compared(row));
-        let compared: Vec<&str> = compared.collect();
-        let compared = compared_values(reference.key(), &compared);
-        self.record.extend(self.reference_key.spread(nth, read.into_iter().chain(compared)));
+        let reference = lookup.reference();
+        self.begin_reference(reference, row);
+        let mut cells: Vec<String> =
+            reference.row_as_read(row).into_iter().map(str::to_owned).collect();
+        let any = reference.looked_in().first();
+        for (at, part) in reference.key().parts().iter().enumerate() {
+            if part.template().as_header().is_none() || part.columns().first() == any {
+                let compared = holder.and_then(|holder| reference.as_compared(holder).nth(at));
+                cells.push(compared.unwrap_or_default().to_owned());
+            }
+        }
+        cells.extend(reference.range_as_read(row));
+        let column = holder.and_then(|holder| reference.column(holder));
+        cells.extend(column.map(|column| reference.headers().address(column)));
+        self.record.extend(self.reference_key.spread(nth, cells.iter().map(String::as_str)));
         if kind != Kind::Unused {
             self.record.extend(self.taken.spread(nth, reference.taken_cells(row)));
         }
         self.write(kind)
     }
 
-    /// Appends what could not be read of a key: table, column, step and value.
-    fn unreadable<S: AsRef<str>>(&mut self, headers: &Headers, key: &Key, as_read: &[S]) {
-        self.record.push_field(headers.table());
-        if let Some(Unreadable { column, step, value }) = key.unreadable(as_read) {
+    /// Appends what could not be read of a key: column, step and value.
+    fn unreadable(&mut self, headers: &Headers, unreadable: Option<Unreadable>) {
+        if let Some(Unreadable { column, step, value }) = unreadable {
             self.record.extend([headers.address(column), step, value]);
         }
     }
@@ -289,25 +328,37 @@ impl Recorder for Lists {
     type Error = Error;
 
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
-        let MainFinding { nth, lookup, kind, block, row, first, chosen, asked_by } = *finding;
+        let MainFinding { nth, lookup, kind, row, answer, asked_by } = *finding;
         let reference = lookup.reference();
-        self.begin(reference.name(), block.row_number(row), block.line(row));
-        let key = lookup.key();
-        let read: Vec<&str> = key.as_read(block, row).collect();
+        let table = self.main.table().to_owned();
+        self.begin(reference.name(), &table, row.number(), row.line());
         if kind == Kind::Malformed {
             let main = self.main.clone();
-            self.unreadable(&main, key, &read);
+            self.unreadable(&main, lookup.unreadable(row));
             return self.write(kind);
         }
-        let compared = key.as_compared(block, row);
-        let cells = read.into_iter().chain(compared_values(key, &compared));
-        self.record.extend(self.main_key.spread(nth, cells));
-        if let (Kind::Ambiguous | Kind::Chosen, Some(first)) = (kind, first) {
-            let rows = reference.rows_of(first).map(|row| row.number().to_string());
-            self.record.push_field(&rows.collect::<Vec<_>>().join("; "));
+        let compared = lookup.key().as_compared(row);
+        let compared = compared.iter().zip(compared_otherwise(lookup));
+        let compared = compared.filter(|(_, otherwise)| *otherwise).map(|(value, _)| &value[..]);
+        let read = lookup.as_read(row);
+        self.record.extend(self.main_key.spread(nth, read.into_iter().chain(compared)));
+        match kind {
+            Kind::Unmatched => self.record.extend(reason(lookup, row, answer)),
+            Kind::NoHeader => {
+                let (header, nearest) = lookup.unknown_header(row).unwrap_or_default();
+                self.record.extend([header, nearest.join("; ")]);
+            }
+            Kind::Ambiguous | Kind::Chosen => {
+                let told = told_holders(reference, &lookup.holders(row, answer));
+                self.record.push_field(&told);
+            }
+            _ => {}
         }
         if kind == Kind::Chosen {
-            let row = chosen.map_or("all".to_owned(), |row| row.number().to_string());
+            let row = match answer {
+                Answer::Chosen { holder, .. } => told_holders(reference, &[holder]),
+                _ => "all".to_owned(),
+            };
             self.record.push_field(&row);
         }
         if let Some(earlier) = asked_by {
@@ -315,6 +366,40 @@ impl Recorder for Lists {
         }
         self.write(kind)
     }
+}
+
+/// Why a row is unmatched, and what comes near.
+fn reason(lookup: &Lookup, row: Row<'_>, answer: Answer) -> [String; 2] {
+    let reference = lookup.reference();
+    match answer {
+        Answer::Unmatched(Miss::Range(first)) => {
+            let nearest = lookup.nearest_range(row, first);
+            let nearest = nearest.and_then(|row| reference.range_as_read(row));
+            ["no range holds it".to_owned(), nearest.unwrap_or_default()]
+        }
+        Answer::Unmatched(Miss::Header) => {
+            let (_, nearest) = lookup.unknown_header(row).unwrap_or_default();
+            ["no such header".to_owned(), nearest.join("; ")]
+        }
+        _ if reference.is_by_position() => ["no such row".to_owned(), String::new()],
+        _ => ["no such key".to_owned(), String::new()],
+    }
+}
+
+/// The rows, or cells, that hold a key: `11; 110`, `3 in 250 g; 9 in 1 kg`.
+fn told_holders(reference: &Reference, holders: &[Holder]) -> String {
+    let told = holders.iter().map(|&holder| {
+        let row = reference.row(holder);
+        let number = match reference.table(row) {
+            Some(table) => format!("{table} {}", reference.number(row)),
+            None => reference.number(row).to_string(),
+        };
+        match reference.column(holder) {
+            Some(column) => format!("{number} in {}", reference.headers().address(column)),
+            None => number,
+        }
+    });
+    told.collect::<Vec<_>>().join("; ")
 }
 
 fn refused(path: &Path, cause: io::Error) -> Error {

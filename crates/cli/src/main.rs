@@ -12,6 +12,7 @@ mod inputs;
 mod lines;
 mod lists;
 mod output;
+mod places;
 mod progress;
 mod summary;
 mod wording;

@@ -8,14 +8,15 @@ use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
 use gather_keys_core::enrich::{Enrichment, Note};
-use gather_keys_core::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Population};
-use gather_keys_core::key::Unreadable;
-use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
+use gather_keys_core::findings::{
+    Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample,
+};
+use gather_keys_core::lookup::{Group, Lookup, Reference, Rule};
 use gather_keys_core::table::Headers;
-use gather_keys_core::template::Bound;
 
 use crate::inputs::ReadAs;
 use crate::lines::{GOOD, Lines, TROUBLE};
+use crate::places::{self, labelled, place, reference_place, unread};
 use crate::wording::{self, counted, joined, number, share};
 
 const STRONG: Style = Style::new().bold();
@@ -54,14 +55,8 @@ impl Summary<'_> {
 
     fn lookup(&self, text: &mut String, lookup: &Lookup, found: &LookupFindings) {
         let (reference, counts) = (lookup.reference(), &found.counts);
-        let pairs = on_pairs(lookup);
-        let facts = format!(
-            ": {} with {}, on {}",
-            counted(counts.reference_rows, "row"),
-            counted(counts.reference_keys, "key"),
-            pairs.join(", ")
-        );
         let name = reference.name();
+        let facts = format!(": {}, {}", held(reference, counts), matched_on(lookup));
         let facts = wording::wrapped(&facts, name.chars().count(), "  ");
         let _ = writeln!(text, "{STRONG}{name}{STRONG:#}{facts}\n");
 
@@ -72,71 +67,114 @@ impl Summary<'_> {
             let how = format!("of these, by the rule `{rule}`");
             lines.kind(text, counts, Kind::Chosen, GOOD, &[how]);
         }
-        for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed] {
-            if kind == Kind::Malformed && lookup.key().is_verbatim() {
-                continue;
+        for kind in
+            [Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed]
+        {
+            let reads = !lookup.key().is_verbatim() || lookup.value().is_some();
+            let is_possible = match kind {
+                Kind::NoHeader => !lookup.namings().is_empty(),
+                Kind::Malformed => reads || counts.of(kind) > 0,
+                _ => true,
+            };
+            if is_possible {
+                let samples = found.samples(kind).iter();
+                let samples: Vec<String> =
+                    samples.map(|sample| self.sample(lookup, kind, sample, lines.room())).collect();
+                lines.kind(text, counts, kind, TROUBLE, &samples);
             }
-            let room = lines.room();
-            let samples = found.samples(kind).iter().map(|sample| {
-                let place = place(sample.row, sample.line);
-                let key = sample.key.iter().map(String::as_str);
-                if let Some(unreadable) = &sample.unreadable {
-                    return unread(&place, self.main, unreadable, room);
-                }
-                match &sample.candidates[..] {
-                    [] => labelled(&place, key, "", room),
-                    rows => labelled(&place, key, &format!(" (in rows {})", numbers(rows)), room),
-                }
-            });
-            lines.kind(text, counts, kind, TROUBLE, &samples.collect::<Vec<_>>());
         }
         lines.total(text, counts.main_rows);
+        if counts.main_rows != self.findings.main_rows {
+            let repeated = format!(
+                "in all: the {} of {}, as the references before repeat them",
+                counted(self.findings.main_rows, "row"),
+                self.main.table()
+            );
+            paragraph(text, 4, &repeated);
+        }
 
         let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
+        if !reference.is_by_position() {
+            self.keys(text, lookup, counts, &lines);
+        }
+        let unused = found.unused(lookup).take(SHOWN).map(|row| {
+            let place = reference_place(reference, row);
+            let read = reference.row_as_read(row);
+            let range = reference.range_as_read(row);
+            let key = read.into_iter().chain(range.as_deref());
+            labelled(&place, key, "", lines.room())
+        });
+        let unused = unused.collect::<Vec<_>>();
+        lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
+        if !reference.is_by_position() {
+            let repeated = if counts.of(Kind::Repeated) == 0 {
+                Vec::new()
+            } else {
+                vec![format!("asked for by several rows of {}", self.main.table())]
+            };
+            lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
+        }
+        text.push('\n');
+        self.advice(text, lookup, counts);
+    }
+
+    /// A main row in trouble.
+    fn sample(&self, lookup: &Lookup, kind: Kind, sample: &Sample, room: usize) -> String {
+        let reference = lookup.reference();
+        let place = place(sample.row, sample.line);
+        let key = sample.key.iter().map(String::as_str);
+        if let Some(unreadable) = &sample.unreadable {
+            return unread(&place, self.enrichment.headers(), unreadable, room);
+        }
+        let nearest = sample.nearest.and_then(|row| reference.range_as_read(row));
+        let behind = match (&sample.candidates[..], nearest) {
+            ([], None) => String::new(),
+            ([], Some(range)) => format!(" (nearest: {range})"),
+            (holders, _) => format!(" (in {})", places::holders(reference, holders)),
+        };
+        match &sample.header {
+            Some((header, nearest)) if kind == Kind::NoHeader => {
+                let near = match nearest.first() {
+                    Some(near) => format!(" (nearest: {near})"),
+                    None => String::new(),
+                };
+                labelled(&place, [&header[..]].into_iter(), &near, room)
+            }
+            _ => labelled(&place, key, &behind, room),
+        }
+    }
+
+    /// The state of a reference's keys.
+    fn keys(&self, text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
+        let reference = lookup.reference();
         for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
             let groups = reference.groups().filter(|group| group.conflicting == conflicting);
             let samples = groups.take(SHOWN).map(|group| {
-                let rows = format!("rows {}", numbers(&group.rows));
-                labelled(&rows, reference.as_read(group.rows[0]).into_iter(), "", lines.room())
+                let holders = places::holders(reference, &group.holders);
+                let key = match reference.looked_in() {
+                    [] => reference.as_read(group.holders[0]),
+                    _ => reference.as_compared(group.holders[0]).collect(),
+                };
+                let range = reference.range_as_read(group.rows[0]);
+                labelled(&holders, key.into_iter().chain(range.as_deref()), "", lines.room())
             });
             let style = if conflicting { TROUBLE } else { Style::new() };
             lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
         }
-        if !reference.key().is_verbatim() {
+        if !reference.is_verbatim() {
             let groups = reference.groups().filter(|group| group.collapsed);
             let samples =
                 groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
             let samples = samples.collect::<Vec<_>>();
             lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
         }
-        let unused = found.unused(lookup).take(SHOWN).map(|row| {
-            let place = place(row.number(), reference.line(row));
-            labelled(&place, reference.as_read(row).into_iter(), "", lines.room())
-        });
-        let unused = unused.collect::<Vec<_>>();
-        lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
-        let repeated = if counts.of(Kind::Repeated) == 0 {
-            Vec::new()
-        } else {
-            vec![format!("asked for by several rows of {}", self.main.table())]
-        };
-        lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
-        text.push('\n');
-        self.advice(text, lookup, counts);
     }
 
     /// What to do about each trouble.
     fn advice(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
         let reference = lookup.reference();
         let name = reference.name();
-        if counts.of(Kind::Unmatched) > 0 {
-            let them = match counts.of(Kind::Unused) {
-                0 => "add the missing rows to it".to_owned(),
-                _ => "compare their spelling with its unused keys, or add the missing rows".into(),
-            };
-            let advice = format!("unmatched: {name} has no such keys; {them}.");
-            paragraph(text, 2, &advice);
-        }
+        self.advice_on_unmatched(text, lookup, counts);
         let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
@@ -159,8 +197,9 @@ impl Summary<'_> {
             paragraph(text, 2, &advice);
         }
         if counts.of(Kind::BlankKey) > 0 {
-            let columns = lookup.key().columns().iter();
-            let columns: Vec<String> = columns.map(|&column| self.main.address(column)).collect();
+            let headers = self.enrichment.headers();
+            let columns = lookup.columns().into_iter().map(|column| headers.address(column));
+            let columns: Vec<String> = columns.collect();
             let advice = format!(
                 "blank key: fill in {} where blank in {}.",
                 joined(&columns, "and"),
@@ -178,12 +217,12 @@ impl Summary<'_> {
         }
         if counts.malformed_rows > 0 {
             let first = reference.malformed().first().map(|&row| {
-                let unreadable = reference.key().unreadable(&reference.as_read(row));
-                let place = place(row.number(), reference.line(row));
+                let place = reference_place(reference, row);
+                let unreadable = reference.unreadable(row);
                 unreadable.map(|bad| unread(&place, reference.headers(), &bad, 60))
             });
             let advice = format!(
-                "unused: {} of {name} {} a malformed key, which nothing can match; {}.",
+                "malformed: {} of {name} {} a malformed key, which nothing can match; {}.",
                 counted(counts.malformed_rows, "row"),
                 if counts.malformed_rows == 1 { "has" } else { "have" },
                 first.flatten().unwrap_or_default(),
@@ -191,10 +230,66 @@ impl Summary<'_> {
             paragraph(text, 2, &advice);
         }
         if counts.keyless_rows > 0 {
+            let range = reference.keyless().first().and_then(|&row| reference.range_as_read(row));
+            let (what, mend) = match range {
+                None => ("key", String::new()),
+                Some(_) => (
+                    "key or bound",
+                    "; say with a step what a blank bound stands for, such as `| or \
+                     \"9999-12-31\"`"
+                        .to_owned(),
+                ),
+            };
             let advice = format!(
-                "unused: {} of {name} {} a blank key, which nothing can match.",
+                "unused: {} of {name} {} a blank {what}, which nothing can match{mend}.",
                 counted(counts.keyless_rows, "row"),
                 if counts.keyless_rows == 1 { "has" } else { "have" },
+            );
+            paragraph(text, 2, &advice);
+        }
+    }
+
+    /// What to do about rows that nothing answers, by why that is.
+    fn advice_on_unmatched(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
+        let reference = lookup.reference();
+        let name = reference.name();
+        let out_of_range = counts.out_of_range;
+        let no_header = counts.of(Kind::NoHeader);
+        let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
+        if no_key > 0 && reference.is_by_position() {
+            let advice = format!(
+                "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
+                 key."
+            );
+            paragraph(text, 2, &advice);
+        } else if no_key > 0 {
+            let them = match counts.of(Kind::Unused) {
+                0 => "add the missing rows to it".to_owned(),
+                _ => "compare their spelling with its unused keys, or add the missing rows".into(),
+            };
+            let advice = format!("unmatched: {name} has no such keys; {them}.");
+            paragraph(text, 2, &advice);
+        }
+        if out_of_range > 0 {
+            let advice = format!(
+                "unmatched: {name} holds the key of {}, but in no range that the value lies in; \
+                 add a row for the gap, or correct the bounds or the value.",
+                counted(out_of_range, "row"),
+            );
+            paragraph(text, 2, &advice);
+        }
+        if no_header > 0 {
+            let templates = lookup.namings().iter();
+            let templates = templates.map(|naming| naming.template().template().to_string());
+            let advice = format!(
+                "no header: {} that {name} does not have; correct the value, add the column, or \
+                 let steps in `{}` make it a header.",
+                if no_header == 1 {
+                    "1 row names a header".to_owned()
+                } else {
+                    format!("{} name headers", counted(no_header, "row"))
+                },
+                joined(&templates.collect::<Vec<_>>(), "and"),
             );
             paragraph(text, 2, &advice);
         }
@@ -220,41 +315,36 @@ fn rule_name(rule: Rule) -> Option<&'static str> {
     })
 }
 
-/// The parts of the key as they were written: `Apiary = Site code`.
-pub(crate) fn on_pairs(lookup: &Lookup) -> Vec<String> {
-    let parts = lookup.key().parts().iter().zip(lookup.reference().key().parts());
-    let pair = |(ours, theirs): (&Bound, &Bound)| {
-        let (ours, theirs) = (ours.template().to_string(), theirs.template().to_string());
-        if ours == theirs { ours } else { format!("{ours} = {theirs}") }
-    };
-    parts.map(pair).collect()
+/// `117 rows with 111 keys`.
+fn held(reference: &Reference, counts: &Counts) -> String {
+    let rows = counted(counts.reference_rows, "row");
+    let keys = counted(counts.reference_keys, "key");
+    if reference.is_by_position() || reference.key().parts().is_empty() {
+        rows
+    } else {
+        format!("{rows} with {keys}")
+    }
 }
 
-/// `row 17: number can't read "n/a" in Hive`.
-pub(crate) fn unread(
-    place: &str,
-    headers: &Headers,
-    unreadable: &Unreadable,
-    room: usize,
-) -> String {
-    let Unreadable { column, step, value } = unreadable;
-    let step = step.split_whitespace().next().unwrap_or_default();
-    let before = format!("{place}: `{step}` can't read ");
-    let behind = format!(" in {}", wording::cell(&headers.address(*column), 12));
-    let left = room.saturating_sub(before.chars().count() + behind.chars().count());
-    format!("{before}{}{behind}", wording::cell(&format!("{value:?}"), left.max(8)))
+/// `on Apiary = Site code, Hive = Tag`.
+fn matched_on(lookup: &Lookup) -> String {
+    if lookup.reference().is_by_position() {
+        "matched by position".to_owned()
+    } else {
+        format!("on {}", lookup.on().join(", "))
+    }
 }
 
 /// `rows 12, 77: H-7, h-007`: how rows of one key spell it.
 fn spellings(reference: &Reference, group: &Group, room: usize) -> String {
     let mut spellings: Vec<String> = Vec::new();
-    for &row in &group.rows {
-        let spelling = reference.as_read(row).join(", ");
+    for &holder in &group.holders {
+        let spelling = reference.as_read(holder).join(", ");
         if !spellings.contains(&spelling) {
             spellings.push(spelling);
         }
     }
-    let place = format!("rows {}", numbers(&group.rows));
+    let place = places::rows(reference, &group.rows);
     let room_left = room.saturating_sub(place.chars().count() + 2).max(12);
     format!("{place}: {}", wording::cell(&spellings.join(" | "), room_left))
 }
@@ -262,37 +352,6 @@ fn spellings(reference: &Reference, group: &Group, room: usize) -> String {
 fn disputed(reference: &Reference) -> String {
     let columns = reference.disputed().map(|column| reference.headers().address(column));
     joined(&columns.collect::<Vec<_>>(), "and")
-}
-
-/// A row for the eye, with its line where that is not simply the one below the row before.
-pub(crate) fn place(row: u64, line: u64) -> String {
-    let row_text = number(row);
-    if line == row + 1 {
-        format!("row {row_text}")
-    } else {
-        format!("row {row_text} (line {})", number(line))
-    }
-}
-
-/// The numbers of reference rows, the first few of them: `11, 109`.
-pub(crate) fn numbers(rows: &[RowId]) -> String {
-    let mut numbers: Vec<String> =
-        rows.iter().take(SHOWN).map(|row| number(row.number())).collect();
-    if rows.len() > SHOWN {
-        numbers.push("…".to_owned());
-    }
-    numbers.join(", ")
-}
-
-/// `row 17: Fellside, H-012`, no wider than `room`; where it would be, the key is cut.
-pub(crate) fn labelled<'k>(
-    place: &str,
-    key: impl Iterator<Item = &'k str>,
-    behind: &str,
-    room: usize,
-) -> String {
-    let others = place.chars().count() + 2 + behind.chars().count();
-    format!("{place}: {}{behind}", wording::key(key, room.saturating_sub(others).max(12)))
 }
 
 pub(crate) fn paragraph(text: &mut String, indent: usize, words: &str) {

@@ -58,6 +58,43 @@ pub enum Error {
         /// The last header.
         last: String,
     },
+    /// No header of a reference can be what a template makes.
+    NothingNamed {
+        /// The table.
+        table: String,
+        /// The template.
+        template: String,
+        /// All headers of the table.
+        all: Vec<String>,
+    },
+    /// It is asked in which column a value stands, but there is only one.
+    NoColumn {
+        /// The reference.
+        reference: String,
+    },
+    /// No bound of a range is a number or a date.
+    NoPosition {
+        /// The table.
+        table: String,
+        /// The header of the bound.
+        header: String,
+        /// The first row with a value there, from 1.
+        row: u64,
+        /// The value.
+        value: String,
+    },
+    /// A reach for times was given for numbers, or the other way round.
+    ReachOff {
+        /// The table.
+        table: String,
+        /// Whether its bounds are dates or times.
+        is_time: bool,
+    },
+    /// A reach was given where there are two bounds, or none.
+    ReachUnbound {
+        /// The reference.
+        reference: String,
+    },
     /// A gate names a reference that the run does not have.
     ReferenceUnknown {
         /// The name that was asked for.
@@ -109,6 +146,31 @@ impl fmt::Display for Error {
             Self::RunBackwards { table, first, last } => {
                 write!(f, "in {table}, `{last}` stands before `{first}`: ")?;
                 write!(f, "turn the run around, `{last} .. {first}`")
+            }
+            Self::NothingNamed { table, template, all } => {
+                write!(f, "no header of {table} can be what `{template}` makes; ")?;
+                write!(f, "its headers are {}", Ticked(all, "and"))
+            }
+            Self::NoColumn { reference } => {
+                write!(f, "`@column` of {reference} goes with a reverse lookup, such as ")?;
+                write!(f, "`Code = any(Size *)`; leave it out")
+            }
+            Self::NoPosition { table, header, row, value } => {
+                write!(f, "`within` finds no number and no date in `{header}` of {table}: ")?;
+                write!(f, "row {row} holds {value:?}; bring it into form with a step, ")?;
+                write!(f, "such as `{header} | date %d.%m.%Y`")
+            }
+            Self::ReachOff { table, is_time: true } => {
+                write!(f, "the bounds in {table} are dates, and `reach` is a number: ")?;
+                write!(f, "say its unit, such as `2 days`")
+            }
+            Self::ReachOff { table, is_time: false } => {
+                write!(f, "the bounds in {table} are numbers, and `reach` is a time: ")?;
+                write!(f, "say a number")
+            }
+            Self::ReachUnbound { reference } => {
+                write!(f, "`reach` of {reference} goes with one bound, such as ")?;
+                write!(f, "`--within 'Picked on in Valid from ..'`")
             }
             Self::ReferenceUnknown { asked, all } => {
                 write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))

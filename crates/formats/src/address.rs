@@ -23,6 +23,33 @@ impl Address {
         if text == "-" { Self::Standard } else { Self::File(text.into()) }
     }
 
+    /// Whether a path holds signs that stand for others, so that it may mean several files.
+    pub fn is_glob(text: &OsStr) -> bool {
+        text.to_string_lossy().contains(['*', '?', '['])
+    }
+
+    /// The tables that a person means: the file of this very name, or those that are like it, in
+    /// the order of their names; `*` stands for any signs, `?` for one, `[ab]` for one of these.
+    ///
+    /// # Errors
+    /// [`Error::NothingLike`] when there is none, [`Error::BadGlob`] when it is ill-formed.
+    pub fn all(text: &OsStr) -> Result<Vec<Self>> {
+        if !Self::is_glob(text) || Path::new(text).exists() {
+            return Ok(vec![Self::new(text)]);
+        }
+        let pattern = text.to_string_lossy().into_owned();
+        let paths = glob::glob(&pattern).map_err(|error| Error::BadGlob {
+            pattern: pattern.clone(),
+            at: error.pos,
+            fault: error.msg,
+        })?;
+        let files: Vec<Self> = paths.flatten().filter(|path| path.is_file()).map(Self::File).collect();
+        if files.is_empty() {
+            return Err(Error::NothingLike { pattern });
+        }
+        Ok(files)
+    }
+
     /// The path, when it is a file.
     pub fn path(&self) -> Option<&Path> {
         match self {
@@ -35,6 +62,16 @@ impl Address {
     pub fn stem(&self) -> String {
         let stem = self.path().and_then(Path::file_stem);
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())
+    }
+
+    /// What the tables that are like a text are called together: its stem, but for the signs that
+    /// stand for others and what joins them to the rest.
+    pub fn stem_of_all(text: &OsStr) -> String {
+        let stem = Self::new(text).stem();
+        let joints = |sign: char| "*?[]-_. ".contains(sign);
+        let plain = stem.split(['*', '?', '[']).map(|piece| piece.trim_matches(joints));
+        let longest = plain.max_by_key(|piece| piece.len()).unwrap_or_default();
+        if longest.is_empty() { "input".to_owned() } else { longest.to_owned() }
     }
 
     /// Opens it for reading. Gives the size in bytes too, where it is known.

@@ -4,6 +4,8 @@ use std::fmt;
 use std::io;
 use std::path::PathBuf;
 
+use gather_keys_core::table::Differing;
+
 /// A result of the formats.
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -19,6 +21,29 @@ pub enum Error {
         name: String,
         /// A file beside it that is spelled much like it.
         nearest: Option<PathBuf>,
+    },
+    /// No file is like a path that stands for several.
+    NothingLike {
+        /// The path as it was written.
+        pattern: String,
+    },
+    /// A path that stands for several files is ill-formed.
+    BadGlob {
+        /// The path as it was written.
+        pattern: String,
+        /// Where, in bytes.
+        at: usize,
+        /// What is wrong there.
+        fault: &'static str,
+    },
+    /// A file that is read as one table with another has other headers.
+    OtherHeaders {
+        /// Its address.
+        name: String,
+        /// The address of the first.
+        first: String,
+        /// What is missing, and what there is beside.
+        differing: Differing,
     },
     /// The file can't be opened or read.
     Read {
@@ -144,6 +169,25 @@ impl fmt::Display for Error {
             }
             Self::Missing { name, nearest: None } => {
                 write!(f, "there is no file {name}: check the path and the folder you are in")
+            }
+            Self::NothingLike { pattern } => {
+                write!(f, "no file is like {pattern}: check the path and the folder you are in")
+            }
+            Self::BadGlob { pattern, at, fault } => {
+                write!(f, "{pattern} is ill-formed at byte {}: {fault}; ", at + 1)?;
+                write!(f, "put a sign that stands for itself in brackets, such as `[*]`")
+            }
+            Self::OtherHeaders { name, first, differing: Differing { missing, surplus } } => {
+                write!(f, "{name} has other headers than {first}: ")?;
+                let listed = |names: &[String]| format!("`{}`", names.join("`, `"));
+                if !missing.is_empty() {
+                    write!(f, "it lacks {}", listed(missing))?;
+                }
+                let joint = if missing.is_empty() { "it has" } else { " and has" };
+                if !surplus.is_empty() {
+                    write!(f, "{joint} {} besides", listed(surplus))?;
+                }
+                write!(f, "; name it in a --from of its own, or give it the same headers")
             }
             Self::Read { name, cause } => {
                 write!(f, "{name} can't be read: {}", reason(cause))

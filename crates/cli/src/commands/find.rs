@@ -6,7 +6,8 @@ use std::io::Write as _;
 use anstyle::Style;
 use gather_keys_core::enrich::shown_columns;
 use gather_keys_core::lookup::{Hit, Hits, Wanted};
-use gather_keys_core::plan::{OnPart, Take};
+use gather_keys_core::plan::{Held, OnPart, Take};
+use gather_keys_core::template::Bound;
 use gather_keys_core::table::{Headers, Source};
 use serde_json::{Map, Value, json};
 use unicode_width::UnicodeWidthStr;
@@ -17,7 +18,7 @@ use crate::call::Table;
 use crate::error::{Error, Result};
 use crate::inputs::open;
 use crate::progress::Meter;
-use crate::summary::place;
+use crate::places::place;
 use crate::wording::{self, counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();
@@ -39,8 +40,11 @@ pub(crate) fn find(find: Find) -> Result<Outcome> {
     let wanted = match on {
         None => Wanted::anywhere(&find.values),
         Some(parts) => {
-            let bind = |part: &OnPart| part.reference.bind(&headers);
-            let bound = parts.iter().map(bind).collect::<std::result::Result<Vec<_>, _>>()?;
+            let bind = |part: &OnPart| match &part.reference {
+                Held::Made(template) => Ok(template.bind(&headers)?),
+                Held::Any(_) => Err(Error::AnyInFind),
+            };
+            let bound = parts.iter().map(bind).collect::<Result<Vec<Bound>>>()?;
             if bound.len() != find.values.len() {
                 let parts = parts.iter().map(|part| format!("`{}`", part.reference)).collect();
                 return Err(Error::FindValues { given: find.values.len(), parts });

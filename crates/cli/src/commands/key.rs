@@ -22,7 +22,8 @@ use crate::inputs::{OpenTable, open, seed};
 use crate::lines::{GOOD, Lines, TROUBLE, plural};
 use crate::output::{self, Output};
 use crate::progress::Meter;
-use crate::summary::{self, labelled, numbers, place, unread};
+use crate::places::{labelled, place, reference_place, rows, unread};
+use crate::summary;
 use crate::wording::{self, counted, joined, share, wrapped};
 
 const STRONG: Style = Style::new().bold();
@@ -255,17 +256,18 @@ fn head(text: &mut String, what: &str, headers: &Headers, template: &str) {
 
 /// How many keys there are, and what stands in the way of each being one row's.
 fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
-    let (rows, room) = (census.rows(), lines.room());
+    let room = lines.room();
     let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);
-    lines.line(text, ("rows", rows, ""), Style::new(), (&[], 0));
+    lines.line(text, ("rows", census.rows(), ""), Style::new(), (&[], 0));
     lines.line(text, ("distinct", census.keys(), &plural(census.keys(), "key")), GOOD, (&[], 0));
 
     let mut groups: Vec<_> = census.groups().collect();
     groups.sort_by_key(|group| std::cmp::Reverse(group.rows.len()));
     let largest = groups.iter().take(SHOWN).map(|group| {
-        let key = census.as_read(group.rows[0]);
+        let key = census.as_read(group.holders[0]);
         let held = counted(group.rows.len() as u64, "row");
-        row(format!("{held} ({})", numbers(&group.rows)), key)
+        let named = rows(census, &group.rows);
+        row(format!("{held} ({})", named.trim_start_matches("rows ")), key)
     });
     let measure = plural(groups.len() as u64, "key");
     let largest = largest.collect::<Vec<_>>();
@@ -277,7 +279,7 @@ fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     );
 
     let blank = census.keyless().iter().take(SHOWN);
-    let blank = blank.map(|&id| row(place(id.number(), census.line(id)), census.as_read(id)));
+    let blank = blank.map(|&id| row(reference_place(census, id), census.row_as_read(id)));
     let count = census.keyless().len() as u64;
     let measure = plural(count, "row");
     lines.line(text, ("blank key", count, &measure), TROUBLE, (&blank.collect::<Vec<_>>(), count));
@@ -285,8 +287,8 @@ fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let count = census.malformed().len() as u64;
     if count > 0 {
         let malformed = census.malformed().iter().take(SHOWN).filter_map(|&id| {
-            let unreadable = census.key().unreadable(&census.as_read(id))?;
-            let place = place(id.number(), census.line(id));
+            let unreadable = census.unreadable(id)?;
+            let place = reference_place(census, id);
             Some(unread(&place, census.headers(), &unreadable, room))
         });
         let measure = plural(count, "row");

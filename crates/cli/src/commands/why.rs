@@ -5,16 +5,17 @@ use std::io::Write as _;
 
 use anstyle::Style;
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::lookup::{Answer, Lookup, Reference, RowId};
-use gather_keys_core::table::{Block, Headers, Source};
-use gather_keys_core::template::{Bound, Trace, Work};
+use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
+use gather_keys_core::table::{Block, Headers, Row, Source};
+use gather_keys_core::template::{Bound, Trace};
 
 use super::Outcome;
 use crate::arguments::{TableArguments, Why};
 use crate::call::{Call, NeedsTake};
 use crate::error::{Error, Result};
 use crate::inputs::Inputs;
-use crate::summary::{self, place};
+use crate::places::{place, reference_number, reference_place};
+use crate::summary;
 use crate::wording::{counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();
@@ -41,11 +42,13 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         }
     };
     let mut text = notes;
-    for (nth, lookup) in enrichment.lookups().enumerate() {
+    let followed = enrichment.follow(&block, row);
+    for (nth, (lookup, followed)) in enrichment.lookups().zip(&followed).enumerate() {
         if nth > 0 {
             text.push('\n');
         }
-        let asked = Asked { main: main.headers(), lookup, block: &block, row };
+        let row = Row::of(&block, row).with(&followed.added, 0);
+        let asked = Asked { main: enrichment.headers(), lookup, row, answer: followed.answer };
         asked.tell(&mut text, &what);
     }
     let name = "standard output".to_owned();
@@ -72,11 +75,11 @@ fn find_row(
     Err(Error::NoSuchRow { table: main.headers().table().to_owned(), row: number, rows })
 }
 
-/// A main row that holds nothing but the given values, in the columns that the keys are made from.
+/// A main row that holds nothing but the given values, in the columns that the lookups ask with.
 fn row_of_values(main: &Headers, enrichment: &Enrichment, values: &[String]) -> Result<Block> {
     let mut columns = Vec::new();
-    for &column in enrichment.lookups().flat_map(|lookup| lookup.key().columns()) {
-        if !columns.contains(&column) {
+    for column in enrichment.lookups().flat_map(Lookup::columns) {
+        if column < main.len() && !columns.contains(&column) {
             columns.push(column);
         }
     }
@@ -93,10 +96,11 @@ fn row_of_values(main: &Headers, enrichment: &Enrichment, values: &[String]) -> 
 
 /// One row and one lookup.
 struct Asked<'a> {
+    /// The main table's headers, and behind them those of added columns.
     main: &'a Headers,
     lookup: &'a Lookup,
-    block: &'a Block,
-    row: usize,
+    row: Row<'a>,
+    answer: Answer,
 }
 
 impl Asked<'_> {
@@ -104,17 +108,26 @@ impl Asked<'_> {
         let reference = self.lookup.reference();
         let _ = writeln!(text, "{STRONG}{what}{STRONG:#}, looked up in {}\n", reference.name());
         let key = self.lookup.key();
-        let read: Vec<&str> = key.as_read(self.block, self.row).collect();
-        let compared = key.as_compared(self.block, self.row);
-        let pairs = summary::on_pairs(self.lookup);
-        let traces = key.trace(&read);
-        let said = traces.iter().zip(&compared).map(|(traces, value)| self.part(traces, value));
-        let said: Vec<Vec<(String, String)>> = said.collect();
-        let widths = said.iter().flatten().map(|(what, _)| what.chars().count());
+        let compared = key.as_compared(self.row);
+        let mut said: Vec<(String, Vec<(String, String)>)> = Vec::new();
+        if reference.is_by_position() {
+            let _ = writeln!(text, "  Matched by position: row {0} with row {0}.", self.row.number());
+        }
+        let parts = key.parts().iter().zip(&compared).zip(self.lookup.on());
+        for (nth, ((part, value), on)) in parts.enumerate() {
+            said.push((format!("Part {}: {on}", nth + 1), self.part(part, Some(value))));
+        }
+        if let (Some(value), Some(on)) = (self.lookup.value(), self.lookup.on().last()) {
+            said.push((format!("Range: {on}"), self.part(value, None)));
+        }
+        for naming in self.lookup.namings() {
+            let template = naming.template();
+            said.push((format!("Header: {}", template.template()), self.part(template, None)));
+        }
+        let widths = said.iter().flat_map(|(_, said)| said).map(|(what, _)| what.chars().count());
         let width = widths.max().unwrap_or(0).min(40);
-        for ((nth, said), pair) in said.iter().enumerate().zip(pairs) {
-            let part = format!("Part {}: {pair}", nth + 1);
-            let _ = writeln!(text, "  {}", wrapped(&part, 2, "    "));
+        for (heading, said) in &said {
+            let _ = writeln!(text, "  {}", wrapped(heading, 2, "    "));
             for (what, value) in said {
                 let _ = writeln!(text, "    {what:width$}  {value}");
             }
@@ -124,10 +137,13 @@ impl Asked<'_> {
         self.tell_answer(text, &compared);
     }
 
-    /// What there is to say of a part: how each value was read, and what became of it.
-    fn part(&self, traces: &[Trace], compared: &str) -> Vec<(String, String)> {
+    /// What there is to say of a template: how each value was read, and what became of it; with
+    /// `compared`, what is compared in the end.
+    fn part(&self, part: &Bound, compared: Option<&str>) -> Vec<(String, String)> {
         let mut said: Vec<(String, String)> = Vec::new();
-        for trace in traces {
+        let traces: Vec<Trace> =
+            part.trace(|column| self.row.cell(column), self.lookup.key().blanks());
+        for trace in &traces {
             let header = self.main.address(trace.column);
             said.push((format!("{header} is read as"), shown(&trace.read)));
             if trace.counts_as_blank {
@@ -140,7 +156,8 @@ impl Asked<'_> {
                 });
             }
         }
-        if traces.iter().all(|trace| trace.unreadable().is_none()) {
+        let is_read = traces.iter().all(|trace| trace.unreadable().is_none());
+        if let (true, Some(compared)) = (is_read, compared) {
             said.push(("so it is compared as".to_owned(), shown(compared)));
         }
         said
@@ -149,64 +166,39 @@ impl Asked<'_> {
     fn tell_answer(&self, text: &mut String, compared: &[&str]) {
         let reference = self.lookup.reference();
         let name = reference.name();
-        let answer =
-            self.lookup.answer(self.block, self.row, &mut String::new(), &mut Work::default());
+        let holders = self.lookup.holders(self.row, self.answer);
+        let rows = reference.rows_among(&holders);
+        let hold = self.hold(rows.len());
+        let on = || joined(&disagreement(reference, &rows), "and");
         let mut say = |words: &str| {
             let _ = writeln!(text, "  {}", wrapped(words, 2, "    "));
         };
-        match answer {
-            Answer::Matched(first) => {
-                let rows: Vec<RowId> = reference.rows_of(first).collect();
-                match rows.len() {
-                    1 => say(&format!("One row of {name} holds this key: matched.")),
-                    count => say(&format!(
-                        "{} of {name} hold this key and agree on what is taken: matched.",
-                        counted(count as u64, "row")
-                    )),
-                }
-                tell_candidates(text, reference, &rows);
+        match self.answer {
+            Answer::Matched(_) if rows.len() == 1 => say(&format!("{hold}: matched.")),
+            Answer::Matched(_) => say(&format!("{hold} and agree on what is taken: matched.")),
+            Answer::Chosen { holder, .. } => say(&format!(
+                "{hold} and disagree on {}; the rule chose row {}: matched.",
+                on(),
+                reference_number(reference, reference.row(holder))
+            )),
+            Answer::All { .. } => {
+                say(&format!("{hold}, and the rule takes from all of them: matched."));
             }
-            Answer::Chosen { first, row } => {
-                let rows: Vec<RowId> = reference.rows_of(first).collect();
-                let on = joined(&disagreement(reference, &rows), "and");
-                say(&format!(
-                    "{} of {name} hold this key and disagree on {on}; the rule chose row {}: \
-                     matched.",
-                    counted(rows.len() as u64, "row"),
-                    row.number()
-                ));
-                tell_candidates(text, reference, &rows);
-            }
-            Answer::All(first) => {
-                let rows: Vec<RowId> = reference.rows_of(first).collect();
-                say(&format!(
-                    "{} of {name} hold this key, and the rule takes from all of them: matched.",
-                    counted(rows.len() as u64, "row")
-                ));
-                tell_candidates(text, reference, &rows);
-            }
-            Answer::Ambiguous(first) => {
-                let rows: Vec<RowId> = reference.rows_of(first).collect();
-                let on = joined(&disagreement(reference, &rows), "and");
-                say(&format!(
-                    "{} of {name} hold this key and disagree on {on}: ambiguous, so nothing is \
-                     taken. Keep one of them, take only columns on which they agree, or say with \
-                     --when-duplicate which counts.",
-                    counted(rows.len() as u64, "row")
-                ));
-                tell_candidates(text, reference, &rows);
-            }
+            Answer::Ambiguous(_) => say(&format!(
+                "{hold} and disagree on {}: ambiguous, so nothing is taken. Keep one of them, take \
+                 only columns on which they agree, or say with --when-duplicate which counts.",
+                on()
+            )),
             Answer::BlankKey => {
                 say("A part of the key is blank: blank key, so nothing is looked up. Fill in the \
                  cell.");
             }
-            Answer::Malformed => {
-                say(
-                    "A step can't read its value: malformed, so nothing is looked up. Correct the \
-                 cell, or put a step before the one that can't read it.",
-                );
-            }
-            Answer::Unmatched => {
+            Answer::Malformed => self.tell_malformed(&mut say),
+            Answer::Unmatched(Miss::Key) if reference.is_by_position() => say(&format!(
+                "{name} has only {}: unmatched. Add the missing rows, or match it on a key.",
+                counted(reference.rows(), "row")
+            )),
+            Answer::Unmatched(Miss::Key) => {
                 say(&format!("No row of {name} holds this key: unmatched."));
                 tell_near(text, reference, compared);
                 let advice = format!(
@@ -215,6 +207,54 @@ impl Asked<'_> {
                 );
                 let _ = writeln!(text, "  {}", wrapped(&advice, 2, "    "));
             }
+            Answer::Unmatched(Miss::Range(first)) => {
+                let nearest = self.lookup.nearest_range(self.row, first);
+                let nearest = nearest.and_then(|row| {
+                    let place = reference_place(reference, row);
+                    Some(format!("; the nearest is {}, {place}", reference.range_as_read(row)?))
+                });
+                say(&format!(
+                    "{name} holds this key, but in no range that the value lies in: unmatched{}. \
+                     Add a row for the gap, or correct the bounds or the value.",
+                    nearest.unwrap_or_default()
+                ));
+            }
+            Answer::Unmatched(Miss::Header) => {
+                let (header, nearest) = self.lookup.unknown_header(self.row).unwrap_or_default();
+                let nearest: Vec<String> = nearest.iter().map(|near| format!("{near:?}")).collect();
+                let nearest = match nearest.len() {
+                    0 => String::new(),
+                    _ => format!("; the nearest are {}", joined(&nearest, "and")),
+                };
+                say(&format!(
+                    "{name} holds this key, but has no header {header:?}: unmatched{nearest}. \
+                     Correct the value, or add the column."
+                ));
+            }
+        }
+        tell_candidates(text, reference, &holders);
+    }
+
+    /// `2 rows of hives hold this key`.
+    fn hold(&self, rows: usize) -> String {
+        let name = self.lookup.reference().name();
+        let range = if self.lookup.value().is_some() { " in a range of this value" } else { "" };
+        match rows {
+            1 => format!("One row of {name} holds this key{range}"),
+            _ => format!("{} of {name} hold this key{range}", counted(rows as u64, "row")),
+        }
+    }
+
+    fn tell_malformed(&self, say: &mut impl FnMut(&str)) {
+        let is_step = |step: &str| step != "within";
+        match self.lookup.unreadable(self.row) {
+            Some(bad) if !is_step(&bad.step) => say(&format!(
+                "{} is not on the line of the ranges, of numbers or of dates: malformed, so \
+                 nothing is looked up. Correct the cell, or bring it into form with a step.",
+                shown(&bad.value)
+            )),
+            _ => say("A step can't read its value: malformed, so nothing is looked up. Correct the \
+                 cell, or put a step before the one that can't read it."),
         }
     }
 }
@@ -233,22 +273,30 @@ fn disagreement(reference: &Reference, rows: &[RowId]) -> Vec<String> {
     columns.map(|nth| reference.headers().address(reference.taken()[nth])).collect()
 }
 
-fn tell_candidates(text: &mut String, reference: &Reference, rows: &[RowId]) {
-    for &row in rows.iter().take(SHOWN) {
+fn tell_candidates(text: &mut String, reference: &Reference, holders: &[Holder]) {
+    for &holder in holders.iter().take(SHOWN) {
+        let row = reference.row(holder);
         let columns = reference.taken().iter().zip(reference.taken_cells(row));
         let cells = columns
             .map(|(&column, cell)| format!("{} {cell:?}", reference.headers().address(column)));
         let mut told: Vec<String> = cells.collect();
-        let (read, compared) = (reference.as_read(row), reference.as_compared(row));
+        if let Some(range) = reference.range_as_read(row) {
+            told.insert(0, format!("range {range}"));
+        }
+        let (read, compared) = (reference.as_read(holder), reference.as_compared(holder));
         if !compared.eq(read.iter().copied()) {
             told.insert(0, format!("key read as {:?}", read.join(", ")));
         }
-        let place = place(row.number(), reference.line(row));
+        let mut place = reference_place(reference, row);
+        if let Some(column) = reference.column(holder) {
+            place = format!("{place}, in {}", reference.headers().address(column));
+        }
         let line = format!("{place}: {}", told.join(", "));
-        let _ = writeln!(text, "    {}", wrapped(&line, 4, "      "));
+        let line = line.trim_end_matches(": ");
+        let _ = writeln!(text, "    {}", wrapped(line, 4, "      "));
     }
-    if rows.len() > SHOWN {
-        let _ = writeln!(text, "    and {} more", rows.len() - SHOWN);
+    if holders.len() > SHOWN {
+        let _ = writeln!(text, "    and {} more", holders.len() - SHOWN);
     }
 }
 
@@ -256,14 +304,14 @@ fn tell_candidates(text: &mut String, reference: &Reference, rows: &[RowId]) {
 fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
     let name = reference.name();
     let parts = reference.key().parts();
-    if parts.len() == 1 {
+    if parts.len() < 2 {
         return;
     }
     let mut missing = false;
     for (nth, part) in parts.iter().enumerate() {
         let mut alone: Vec<Option<&str>> = vec![None; parts.len()];
         alone[nth] = Some(compared[nth]);
-        let rows = reference.rows_with(&alone).count() as u64;
+        let rows = reference.holders_with(&alone).count() as u64;
         missing |= rows == 0;
         let found = match rows {
             0 => "in no row".to_owned(),
@@ -272,11 +320,11 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
         let words = format!("{} is {} {found} of {name}.", part.template(), shown(compared[nth]));
         let _ = writeln!(text, "    {}", wrapped(&words, 4, "      "));
     }
-    let mut near: Vec<(&Bound, usize, Vec<RowId>)> = Vec::new();
+    let mut near: Vec<(&Bound, usize, Vec<Holder>)> = Vec::new();
     for (nth, part) in parts.iter().enumerate() {
         let mut others: Vec<Option<&str>> = compared.iter().map(|&value| Some(value)).collect();
         others[nth] = None;
-        let rows: Vec<RowId> = reference.rows_with(&others).collect();
+        let rows: Vec<Holder> = reference.holders_with(&others).collect();
         if !rows.is_empty() {
             near.push((part, nth, rows));
         }

@@ -55,8 +55,8 @@ fn collapsed_keys_and_malformed_reference_rows_are_told() {
     assert!(ran.err.contains("does not hold: other: 1 of 2 keys collapsed (50.0%)"));
     assert_eq!(
         scene.read("lists/collapsed.csv"),
-        "reference,row,line,Tag,\"Tag | after \"\"-\"\" | number (compared)\",Line\n\
-         other,1,2,H-1,1,Amberline\nother,2,3,h-001,1,Amberline\n"
+        "reference,table,row,line,Tag,\"Tag | after \"\"-\"\" | number (compared)\",Line\n\
+         other,other.csv,1,2,H-1,1,Amberline\nother,other.csv,2,3,h-001,1,Amberline\n"
     );
     assert_eq!(
         scene.read("lists/malformed.csv"),

@@ -129,7 +129,7 @@ fn chosen_rows_are_told_and_listed() {
     );
     assert_eq!(
         scene.read("lists/chosen.csv"),
-        "reference,row,line,Apiary,Hive,reference rows,chosen row\nhives,6,8,Fellside,H-003,5; 6,6\n"
+        "reference,table,row,line,Apiary,Hive,reference rows,chosen row\nhives,harvest.csv,6,8,Fellside,H-003,5; 6,6\n"
     );
     assert!(scene.read("out.csv").contains("B6,Fellside,H-003,,Tamsin\n"));
     let ran = scene.run(&format!("why harvest.csv --row 6 {ON_HIVES} --when-duplicate last"));

@@ -5,10 +5,12 @@
 //! lookup, the answers are counted, and the block goes out to the sink with the taken cells
 //! beside it. Nothing of a main row is kept afterwards, so the main table may have any size.
 
+mod columns;
 mod pass;
 mod resolve;
 mod taking;
 
-pub use pass::Enrichment;
-pub use resolve::{Note, Resolved, Side, added_names, resolve, shown_columns};
+pub use columns::shown_columns;
+pub use pass::{Enrichment, Followed};
+pub use resolve::{Note, Resolved, Side, added_names, resolve};
 pub use taking::{AddedCell, Taking, Unmatched};

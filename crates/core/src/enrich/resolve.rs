@@ -1,9 +1,12 @@
 //! From the names in a plan to the columns of the tables at hand.
 
-use super::{AddedCell, Taking, Unmatched};
+use super::columns::{Added, added_columns, selected};
+use super::{Taking, Unmatched};
 use crate::key::Key;
-use crate::lookup::Rule;
-use crate::plan::{OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched};
+use crate::lookup::{Bounds, Naming, Rule, TakenColumns};
+use crate::plan::{
+    Held, On, OnPart, Range, Reach, ReferencePlan, WhenDuplicate, WhenUnmatched, Within,
+};
 use crate::table::{Headers, without_clash};
 use crate::template::{Bound, Template};
 use crate::{Error, Result};
@@ -13,14 +16,29 @@ use crate::{Error, Result};
 pub struct Resolved {
     /// The key of the main table.
     pub main_key: Key,
-    /// The key of the reference, part by part beside the main table's.
-    pub reference_key: Key,
+    /// The keys of the reference, part by part beside the main table's: one, or in a reverse
+    /// lookup one for each column that it looks in.
+    pub reference_keys: Vec<Key>,
+    /// The columns that a reverse lookup looks in; none in others.
+    pub looked_in: Vec<usize>,
+    /// Whether rows are matched by their position alone.
+    pub by_position: bool,
+    /// What is matched, part by part as it was written.
+    pub on: Vec<String>,
+    /// What the main table makes the value by that must lie in a range.
+    pub within: Option<Bound>,
+    /// The bounds of the range.
+    pub bounds: Option<Bounds>,
+    /// How far off the closest row may be.
+    pub reach: Option<Reach>,
     /// What to do with keys whose rows disagree.
     pub rule: Rule,
     /// What rows are put in order by, where the rule asks for it.
     pub rank: Option<Bound>,
-    /// The reference's columns to take, from 0.
-    pub taken: Vec<usize>,
+    /// The reference's columns to take.
+    pub taken: TakenColumns,
+    /// Those of them that main rows name.
+    pub naming: Vec<Naming>,
     /// The cells that are added, made from these columns and from marks.
     pub taking: Taking,
     /// What each of the added columns is to be called.
@@ -53,7 +71,7 @@ pub enum Note {
 /// A table as a plan meets it.
 #[derive(Debug, Clone, Copy)]
 pub struct Side<'a> {
-    /// Its headers.
+    /// Its headers; of the main table, with those that earlier references add behind them.
     pub headers: &'a Headers,
     /// The texts that count as blank in its keys.
     pub blanks: &'a [String],
@@ -62,7 +80,7 @@ pub struct Side<'a> {
 /// Finds the columns that a plan names.
 ///
 /// # Errors
-/// When a table has no such header, or several.
+/// When a table has no such header, or several, or when what is asked for does not go together.
 pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Result<Resolved> {
     let mut notes = Vec::new();
     let mut find = |headers: &Headers, name: &str| -> Result<usize> {
@@ -77,16 +95,34 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
         }
         Ok(found.column)
     };
-    let mut parts = (Vec::new(), Vec::new());
-    for OnPart { main: ours, reference: theirs } in &plan.on {
-        let mut bind = |template: &Template, side: Side<'_>| {
-            template.clone().cleaned(&plan.clean).bind_with(|name| find(side.headers, name))
-        };
-        parts.0.push(bind(ours, main)?);
-        parts.1.push(bind(theirs, reference)?);
+    let parts: &[OnPart] = match &plan.on {
+        On::Key(parts) => parts,
+        On::Position => &[],
+    };
+    let (main_key, reference_keys, looked_in) = keys(parts, plan, main, reference, &mut find)?;
+    let mut on: Vec<String> = parts.iter().map(OnPart::to_string).collect();
+    if plan.on == On::Position {
+        on.push("@row".to_owned());
     }
-    let main_key = Key::new(parts.0, main.blanks.to_vec());
-    let reference_key = Key::new(parts.1, reference.blanks.to_vec());
+    on.extend(plan.within.as_ref().map(Within::to_string));
+
+    let mut bind = |template: &Template, side: Side<'_>| {
+        template.bind_with(|name| find(side.headers, name))
+    };
+    let within = plan.within.as_ref().map(|within| bind(&within.main, main)).transpose()?;
+    let bounds = match plan.within.as_ref().map(|within| &within.range) {
+        None => None,
+        Some(Range::Between { lower, upper, closed }) => Some(Bounds::Between {
+            lower: bind(lower, reference)?,
+            upper: bind(upper, reference)?,
+            closed: *closed,
+        }),
+        Some(Range::From(bound)) => Some(Bounds::From(bind(bound, reference)?)),
+        Some(Range::UpTo(bound)) => Some(Bounds::UpTo(bind(bound, reference)?)),
+    };
+    if plan.reach.is_some() && !matches!(bounds, Some(Bounds::From(_) | Bounds::UpTo(_))) {
+        return Err(Error::ReachUnbound { reference: plan.name.clone() });
+    }
     let (rule, rank) = match &plan.when_duplicate {
         WhenDuplicate::Report | WhenDuplicate::Stop => (Rule::Report, None),
         WhenDuplicate::First => (Rule::First, None),
@@ -96,148 +132,101 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
         WhenDuplicate::Every => (Rule::Every, None),
         WhenDuplicate::List => (Rule::List, None),
     };
-    let rank = rank.map(|rank| rank.bind_with(|name| find(reference.headers, name))).transpose()?;
-    let reference = reference.headers;
-    let key_columns = reference_key.columns();
-    let Columns { taken, cells, names } = match &plan.take {
-        Some(take) => columns(take, plan, reference, key_columns, &mut find)?,
-        None => columns(&[Take::All], plan, reference, key_columns, &mut find)?,
-    };
+    let rank = rank.map(|rank| bind(rank, reference)).transpose()?;
+
+    let key: Vec<usize> = reference_keys.iter().flat_map(Key::columns).copied().collect();
+    let Added { taken, naming, cells, names } =
+        added_columns(plan, (main.headers, reference.headers), &key, &looked_in, &mut find)?;
     let unmatched = match &plan.when_unmatched {
         WhenUnmatched::Blank | WhenUnmatched::Stop => Unmatched::Blank,
         WhenUnmatched::Drop => Unmatched::Drop,
         WhenUnmatched::Only => Unmatched::Only,
         WhenUnmatched::Fill(text) => Unmatched::Fill(text.clone()),
     };
-    let taking = Taking { cells, unmatched };
-    Ok(Resolved { main_key, reference_key, rule, rank, taken, taking, names, notes })
+    Ok(Resolved {
+        main_key,
+        reference_keys,
+        looked_in,
+        by_position: plan.on == On::Position,
+        on,
+        within,
+        bounds,
+        reach: plan.reach,
+        rule,
+        rank,
+        taken,
+        naming,
+        taking: Taking { cells, unmatched },
+        names,
+        notes,
+    })
 }
 
-/// What is added: the columns that are kept of the reference, the cells made from them and their
-/// names.
-#[derive(Default)]
-struct Columns {
-    taken: Vec<usize>,
-    cells: Vec<AddedCell>,
-    names: Vec<String>,
-}
-
-impl Columns {
-    fn take(&mut self, column: usize, name: String) {
-        self.cells.push(AddedCell::Taken(self.taken.len()));
-        self.taken.push(column);
-        self.names.push(name);
-    }
-}
-
-fn columns(
-    take: &[Take],
+/// The key of either table, and the columns that a reverse lookup looks in.
+fn keys(
+    parts: &[OnPart],
     plan: &ReferencePlan,
-    reference: &Headers,
-    key: &[usize],
+    main: Side<'_>,
+    reference: Side<'_>,
     find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
-) -> Result<Columns> {
-    let mut left = Vec::new();
-    for leave in &plan.leave {
-        match leave {
-            Take::Like(pattern) => left.extend(like(reference, pattern)?),
-            Take::Column { header, .. } => left.push(find(reference, header)?),
-            Take::Run { .. } | Take::All | Take::Mark { .. } => {}
-        }
-    }
-    // What is named by itself is not brought again by a run or likeness.
-    for one in take {
-        if let Take::Column { header, .. } = one {
-            left.push(find(reference, header)?);
-        }
-    }
-    let mut all = Columns::default();
-    for one in take {
-        let brought: Vec<usize> = match one {
-            Take::Column { header, rename } => {
-                let column = find(reference, header)?;
-                all.take(column, rename.as_deref().unwrap_or(reference.name(column)).to_owned());
-                continue;
+) -> Result<(Key, Vec<Key>, Vec<usize>)> {
+    let mut bind = |template: &Template, side: Side<'_>| {
+        template.clone().cleaned(&plan.clean).bind_with(|name| find(side.headers, name))
+    };
+    let mut ours = Vec::new();
+    // Of a part that may stand in any of several columns, the steps; of others, the template.
+    let mut theirs = Vec::new();
+    let mut others = Vec::new();
+    for part in parts {
+        ours.push(bind(&part.main, main)?);
+        theirs.push(match &part.reference {
+            Held::Made(template) => {
+                let bound = bind(template, reference)?;
+                others.extend(bound.columns().to_vec());
+                Ok(bound)
             }
-            Take::Mark { mark, rename } => {
-                let name = || format!("{} {}", plan.name, mark.name());
-                all.cells.push(AddedCell::Mark(*mark));
-                all.names.push(rename.clone().unwrap_or_else(name));
-                continue;
-            }
-            Take::Run { first, last } => {
-                let (from, to) = (find(reference, first)?, find(reference, last)?);
-                if to < from {
-                    let table = reference.table().to_owned();
-                    let (first, last) = (first.clone(), last.clone());
-                    return Err(Error::RunBackwards { table, first, last });
-                }
-                (from..=to).collect()
-            }
-            Take::Like(pattern) => like(reference, pattern)?,
-            Take::All => (0..reference.len()).filter(|column| !key.contains(column)).collect(),
-        };
-        for column in brought {
-            if !left.contains(&column) && !all.taken.contains(&column) {
-                all.take(column, reference.name(column).to_owned());
-            }
-        }
-    }
-    Ok(all)
-}
-
-/// The columns that are named to be shown, in order; marks are not among them.
-///
-/// # Errors
-/// When a table has no such header, or several.
-pub fn shown_columns(take: &[Take], headers: &Headers) -> Result<Vec<usize>> {
-    let plan = ReferencePlan::default();
-    let find = &mut |headers: &Headers, name: &str| Ok(headers.find(name)?.column);
-    Ok(columns(take, &plan, headers, &[], find)?.taken)
-}
-
-/// The columns whose headers are like a text in which `*` stands for any text.
-fn like(headers: &Headers, pattern: &str) -> Result<Vec<usize>> {
-    let fits = |column: &usize| is_like(headers.name(*column), pattern);
-    let columns: Vec<usize> = (0..headers.len()).filter(fits).collect();
-    if columns.is_empty() {
-        return Err(Error::NothingLike {
-            table: headers.table().to_owned(),
-            pattern: pattern.to_owned(),
-            all: headers.iter().map(str::to_owned).collect(),
+            Held::Any(any) => Err(any),
         });
     }
-    Ok(columns)
-}
-
-fn is_like(text: &str, pattern: &str) -> bool {
-    let Some((first, rest)) = pattern.split_once('*') else { return text == pattern };
-    let Some(mut text) = text.strip_prefix(first) else { return false };
-    let mut pieces: Vec<&str> = rest.split('*').collect();
-    let last = pieces.pop().unwrap_or_default();
-    for piece in pieces {
-        match text.find(piece) {
-            Some(at) => text = &text[at + piece.len()..],
-            None => return false,
+    let main_key = Key::new(ours, main.blanks.to_vec());
+    let blanks = || reference.blanks.to_vec();
+    let Some(any) = theirs.iter().find_map(|part| part.as_ref().err()) else {
+        let theirs = theirs.into_iter().flatten().collect();
+        return Ok((main_key, vec![Key::new(theirs, blanks())], Vec::new()));
+    };
+    let mut looked_in = Vec::new();
+    for selection in &any.columns {
+        for column in selected(selection, reference.headers, &others, find)? {
+            if !looked_in.contains(&column) {
+                looked_in.push(column);
+            }
         }
     }
-    text.ends_with(last)
+    let key_of = |&column: &usize| {
+        let in_column = |part: &std::result::Result<Bound, _>| match part {
+            Ok(bound) => bound.clone(),
+            Err(_) => {
+                let header = reference.headers.address(column);
+                let steps = Template::of_steps(&header, any.steps.clone());
+                steps.cleaned(&plan.clean).at(vec![column])
+            }
+        };
+        Key::new(theirs.iter().map(in_column).collect(), blanks())
+    };
+    let keys = looked_in.iter().map(key_of).collect();
+    Ok((main_key, keys, looked_in))
 }
 
 /// The headers of all added columns, none of them like a header that stands before it, with a note
-/// for each that had to be renamed. Each reference is given by its name and its columns' names.
-pub fn added_names<'a>(
-    main: &Headers,
-    references: impl IntoIterator<Item = (&'a str, &'a [String])>,
-) -> (Vec<String>, Vec<Note>) {
-    let mut all: Vec<String> = main.iter().map(str::to_owned).collect();
-    let mut notes = Vec::new();
-    for (reference, wanted) in references {
-        let given = without_clash(&all, wanted, reference);
-        for (wanted, given) in wanted.iter().zip(&given).filter(|(wanted, given)| wanted != given) {
-            notes.push(Note::Renamed { wanted: wanted.clone(), given: given.clone() });
-        }
-        all.extend(given);
-    }
-    (all.split_off(main.len()), notes)
+/// for each that had to be renamed: those of one more reference, behind the others.
+pub fn added_names(before: &Headers, reference: &str, wanted: &[String]) -> (Vec<String>, Vec<Note>) {
+    let before: Vec<String> = before.iter().map(str::to_owned).collect();
+    let given = without_clash(&before, wanted, reference);
+    let renamed = wanted.iter().zip(&given).filter(|(wanted, given)| wanted != given);
+    let note = |(wanted, given): (&String, &String)| Note::Renamed {
+        wanted: wanted.clone(),
+        given: given.clone(),
+    };
+    let notes = renamed.map(note).collect();
+    (given, notes)
 }

@@ -3,9 +3,9 @@
 use std::fmt::Write;
 
 use crate::findings::Kind;
-use crate::lookup::{Answer, Lookup, RowId};
+use crate::lookup::{Answer, Holder, Lookup, RowId};
 use crate::plan::Mark;
-use crate::table::Block;
+use crate::table::{Block, Row};
 
 /// The cells that a lookup adds to each row.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,6 +21,8 @@ pub struct Taking {
 pub enum AddedCell {
     /// A taken cell, by its number among the reference's taken columns.
     Taken(usize),
+    /// The taken cell that the main row names, by the number of the naming.
+    Named(usize),
     /// What the lookup knows of the row.
     Mark(Mark),
 }
@@ -39,6 +41,16 @@ pub enum Unmatched {
     Fill(String),
 }
 
+/// The reference rows that a main row takes from.
+struct Givers<'a> {
+    lookup: &'a Lookup,
+    answer: Answer,
+    /// What holds its key, in order.
+    holders: Vec<Holder>,
+    /// The rows it takes from.
+    rows: Vec<RowId>,
+}
+
 impl Taking {
     /// Taken cells only, of a reference with so many taken columns.
     pub fn all(columns: usize) -> Self {
@@ -48,59 +60,51 @@ impl Taking {
 
     /// Whether a row with this answer goes into the output.
     pub(crate) fn keeps(&self, answer: Answer) -> bool {
+        let is_unmatched = matches!(answer, Answer::Unmatched(_));
         match self.unmatched {
-            Unmatched::Drop => answer != Answer::Unmatched,
-            Unmatched::Only => answer == Answer::Unmatched,
+            Unmatched::Drop => !is_unmatched,
+            Unmatched::Only => is_unmatched,
             Unmatched::Blank | Unmatched::Fill(_) => true,
         }
     }
 
-    /// Adds the cells of one main row. `row` is the reference row that answers it, where it is one;
-    /// otherwise all rows that hold the key do, if any.
+    /// Adds the cells of one main row. Beside its answer stands the one holder that it takes from;
+    /// where there is none, and the answer rests on all that hold its key, it takes from them.
+    /// `named` holds the places of the taken columns that it names.
     pub(crate) fn add(
         &self,
         lookup: &Lookup,
-        (main, main_row): (&Block, usize),
-        answer: Answer,
-        row: Option<RowId>,
+        row: Row<'_>,
+        (answer, one): (Answer, Option<Holder>),
+        named: &[usize],
         added: &mut Block,
     ) {
         let reference = lookup.reference();
-        if let (Some(row), true) = (row, self.takes_all_in_order(reference.taken().len())) {
-            reference.taken_cells(row).for_each(|cell| added.push_cell(cell));
+        if let (Some(one), true) = (one, self.takes_all_in_order(reference.taken().len())) {
+            reference.taken_cells(reference.row(one)).for_each(|cell| added.push_cell(cell));
             return;
         }
-        let rows: Vec<RowId> = match (row, answer) {
-            (Some(row), _) => vec![row],
-            (None, Answer::All(first)) => reference.rows_of(first).collect(),
-            (None, _) => Vec::new(),
-        };
+        let givers = Givers::new(lookup, row, answer, one);
         let taken: Vec<Vec<&str>> =
-            rows.iter().map(|&row| reference.taken_cells(row).collect()).collect();
+            givers.rows.iter().map(|&row| reference.taken_cells(row).collect()).collect();
         let mut text = String::new();
         for cell in &self.cells {
             text.clear();
-            match *cell {
-                AddedCell::Taken(nth) => match (&self.unmatched, answer) {
-                    (Unmatched::Fill(fill), Answer::Unmatched) => text.push_str(fill),
-                    _ => join_distinct(&mut text, taken.iter().map(|cells| cells[nth])),
-                },
-                AddedCell::Mark(Mark::Status) => text.push_str(status(lookup, answer).label()),
-                AddedCell::Mark(Mark::Row) => {
-                    let numbers: Vec<String> =
-                        rows.iter().map(|row| row.number().to_string()).collect();
-                    join_distinct(&mut text, numbers.iter().map(String::as_str));
+            let place = match *cell {
+                AddedCell::Mark(mark) => {
+                    givers.write_mark(mark, row, &mut text);
+                    added.push_cell(&text);
+                    continue;
                 }
-                AddedCell::Mark(Mark::Table) if rows.is_empty() => {}
-                AddedCell::Mark(Mark::Table) => text.push_str(reference.headers().table()),
-                AddedCell::Mark(Mark::Count) => {
-                    if let Some(count) = count(lookup, answer) {
-                        let _ = write!(text, "{count}");
-                    }
+                AddedCell::Taken(place) => Some(place),
+                AddedCell::Named(nth) => named.get(nth).copied(),
+            };
+            match (&self.unmatched, answer, place) {
+                (Unmatched::Fill(fill), Answer::Unmatched(_), _) => text.push_str(fill),
+                (_, _, Some(place)) => {
+                    join_distinct(&mut text, taken.iter().map(|cells| cells[place]));
                 }
-                AddedCell::Mark(Mark::Key) => {
-                    text.push_str(&lookup.key().as_compared(main, main_row).join(", "));
-                }
+                (_, _, None) => {}
             }
             added.push_cell(&text);
         }
@@ -112,28 +116,64 @@ impl Taking {
     }
 }
 
-/// The finding of a row.
-fn status(lookup: &Lookup, answer: Answer) -> Kind {
-    match answer {
-        Answer::All(first) if lookup.reference().is_conflicting(first) => Kind::Chosen,
-        Answer::Matched(_) | Answer::All(_) => Kind::Matched,
-        Answer::Chosen { .. } => Kind::Chosen,
-        Answer::Ambiguous(_) => Kind::Ambiguous,
-        Answer::Unmatched => Kind::Unmatched,
-        Answer::BlankKey => Kind::BlankKey,
-        Answer::Malformed => Kind::Malformed,
+impl<'a> Givers<'a> {
+    fn new(lookup: &'a Lookup, row: Row<'_>, answer: Answer, one: Option<Holder>) -> Self {
+        let reference = lookup.reference();
+        let holders = lookup.holders(row, answer);
+        let rows = match (one, answer) {
+            (Some(one), _) => vec![reference.row(one)],
+            (None, Answer::All { .. }) => reference.rows_among(&holders),
+            (None, _) => Vec::new(),
+        };
+        Self { lookup, answer, holders, rows }
+    }
+
+    fn write_mark(&self, mark: Mark, row: Row<'_>, text: &mut String) {
+        let reference = self.lookup.reference();
+        match mark {
+            Mark::Status => text.push_str(status(self.answer).label()),
+            Mark::Row => {
+                let numbers = self.rows.iter().map(|&row| reference.number(row).to_string());
+                let numbers: Vec<String> = numbers.collect();
+                join_distinct(text, numbers.iter().map(String::as_str));
+            }
+            Mark::Table => {
+                let whole = reference.headers().table();
+                let tables = self.rows.iter().map(|&row| reference.table(row).unwrap_or(whole));
+                join_distinct(text, tables);
+            }
+            Mark::Column => {
+                let giving = |holder: &&Holder| self.rows.contains(&reference.row(**holder));
+                let columns = self.holders.iter().filter(giving);
+                let columns = columns.filter_map(|&holder| reference.column(holder));
+                let names: Vec<String> =
+                    columns.map(|column| reference.headers().address(column)).collect();
+                join_distinct(text, names.iter().map(String::as_str));
+            }
+            Mark::Count => {
+                // How many rows hold the key; nothing when there is no key to hold.
+                let _ = match self.answer {
+                    Answer::BlankKey | Answer::Malformed => Ok(()),
+                    _ => write!(text, "{}", reference.rows_among(&self.holders).len()),
+                };
+            }
+            Mark::Key if reference.is_by_position() => {
+                let _ = write!(text, "{}", row.number());
+            }
+            Mark::Key => text.push_str(&self.lookup.key().as_compared(row).join(", ")),
+        }
     }
 }
 
-/// How many reference rows hold the key; `None` when there is no key to hold.
-fn count(lookup: &Lookup, answer: Answer) -> Option<usize> {
+/// The finding of a row.
+fn status(answer: Answer) -> Kind {
     match answer {
-        Answer::Matched(first)
-        | Answer::Chosen { first, .. }
-        | Answer::All(first)
-        | Answer::Ambiguous(first) => Some(lookup.reference().rows_of(first).count()),
-        Answer::Unmatched => Some(0),
-        Answer::BlankKey | Answer::Malformed => None,
+        Answer::All { disagree: true, .. } | Answer::Chosen { .. } => Kind::Chosen,
+        Answer::Matched(_) | Answer::All { .. } => Kind::Matched,
+        Answer::Ambiguous(_) => Kind::Ambiguous,
+        Answer::Unmatched(_) => Kind::Unmatched,
+        Answer::BlankKey => Kind::BlankKey,
+        Answer::Malformed => Kind::Malformed,
     }
 }
 

@@ -11,6 +11,8 @@ pub enum Kind {
     Chosen,
     /// A main row whose key no reference row holds.
     Unmatched,
+    /// An unmatched main row that names a header which the reference does not have.
+    NoHeader,
     /// A main row whose key is on several reference rows that disagree on what is taken.
     Ambiguous,
     /// A main row with a blank part in its key.
@@ -46,10 +48,11 @@ impl Kind {
         [Self::Matched, Self::Unmatched, Self::Ambiguous, Self::BlankKey, Self::Malformed];
 
     /// Every kind, in the order in which they are told.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Matched,
         Self::Chosen,
         Self::Unmatched,
+        Self::NoHeader,
         Self::Ambiguous,
         Self::BlankKey,
         Self::Malformed,
@@ -66,6 +69,7 @@ impl Kind {
             Self::Matched => "matched",
             Self::Chosen => "chosen",
             Self::Unmatched => "unmatched",
+            Self::NoHeader => "no header",
             Self::Ambiguous => "ambiguous",
             Self::BlankKey => "blank key",
             Self::Malformed => "malformed",
@@ -83,6 +87,7 @@ impl Kind {
             Self::Matched
             | Self::Chosen
             | Self::Unmatched
+            | Self::NoHeader
             | Self::Ambiguous
             | Self::BlankKey
             | Self::Malformed => Population::MainRows,
@@ -103,10 +108,13 @@ pub struct Counts {
     pub reference_rows: u64,
     /// Different keys of the reference.
     pub reference_keys: u64,
-    /// Reference rows with a blank part in their key; all of them are unused.
+    /// Reference rows with a blank part in their key or range; all of them are unused.
     pub keyless_rows: u64,
-    /// Reference rows with a value in their key that a step could not read; unused too.
+    /// Reference rows with a value in their key or range that could not be read; unused too, but in
+    /// a reverse lookup, where another cell of the row may be asked for.
     pub malformed_rows: u64,
+    /// Unmatched main rows whose key the reference holds, but in no range that holds their value.
+    pub out_of_range: u64,
     pub(super) of: [u64; Kind::ALL.len()],
 }
 

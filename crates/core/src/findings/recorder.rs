@@ -1,8 +1,8 @@
 //! The way single findings go out while the pass runs, so that lists of any length need no memory.
 
 use super::Kind;
-use crate::lookup::{Lookup, RowId};
-use crate::table::Block;
+use crate::lookup::{Answer, Lookup};
+use crate::table::Row;
 
 /// Something to say of one main row.
 #[derive(Debug)]
@@ -11,16 +11,13 @@ pub struct MainFinding<'a> {
     pub nth: usize,
     /// That lookup.
     pub lookup: &'a Lookup,
-    /// Chosen, unmatched, ambiguous, blank key, malformed, or repeated: a key that an earlier row asked for.
+    /// Chosen, unmatched, no header, ambiguous, blank key, malformed, or repeated: a key that an
+    /// earlier row asked for.
     pub kind: Kind,
-    /// The block that holds the row.
-    pub block: &'a Block,
-    /// The row in the block, from 0.
-    pub row: usize,
-    /// For an ambiguous or chosen row the first reference row that holds its key.
-    pub first: Option<RowId>,
-    /// For a row whose answer was chosen the reference row that was.
-    pub chosen: Option<RowId>,
+    /// The row, with what earlier lookups have added to it.
+    pub row: Row<'a>,
+    /// What the lookup answered.
+    pub answer: Answer,
     /// For a repeated key the number of the main row that asked first.
     pub asked_by: Option<u64>,
 }

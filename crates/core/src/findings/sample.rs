@@ -1,7 +1,8 @@
 //! A few rows of each trouble, kept for the summary.
 
 use crate::key::Unreadable;
-use crate::lookup::RowId;
+use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
+use crate::table::Row;
 
 /// How many samples are kept of each kind.
 pub const SAMPLES: usize = 3;
@@ -13,10 +14,38 @@ pub struct Sample {
     pub row: u64,
     /// The line of the file on which it begins.
     pub line: u64,
-    /// The cells that its key is made from, as they were read.
+    /// The cells that its answer depends on, as they were read.
     pub key: Vec<String>,
-    /// The reference rows that hold the key, when it is ambiguous.
-    pub candidates: Vec<RowId>,
-    /// The value that a step could not read, when the key is malformed.
+    /// What holds the key in the reference, when it is ambiguous.
+    pub candidates: Vec<Holder>,
+    /// The value that could not be read, when the key is malformed.
     pub unreadable: Option<Unreadable>,
+    /// The row whose range comes nearest, when none holds the value.
+    pub nearest: Option<RowId>,
+    /// The header that the row names, when there is none, and those that come near.
+    pub header: Option<(String, Vec<String>)>,
+}
+
+impl Sample {
+    /// What there is to say of a main row with this answer.
+    pub(super) fn of(lookup: &Lookup, row: Row<'_>, answer: Answer) -> Self {
+        let nearest = match answer {
+            Answer::Unmatched(Miss::Range(first)) => lookup.nearest_range(row, first),
+            _ => None,
+        };
+        let header = match answer {
+            Answer::Unmatched(Miss::Header) => lookup.unknown_header(row),
+            _ => None,
+        };
+        let is_malformed = answer == Answer::Malformed;
+        Self {
+            row: row.number(),
+            line: row.line(),
+            key: lookup.as_read(row).into_iter().map(str::to_owned).collect(),
+            candidates: lookup.holders(row, answer),
+            unreadable: is_malformed.then(|| lookup.unreadable(row)).flatten(),
+            nearest,
+            header,
+        }
+    }
 }

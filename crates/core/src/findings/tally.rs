@@ -1,8 +1,8 @@
 //! Counting the answers of a run, in the order of the main rows.
 
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample};
-use crate::lookup::{Answer, Lookup, RowId};
-use crate::table::Block;
+use crate::lookup::{Answer, Lookup, Miss, RowId};
+use crate::table::Row;
 
 /// What was found in a run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,16 +20,21 @@ pub struct Findings {
 pub struct LookupFindings {
     /// How often each kind occurs.
     pub counts: Counts,
-    /// The first main rows of each trouble: unmatched, ambiguous, blank key, malformed.
-    samples: [Vec<Sample>; 4],
-    /// Under the first row of each key, how often it was asked for.
+    /// The first main rows of each trouble.
+    samples: [Vec<Sample>; TROUBLES.len()],
+    /// How often each key was asked for.
     asked: Vec<u32>,
 }
+
+/// The troubles of main rows, of which samples are kept.
+const TROUBLES: [Kind; 5] =
+    [Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed];
 
 impl LookupFindings {
     /// The first main rows of a kind; none for a kind that is not a trouble of main rows.
     pub fn samples(&self, kind: Kind) -> &[Sample] {
-        trouble(kind).map_or(&[], |at| &self.samples[at])
+        let at = TROUBLES.iter().position(|trouble| *trouble == kind);
+        at.map_or(&[], |at| &self.samples[at])
     }
 
     /// The reference rows that no main row asked for, in order. `lookup` is the one that these
@@ -39,102 +44,121 @@ impl LookupFindings {
     }
 }
 
-/// Where the samples of a kind are kept.
-fn trouble(kind: Kind) -> Option<usize> {
-    match kind {
-        Kind::Unmatched => Some(0),
-        Kind::Ambiguous => Some(1),
-        Kind::BlankKey => Some(2),
-        Kind::Malformed => Some(3),
-        _ => None,
-    }
-}
-
 /// The count of one lookup while the pass runs.
 #[derive(Debug)]
 pub(crate) struct Tally {
     nth: usize,
+    counts_copies: bool,
     counts: Counts,
-    samples: [Vec<Sample>; 4],
+    samples: [Vec<Sample>; TROUBLES.len()],
+    /// How often each key was asked for, under its first holder; where ranges tell which rows
+    /// count, under each of them.
     asked: Vec<u32>,
-    /// Under the first row of each key, the main row that asked for it first; only while recording.
+    /// Under the first holder of each key, the main row that asked for it first; only while
+    /// recording.
     asked_by: Vec<u64>,
 }
 
 impl Tally {
-    pub(crate) fn new(nth: usize, lookup: &Lookup, recording: bool) -> Self {
-        let rows = lookup.reference().rows() as usize;
+    pub(crate) fn new(nth: usize, lookup: &Lookup, counts_copies: bool, recording: bool) -> Self {
+        let holders = lookup.reference().holder_count();
         Self {
             nth,
+            counts_copies,
             counts: Counts::default(),
             samples: Default::default(),
-            asked: vec![0; rows],
-            asked_by: if recording { vec![0; rows] } else { Vec::new() },
+            asked: vec![0; holders],
+            asked_by: if recording { vec![0; holders] } else { Vec::new() },
         }
+    }
+
+    /// Whether each copy of a row that an earlier lookup repeated counts as a row, since they may
+    /// ask for different keys.
+    pub(crate) fn counts_copies(&self) -> bool {
+        self.counts_copies
     }
 
     /// Counts the answer of one main row.
     pub(crate) fn note<E>(
         &mut self,
         lookup: &Lookup,
-        (block, row): (&Block, usize),
+        row: Row<'_>,
         answer: Answer,
         recorder: &mut Option<&mut dyn Recorder<Error = E>>,
     ) -> Result<(), E> {
-        let mut chosen = None;
-        let (kind, first) = match answer {
-            Answer::Matched(first) | Answer::All(first) => (Kind::Matched, Some(first)),
-            Answer::Chosen { first, row } => {
-                chosen = Some(row);
-                (Kind::Matched, Some(first))
+        let (kind, also) = match answer {
+            Answer::Matched(_) | Answer::All { disagree: false, .. } => (Kind::Matched, None),
+            Answer::Chosen { .. } | Answer::All { .. } => (Kind::Matched, Some(Kind::Chosen)),
+            Answer::Ambiguous(_) => (Kind::Ambiguous, None),
+            Answer::Unmatched(Miss::Header) => (Kind::Unmatched, Some(Kind::NoHeader)),
+            Answer::Unmatched(miss) => {
+                self.counts.out_of_range += u64::from(matches!(miss, Miss::Range(_)));
+                (Kind::Unmatched, None)
             }
-            Answer::Ambiguous(first) => (Kind::Ambiguous, Some(first)),
-            Answer::Unmatched => (Kind::Unmatched, None),
             Answer::BlankKey => (Kind::BlankKey, None),
             Answer::Malformed => (Kind::Malformed, None),
         };
-        self.counts.of[kind as usize] += 1;
-        if let Some(at) = trouble(kind)
-            && self.samples[at].len() < SAMPLES
-        {
-            let key: Vec<String> = lookup.key().as_read(block, row).map(str::to_owned).collect();
-            let unreadable = lookup.key().unreadable(&key);
-            self.samples[at].push(Sample {
-                row: block.row_number(row),
-                line: block.line(row),
-                key,
-                unreadable,
-                candidates: first.map_or(Vec::new(), |f| lookup.reference().rows_of(f).collect()),
-            });
-        }
-        let is_chosen = !matches!(answer, Answer::Matched(_) | Answer::Ambiguous(_))
-            && first.is_some_and(|first| lookup.reference().is_conflicting(first));
-        self.counts.of[Kind::Chosen as usize] += u64::from(is_chosen);
-        let mut record = |kind, asked_by| match recorder {
-            None => Ok(()),
-            Some(recorder) => {
-                let nth = self.nth;
-                let finding =
-                    MainFinding { nth, lookup, kind, block, row, first, chosen, asked_by };
-                recorder.main_row(&finding)
+        for kind in [Some(kind), also].into_iter().flatten() {
+            self.counts.of[kind as usize] += 1;
+            if kind != Kind::Matched {
+                self.record(lookup, row, (answer, kind), recorder)?;
             }
+        }
+        let (Answer::Matched(first)
+        | Answer::Chosen { first, .. }
+        | Answer::All { first, .. }
+        | Answer::Ambiguous(first)) = answer
+        else {
+            return Ok(());
         };
-        if kind != Kind::Matched {
-            record(kind, None)?;
+        if lookup.value().is_some() {
+            for holder in lookup.holders(row, answer) {
+                let asked = &mut self.asked[holder.index()];
+                *asked = asked.saturating_add(1);
+            }
+        } else {
+            let asked = &mut self.asked[first.index()];
+            *asked = asked.saturating_add(1);
         }
-        if is_chosen {
-            record(Kind::Chosen, None)?;
-        }
-        let Some(first) = first else { return Ok(()) };
-        let asked = &mut self.asked[first.index()];
-        *asked = asked.saturating_add(1);
-        if let Some(asked_by) = self.asked_by.get_mut(first.index()) {
+        if let (Some(recorder), Some(asked_by)) = (recorder, self.asked_by.get_mut(first.index())) {
             match *asked_by {
-                0 => *asked_by = block.row_number(row),
-                earlier => record(Kind::Repeated, Some(earlier))?,
+                0 => *asked_by = row.number(),
+                earlier => {
+                    let (nth, kind) = (self.nth, Kind::Repeated);
+                    let asked_by = Some(earlier);
+                    recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
+                }
             }
         }
         Ok(())
+    }
+
+    /// Keeps a sample of a trouble, and tells the recorder of it.
+    #[cold]
+    fn record<E>(
+        &mut self,
+        lookup: &Lookup,
+        row: Row<'_>,
+        (answer, kind): (Answer, Kind),
+        recorder: &mut Option<&mut dyn Recorder<Error = E>>,
+    ) -> Result<(), E> {
+        if let Some(at) = TROUBLES.iter().position(|trouble| *trouble == kind)
+            && self.samples[at].len() < SAMPLES
+        {
+            self.samples[at].push(Sample::of(lookup, row, answer));
+        }
+        let nth = self.nth;
+        match recorder {
+            None => Ok(()),
+            Some(recorder) => recorder.main_row(&MainFinding {
+                nth,
+                lookup,
+                kind,
+                row,
+                answer,
+                asked_by: None,
+            }),
+        }
     }
 
     /// The findings, once every main row is counted.

@@ -3,7 +3,7 @@
 use super::Key;
 use crate::Error;
 use crate::findings::SAMPLES;
-use crate::lookup::{Reference, ReferenceBuilder, Seed};
+use crate::lookup::{Reference, ReferenceBuilder, Seed, TakenColumns};
 use crate::table::{Block, Headers, Sink, Source, without_clash};
 use crate::template::{Bound, PartState, Template, Unfit, Work};
 
@@ -35,7 +35,7 @@ pub struct Taken {
 
 /// A census of the keys of a table: nothing but the keys is kept.
 pub fn census(name: &str, headers: &Headers, key: Key, seed: Seed) -> ReferenceBuilder {
-    ReferenceBuilder::new(name, headers, key, Vec::new(), seed)
+    ReferenceBuilder::new(name, headers, vec![key], Vec::new(), TakenColumns::default(), seed)
 }
 
 /// Writes a table with a key column behind its own. The cell is blank where the key is not whole.
@@ -76,7 +76,7 @@ pub fn make<E: From<Error>>(
         }
         sink.write_block(&block, &every_row(&block), &added)?;
     }
-    Ok(Made { census: builder.finish(), inseparable, samples })
+    Ok(Made { census: builder.finish()?, inseparable, samples })
 }
 
 fn every_row(block: &Block) -> Vec<usize> {

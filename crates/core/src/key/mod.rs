@@ -5,7 +5,7 @@
 
 pub mod column;
 
-use crate::table::{Block, packed};
+use crate::table::{Row, packed};
 use crate::template::{Bound, PartState, Trace, Work};
 
 /// The key of one table: the templates that its parts are made with, in the order in which they
@@ -28,6 +28,14 @@ pub struct Unreadable {
     pub value: String,
 }
 
+impl Unreadable {
+    /// A value that can't be told by more and less.
+    pub(crate) fn within(bound: &Bound, value: String) -> Self {
+        let column = bound.columns().first().copied().unwrap_or_default();
+        Self { column, step: "within".to_owned(), value }
+    }
+}
+
 impl Key {
     /// A key of these parts. Cells that are one of `blanks`, but for white space around, count as
     /// blank.
@@ -46,6 +54,11 @@ impl Key {
         &self.parts
     }
 
+    /// The texts that count as blank.
+    pub fn blanks(&self) -> &[String] {
+        &self.blanks
+    }
+
     /// The columns that it is made from, each once.
     pub fn columns(&self) -> &[usize] {
         &self.columns
@@ -62,15 +75,13 @@ impl Key {
     /// parts is right.
     pub(crate) fn pack(
         &self,
-        block: &Block,
-        row: usize,
+        row: Row<'_>,
         packed: &mut String,
         work: &mut Work,
     ) -> PartState {
         let mut state = PartState::Whole;
         for part in &self.parts {
-            let cell = |column| block.cell(row, column);
-            let made = part.value(cell, &self.blanks, work, |state, value| {
+            let made = part.value(|column| row.cell(column), &self.blanks, work, |state, value| {
                 packed::push(packed, value);
                 state
             });
@@ -80,14 +91,14 @@ impl Key {
     }
 
     /// The cells that a row's key is made from, as they were read, in the order of the columns.
-    pub fn as_read<'b>(&self, block: &'b Block, row: usize) -> impl Iterator<Item = &'b str> {
-        self.columns.iter().map(move |&column| block.cell(row, column))
+    pub fn as_read<'b>(&self, row: Row<'b>) -> impl Iterator<Item = &'b str> {
+        self.columns.iter().map(move |&column| row.cell(column))
     }
 
     /// The parts of a row's key as they are compared; blank where a step could not read its value.
-    pub fn as_compared(&self, block: &Block, row: usize) -> Vec<String> {
+    pub fn as_compared(&self, row: Row<'_>) -> Vec<String> {
         let mut packed = String::new();
-        self.pack(block, row, &mut packed, &mut Work::default());
+        self.pack(row, &mut packed, &mut Work::default());
         packed::Cells::new(&packed).map(str::to_owned).collect()
     }
 

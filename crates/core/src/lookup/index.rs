@@ -21,6 +21,11 @@ impl Index {
         Self { slots: vec![0; FEWEST_SLOTS], held: 0 }
     }
 
+    /// An index with room for so many keys, so that it need not grow.
+    pub(crate) fn for_keys(keys: usize) -> Self {
+        Self { slots: vec![0; (keys * 8 / 5 + 1).max(FEWEST_SLOTS)], held: 0 }
+    }
+
     /// The row that was entered under this hash and for which `is_equal` holds.
     pub(crate) fn find(&self, hash: u32, is_equal: impl Fn(u32) -> bool) -> Option<u32> {
         self.seek(hash, is_equal).ok()

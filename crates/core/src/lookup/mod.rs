@@ -1,76 +1,119 @@
 //! Lookups: from a main row's key to its reference row.
 //!
 //! In go a reference table, block by block, and then main rows; out comes an [`Answer`] for each
-//! of them. One probe a row, however many columns are taken.
+//! of them. One probe a row, however many columns are taken. Which of the rows that hold a key
+//! counts is settled by their [`ranges`](Bounds), where there are any, and by a [`Rule`].
 
+mod builder;
 mod index;
-mod rank;
+mod naming;
+mod position;
+mod ranges;
+mod records;
 mod reference;
+mod rule;
 mod search;
 
-pub use reference::{Group, Reference, ReferenceBuilder, RowId, Seed};
+pub use builder::{Bounds, ReferenceBuilder, TakenColumns};
+pub use naming::Naming;
+pub use position::{Line, Position};
+pub use reference::{Group, Holder, Reference, RowId, Seed};
+pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
 
-use crate::key::Key;
-use crate::table::Block;
-use crate::template::{PartState, Work};
+use naming::NamedColumn;
+use rule::{Compared, Decision};
 
-/// What to do with keys whose rows disagree on what is taken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Rule {
-    /// Take nothing: the main row is ambiguous.
-    #[default]
-    Report,
-    /// Take from the first row.
-    First,
-    /// Take from the last row.
-    Last,
-    /// Take from the row of the highest rank.
-    Highest,
-    /// Take from the row of the lowest rank.
-    Lowest,
-    /// Take from every row, one after the other, also where they agree.
-    Every,
-    /// Take the distinct values of all rows.
-    List,
-}
+use crate::key::{Key, Unreadable};
+use crate::table::Row;
+use crate::template::{Bound, PartState, Work};
 
 /// What a lookup found for one main row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Answer {
-    /// Exactly one answer: the taken cells of this reference row.
-    Matched(RowId),
+    /// Exactly one answer: the taken cells of this holder's row.
+    Matched(Holder),
     /// Several reference rows hold the key and disagree; a rule chose this one.
     Chosen {
-        /// The first row that holds the key.
-        first: RowId,
+        /// The first holder of the key.
+        first: Holder,
         /// The chosen one.
-        row: RowId,
+        holder: Holder,
     },
     /// Several reference rows hold the key, the first of which this is, and a rule takes from all.
-    All(RowId),
+    All {
+        /// The first holder of the key.
+        first: Holder,
+        /// Whether they disagree on what is taken.
+        disagree: bool,
+    },
     /// Several reference rows hold the key and disagree on what is taken; this is the first.
-    Ambiguous(RowId),
-    /// No reference row holds the key.
-    Unmatched,
+    Ambiguous(Holder),
+    /// There is none.
+    Unmatched(Miss),
     /// A part of the key is blank.
     BlankKey,
-    /// A step could not read a value that a part of the key is made from.
+    /// A value that a part of the key is made from could not be read.
     Malformed,
+}
+
+/// Why there is no answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Miss {
+    /// No reference row holds the key.
+    Key,
+    /// No row that holds the key, the first of which this is, has a range that holds the value.
+    Range(Holder),
+    /// The key is held, but no column has the header that the row names.
+    Header,
 }
 
 /// A reference ready to be asked by the rows of a main table.
 #[derive(Debug)]
 pub struct Lookup {
     key: Key,
+    within: Option<Bound>,
+    naming: Vec<Naming>,
+    /// What it is matched on, part by part as it was written.
+    on: Vec<String>,
     reference: Reference,
+}
+
+/// Working space for answers. Between them it means nothing but for [`Asking::named`].
+#[derive(Debug, Default)]
+pub struct Asking {
+    key: String,
+    work: Work,
+    holders: Vec<Holder>,
+    named: Vec<usize>,
+}
+
+impl Asking {
+    /// The places among the taken columns of those that the last row which was answered names.
+    pub fn named(&self) -> &[usize] {
+        &self.named
+    }
 }
 
 impl Lookup {
     /// Joins the main table's key to the reference that it asks; `key` has as many parts as the
-    /// reference's own key.
-    pub fn new(key: Key, reference: Reference) -> Self {
-        Self { key, reference }
+    /// reference's own key. `on` says part by part what is matched.
+    pub fn new(key: Key, on: Vec<String>, reference: Reference) -> Self {
+        Self { key, within: None, naming: Vec::new(), on, reference }
+    }
+
+    /// States what the main table makes the value by that must lie in a row's range.
+    #[must_use]
+    pub fn within(mut self, value: Option<Bound>) -> Self {
+        self.within = value;
+        self
+    }
+
+    /// States which columns main rows name.
+    #[must_use]
+    pub fn naming(mut self, naming: Vec<Naming>) -> Self {
+        self.naming = naming;
+        self
     }
 
     /// The main table's key.
@@ -78,36 +121,216 @@ impl Lookup {
         &self.key
     }
 
+    /// The template of the value that must lie in a row's range.
+    pub fn value(&self) -> Option<&Bound> {
+        self.within.as_ref()
+    }
+
+    /// The columns that main rows name.
+    pub fn namings(&self) -> &[Naming] {
+        &self.naming
+    }
+
+    /// What it is matched on, part by part as it was written.
+    pub fn on(&self) -> &[String] {
+        &self.on
+    }
+
     /// The reference that is asked.
     pub fn reference(&self) -> &Reference {
         &self.reference
     }
 
-    /// Looks one main row up. `key` and `work` are working space; what they hold is replaced.
-    pub fn answer(&self, main: &Block, row: usize, key: &mut String, work: &mut Work) -> Answer {
-        key.clear();
-        match self.key.pack(main, row, key, work) {
-            PartState::Malformed => Answer::Malformed,
-            PartState::Blank if !self.reference.matches_blanks() => Answer::BlankKey,
-            PartState::Blank | PartState::Whole => {
-                self.reference.find(key).map_or(Answer::Unmatched, |first| self.settle(first))
-            }
-        }
+    /// Whether it takes from every row of a key that several hold, one after the other.
+    pub(crate) fn takes_every(&self) -> bool {
+        self.reference.rule() == Rule::Every
     }
 
-    /// The answer for a key that the reference holds.
-    fn settle(&self, first: RowId) -> Answer {
-        let reference = &self.reference;
-        if reference.rule() == Rule::Every && reference.is_repeated(first) {
-            return Answer::All(first);
+    /// The main table's columns that an answer depends on, each once: those of the key, of the
+    /// value in a range, and of names.
+    pub fn columns(&self) -> Vec<usize> {
+        let mut all = self.key.columns().to_vec();
+        let names = self.naming.iter().map(Naming::template);
+        for &column in self.within.iter().chain(names).flat_map(Bound::columns) {
+            if !all.contains(&column) {
+                all.push(column);
+            }
         }
-        if !reference.is_conflicting(first) {
+        all
+    }
+
+    /// Looks one main row up.
+    pub fn answer(&self, row: Row<'_>, asking: &mut Asking) -> Answer {
+        let Asking { key, work, holders, named } = asking;
+        named.clear();
+        if self.reference.is_by_position() {
+            let Some(holder) = self.reference.at_position(row.number()) else {
+                return Answer::Unmatched(Miss::Key);
+            };
+            return self.name(row, work, named).unwrap_or(Answer::Matched(holder));
+        }
+        key.clear();
+        let mut state = self.key.pack(row, key, work);
+        if state == PartState::Blank && self.reference.matches_blanks() {
+            state = PartState::Whole;
+        }
+        let mut position = None;
+        if let Some(value) = &self.within {
+            let cell = |column| row.cell(column);
+            let made = value.value(cell, self.key.blanks(), work, |made, value| match made {
+                PartState::Whole => {
+                    position = self.reference.position(value);
+                    if position.is_some() { made } else { PartState::Malformed }
+                }
+                other => other,
+            });
+            state = state.max(made);
+        }
+        match state {
+            PartState::Malformed => return Answer::Malformed,
+            PartState::Blank => return Answer::BlankKey,
+            PartState::Whole => {}
+        }
+        let Some(first) = self.reference.find(key) else { return Answer::Unmatched(Miss::Key) };
+        if let Some(position) = position {
+            self.reference.in_range(first, position, holders);
+            if holders.is_empty() {
+                return Answer::Unmatched(Miss::Range(first));
+            }
+            let other = self.name(row, work, named);
+            return other.unwrap_or_else(|| self.decide(holders, named));
+        }
+        if let Some(other) = self.name(row, work, named) {
+            return other;
+        }
+        if !self.naming.is_empty() && self.reference.is_repeated(first) {
+            holders.clear();
+            holders.extend(self.reference.holders_of(first));
+            return self.decide(holders, named);
+        }
+        self.settle(first)
+    }
+
+    /// Finds the columns that a row names; the answer, when that fails.
+    #[inline]
+    fn name(&self, row: Row<'_>, work: &mut Work, named: &mut Vec<usize>) -> Option<Answer> {
+        let mut other = None;
+        for naming in &self.naming {
+            let miss = match naming.column(row, self.key.blanks(), work) {
+                NamedColumn::Taken(place) => {
+                    named.push(place);
+                    continue;
+                }
+                NamedColumn::Malformed => Answer::Malformed,
+                NamedColumn::Blank => Answer::BlankKey,
+                NamedColumn::Unknown => Answer::Unmatched(Miss::Header),
+            };
+            // A value that can't be read weighs more than a blank one, and that more than a name.
+            let weight = |answer: &Answer| match answer {
+                Answer::Malformed => 2,
+                Answer::BlankKey => 1,
+                _ => 0,
+            };
+            other = Some(other.map_or(miss, |o| if weight(&o) >= weight(&miss) { o } else { miss }));
+        }
+        other
+    }
+
+    /// The answer for a key whose first holder this is, when every row takes the same columns.
+    fn settle(&self, first: Holder) -> Answer {
+        let reference = &self.reference;
+        let disagree = reference.is_conflicting(first);
+        if reference.rule() == Rule::Every && reference.is_repeated(first) {
+            return match reference.rows_among(&reference.holders_of(first).collect::<Vec<_>>()).len() {
+                1 => Answer::Matched(first),
+                _ => Answer::All { first, disagree },
+            };
+        }
+        if !disagree {
             return Answer::Matched(first);
         }
         match (reference.rule(), reference.chosen(first)) {
-            (Rule::List, _) => Answer::All(first),
-            (_, Some(row)) => Answer::Chosen { first, row },
+            (Rule::List, _) => Answer::All { first, disagree },
+            (_, Some(holder)) => Answer::Chosen { first, holder },
             (_, None) => Answer::Ambiguous(first),
         }
+    }
+
+    /// The answer when the holders that count depend on the row.
+    fn decide(&self, holders: &[Holder], named: &[usize]) -> Answer {
+        let first = holders[0];
+        match self.reference.decide(holders, Compared::Named(named)) {
+            Decision::Agreed => Answer::Matched(first),
+            Decision::Chosen(holder) => Answer::Chosen { first, holder },
+            Decision::All { disagree } => Answer::All { first, disagree },
+            Decision::Open => Answer::Ambiguous(first),
+        }
+    }
+
+    /// The holders that an answer to a main row rests on, in order.
+    pub fn holders(&self, row: Row<'_>, answer: Answer) -> Vec<Holder> {
+        let (Answer::Matched(first)
+        | Answer::Chosen { first, .. }
+        | Answer::All { first, .. }
+        | Answer::Ambiguous(first)) = answer
+        else {
+            return Vec::new();
+        };
+        match self.position(row) {
+            Some(position) => {
+                let key_first = self.reference.first_of(first);
+                let mut found = Vec::new();
+                self.reference.in_range(key_first, position, &mut found);
+                found
+            }
+            None => self.reference.holders_of(first).collect(),
+        }
+    }
+
+    /// Where a main row's value stands, when it must lie in a range.
+    fn position(&self, row: Row<'_>) -> Option<Position> {
+        let value = self.within.as_ref()?;
+        let cell = |column| row.cell(column);
+        value.value(cell, self.key.blanks(), &mut Work::default(), |_, value| {
+            self.reference.position(value)
+        })
+    }
+
+    /// The row whose range comes nearest to the value of a main row that none holds.
+    pub fn nearest_range(&self, row: Row<'_>, first: Holder) -> Option<RowId> {
+        let position = self.position(row)?;
+        self.reference.nearest_range(first, position)
+    }
+
+    /// The first header that a main row names and no column has, and those that come near.
+    pub fn unknown_header(&self, row: Row<'_>) -> Option<(String, Vec<String>)> {
+        self.naming.iter().find_map(|naming| naming.unknown(row, self.key.blanks()))
+    }
+
+    /// The cells of a row that its answer depends on, as they were read, in the order of
+    /// [`Lookup::columns`].
+    pub fn as_read<'b>(&self, row: Row<'b>) -> Vec<&'b str> {
+        self.columns().into_iter().map(|column| row.cell(column)).collect()
+    }
+
+    /// The first value of a main row that could not be read.
+    pub fn unreadable(&self, row: Row<'_>) -> Option<Unreadable> {
+        let key: Vec<&str> = self.key.as_read(row).collect();
+        if let Some(bad) = self.key.unreadable(&key) {
+            return Some(bad);
+        }
+        let names = self.naming.iter().map(Naming::template);
+        for bound in self.within.iter().chain(names) {
+            let traces = bound.trace(|column| row.cell(column), self.key.blanks());
+            for trace in traces {
+                if let Some((step, value)) = trace.unreadable() {
+                    let (step, value) = (step.to_owned(), value.to_owned());
+                    return Some(Unreadable { column: trace.column, step, value });
+                }
+            }
+        }
+        let bound = self.within.as_ref()?;
+        let cells: Vec<&str> = bound.columns().iter().map(|&column| row.cell(column)).collect();
+        Some(Unreadable::within(bound, bound.of_cells(&cells).unwrap_or_default()))
     }
 }

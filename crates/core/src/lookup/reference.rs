@@ -2,32 +2,39 @@
 //!
 //! All rows stand in one text arena, each as its packed key with its packed taken cells behind it,
 //! so that comparing a key and reading the cells touches one place. Where steps made the key
-//! another than what was read, the cells it was made from stand behind those, for the findings. Rows are known by their number
-//! from 0 ([`RowId`]); the index leads to the first row of each key, and the few later rows of
-//! repeated keys stand in a list of their own.
-
-use std::cmp::Ordering;
+//! another than what was read, the cells it was made from stand behind those, for the findings.
+//! Rows are known by their number from 0 ([`RowId`]).
+//!
+//! What holds a key is a [`Holder`]: a row, or in a reverse lookup one cell of a row; the keys of
+//! such cells stand in an arena of their own. The index leads to the first holder of each key, and
+//! the few later holders of repeated keys stand in a list.
 
 use ahash::RandomState;
 
-use super::Rule;
-use super::index::{Index, MOST_ROWS};
-use super::rank::Rank;
-use crate::key::Key;
-use crate::table::{Block, Headers, Lines, Source, packed};
-use crate::template::{Bound, PartState, Work};
-use crate::{Error, Result};
+use super::index::Index;
+use super::ranges::{Ends, Ranges};
+use super::records::Records;
+use super::{Line, Position, Rule};
+use crate::key::{Key, Unreadable};
+use crate::table::{Headers, Lines, packed};
+use crate::template::Bound;
 
-/// A row of a reference, from 0. The number that a person sees is one more.
+/// A row of a reference, from 0 through all of its tables.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct RowId(u32);
+pub struct RowId(pub(super) u32);
+
+/// What holds a key: a row of a reference, or in a reverse lookup a cell of one. Holders stand in
+/// the order in which they count: by column as the columns were written, then by row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Holder(pub(super) u32);
 
 impl RowId {
-    /// The row's number as a person counts: data rows from 1.
-    pub fn number(self) -> u64 {
-        u64::from(self.0) + 1
+    pub(crate) fn index(self) -> usize {
+        self.0 as usize
     }
+}
 
+impl Holder {
     pub(crate) fn index(self) -> usize {
         self.0 as usize
     }
@@ -40,39 +47,94 @@ pub type Seed = [u64; 4];
 /// A reference table, loaded.
 #[derive(Debug)]
 pub struct Reference {
-    name: String,
-    headers: Headers,
-    key: Key,
-    taken: Vec<usize>,
-    records: Records,
-    lines: Lines,
-    hasher: RandomState,
-    index: Index,
-    /// For each row that repeats a key: the first row that holds it, and the row; sorted.
-    repeats: Vec<(RowId, RowId)>,
-    /// The first rows of keys whose rows disagree, as a set of bits; empty when there are none.
-    conflicting: Vec<u64>,
-    rule: Rule,
+    pub(super) name: String,
+    pub(super) headers: Headers,
+    /// The tables that its rows stand in, each with its first row.
+    pub(super) tables: Vec<(RowId, String)>,
+    pub(super) lines: Vec<Lines>,
+    /// Its key: one, or in a reverse lookup one for each column that is looked in.
+    pub(super) keys: Vec<Key>,
+    /// The columns that are looked in; none unless the lookup is a reverse one.
+    pub(super) looked_in: Vec<usize>,
+    pub(super) by_position: bool,
+    pub(super) taken: Vec<usize>,
+    /// How many of the taken columns every main row takes; the others are named by its values.
+    pub(super) always: usize,
+    /// Whether it is taken in which column a value stands.
+    pub(super) takes_column: bool,
+    pub(super) rows: Records,
+    pub(super) cells: Cells,
+    pub(super) hasher: RandomState,
+    pub(super) index: Index,
+    /// For each holder that repeats a key: the first one, and it; sorted.
+    pub(super) repeats: Vec<(Holder, Holder)>,
+    /// The first holders of keys whose rows disagree, as a set of bits; empty when there are none.
+    pub(super) conflicting: Vec<u64>,
+    pub(super) rule: Rule,
     /// What rows are put in order by, where the rule asks for it; its value stands behind the taken
     /// cells.
-    rank: Option<Bound>,
-    /// Under the first row of a key whose rows disagree, the one that the rule chose; sorted.
-    chosen: Vec<(RowId, RowId)>,
-    match_blanks: bool,
-    /// Rows with a blank part in their key.
-    keyless: Vec<RowId>,
-    /// Rows with a value in their key that a step could not read.
-    malformed: Vec<RowId>,
+    pub(super) rank: Option<Bound>,
+    /// Under the first holder of a key whose rows disagree, the one that the rule chose; sorted.
+    pub(super) chosen: Vec<(Holder, Holder)>,
+    pub(super) match_blanks: bool,
+    /// Rows with a blank part in their key, or a blank end of their range.
+    pub(super) keyless: Vec<RowId>,
+    /// Rows with a value in their key or range that could not be read.
+    pub(super) malformed: Vec<RowId>,
     /// For each of the key's columns a part that is its value, where the key was read so.
-    verbatim_parts: Option<Vec<usize>>,
+    pub(super) verbatim_parts: Option<Vec<usize>>,
     /// Which of the taken columns the rows of some key disagree on.
-    disputed: Vec<bool>,
-    keys: u64,
+    pub(super) disputed: Vec<bool>,
+    pub(super) key_count: u64,
+    pub(super) ranged: Option<Ranged>,
+}
+
+/// The cells that hold keys in a reverse lookup.
+#[derive(Debug, Default)]
+pub(super) struct Cells {
+    /// Their packed keys, in the order in which they were read.
+    pub(super) keys: Records,
+    /// The cells in the order in which they count.
+    pub(super) all: Vec<CellAt>,
+}
+
+/// Where a cell stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct CellAt {
+    /// Its column among those that are looked in.
+    pub(super) column: u16,
+    pub(super) row: RowId,
+    /// Its key among the packed ones.
+    pub(super) key: u32,
+}
+
+/// How the rows of a reference tell their ranges.
+#[derive(Debug)]
+pub(super) struct Ranged {
+    /// Templates of the bounds, the lower one first where there are two.
+    pub(super) bounds: Vec<Bound>,
+    /// What joins them in messages.
+    pub(super) joint: Joint,
+    pub(super) line: Option<Line>,
+    /// For each row its ends; `None` where they could not be read.
+    pub(super) ends: Vec<Option<Ends>>,
+    pub(super) index: Ranges,
+}
+
+/// How a range is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Joint {
+    Closed,
+    Open,
+    From,
+    UpTo,
 }
 
 /// The reference rows that hold one key, when there are several.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Group {
+    /// What holds the key, in order.
+    pub holders: Vec<Holder>,
     /// The rows, in order.
     pub rows: Vec<RowId>,
     /// Whether they disagree on what is taken.
@@ -81,246 +143,7 @@ pub struct Group {
     pub collapsed: bool,
 }
 
-/// Takes in a reference table block by block.
-#[derive(Debug)]
-pub struct ReferenceBuilder {
-    reference: Reference,
-    work: Work,
-}
-
-/// Packed rows, end to end.
-#[derive(Debug, Default)]
-struct Records {
-    text: String,
-    ends: Vec<u64>,
-}
-
-impl Records {
-    fn get(&self, row: RowId) -> &str {
-        let start = if row.0 == 0 { 0 } else { self.ends[row.index() - 1] as usize };
-        &self.text[start..self.ends[row.index()] as usize]
-    }
-
-    fn len(&self) -> u64 {
-        self.ends.len() as u64
-    }
-}
-
-impl ReferenceBuilder {
-    /// Begins a reference called `name` in messages and gates, of which the columns `taken` are
-    /// kept beside its `key`.
-    pub fn new(name: &str, headers: &Headers, key: Key, taken: Vec<usize>, seed: Seed) -> Self {
-        let [a, b, c, d] = seed;
-        let disputed = vec![false; taken.len()];
-        let verbatim_parts = key.verbatim_parts();
-        Self {
-            reference: Reference {
-                name: name.to_owned(),
-                headers: headers.clone(),
-                key,
-                taken,
-                records: Records::default(),
-                lines: Lines::default(),
-                hasher: RandomState::with_seeds(a, b, c, d),
-                index: Index::new(),
-                repeats: Vec::new(),
-                conflicting: Vec::new(),
-                rule: Rule::Report,
-                rank: None,
-                chosen: Vec::new(),
-                match_blanks: false,
-                keyless: Vec::new(),
-                malformed: Vec::new(),
-                verbatim_parts,
-                disputed,
-                keys: 0,
-            },
-            work: Work::default(),
-        }
-    }
-
-    /// States what to do with keys whose rows disagree; `rank` is what rows are put in order by,
-    /// for the rules that choose the highest or lowest.
-    #[must_use]
-    pub fn resolving(mut self, rule: Rule, rank: Option<Bound>) -> Self {
-        self.reference.rule = rule;
-        self.reference.rank = rank;
-        self
-    }
-
-    /// Lets a blank part of a key meet a blank one.
-    #[must_use]
-    pub fn matching_blanks(mut self, yes: bool) -> Self {
-        self.reference.match_blanks = yes;
-        self
-    }
-
-    /// Takes in the rows of a block.
-    ///
-    /// # Errors
-    /// [`Error::TooManyRows`] past four billion rows.
-    pub fn add(&mut self, block: &Block) -> Result<()> {
-        (0..block.rows()).try_for_each(|row| self.add_row(block, row))
-    }
-
-    fn add_row(&mut self, block: &Block, row: usize) -> Result<()> {
-        let reference = &mut self.reference;
-        let Reference { key, taken, records, .. } = reference;
-        if records.len() >= MOST_ROWS {
-            let table = reference.headers.table().to_owned();
-            return Err(Error::TooManyRows { table, most: MOST_ROWS });
-        }
-        let id = RowId(records.len() as u32);
-        let start = records.text.len();
-        let state = key.pack(block, row, &mut records.text, &mut self.work);
-        let key_end = records.text.len();
-        for &column in taken.iter() {
-            packed::push(&mut records.text, block.cell(row, column));
-        }
-        if let Some(rank) = &reference.rank {
-            let cell = |column| block.cell(row, column);
-            rank.value(cell, &[], &mut self.work, |state, value| {
-                let value = if state == PartState::Whole { value } else { "" };
-                packed::push(&mut reference.records.text, value);
-            });
-        }
-        if !reference.was_read_so(start..key_end, block, row) {
-            let Reference { key, records, .. } = reference;
-            for cell in key.as_read(block, row) {
-                packed::push(&mut records.text, cell);
-            }
-        }
-        let Reference { records, lines, hasher, index, repeats, .. } = reference;
-        records.ends.push(records.text.len() as u64);
-        lines.push(block.line(row));
-        match state {
-            PartState::Blank if !reference.match_blanks => reference.keyless.push(id),
-            PartState::Malformed => reference.malformed.push(id),
-            PartState::Whole | PartState::Blank => {
-                let key = &records.text[start..key_end];
-                let hash = hash(hasher, key);
-                match index.enter(hash, id.0, |other| records.get(RowId(other)).starts_with(key)) {
-                    None => reference.keys += 1,
-                    Some(first) => repeats.push((RowId(first), id)),
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// The reference, once all its rows are in.
-    pub fn finish(self) -> Reference {
-        let mut reference = self.reference;
-        reference.repeats.sort_unstable();
-        for at in 0..reference.repeats.len() {
-            let (first, row) = reference.repeats[at];
-            reference.compare(first, row);
-        }
-        reference.choose();
-        reference
-    }
-}
-
 impl Reference {
-    /// Loads a whole reference table.
-    ///
-    /// # Errors
-    /// Those of the source, and [`Error::TooManyRows`].
-    pub fn load<E: From<Error>>(
-        mut builder: ReferenceBuilder,
-        source: &mut (impl Source<Error = E> + ?Sized),
-    ) -> std::result::Result<Self, E> {
-        let mut block = Block::default();
-        while source.read_block(&mut block)? {
-            builder.add(&block)?;
-        }
-        Ok(builder.finish())
-    }
-
-    /// Whether the packed key that was just appended is what stands in the row, cell for cell.
-    fn was_read_so(&self, key: std::ops::Range<usize>, block: &Block, row: usize) -> bool {
-        if self.key.is_verbatim() {
-            return true;
-        }
-        let Some(parts) = &self.verbatim_parts else { return false };
-        let compared = packed::Cells::new(&self.records.text[key]);
-        let mut pairs = parts.iter().zip(self.key.as_read(block, row));
-        pairs.all(|(&part, read)| compared.clone().nth(part) == Some(read))
-    }
-
-    /// Notes on which taken columns two rows of one key disagree.
-    fn compare(&mut self, first: RowId, row: RowId) {
-        let pairs = self.taken_cells(first).zip(self.taken_cells(row));
-        let unequal: Vec<bool> = pairs.map(|(a, b)| a != b).collect();
-        for (disputed, unequal) in self.disputed.iter_mut().zip(&unequal) {
-            *disputed |= unequal;
-        }
-        if unequal.contains(&true) {
-            if self.conflicting.is_empty() {
-                self.conflicting = vec![0; self.records.ends.len().div_ceil(64)];
-            }
-            self.conflicting[first.index() / 64] |= 1 << (first.index() % 64);
-        }
-    }
-
-    /// Chooses a row for each key whose rows disagree, where the rule settles on one.
-    fn choose(&mut self) {
-        let chosen = self.groups().filter(|group| group.conflicting).filter_map(|group| {
-            let rows = &group.rows;
-            let row = match self.rule {
-                Rule::First => rows.first().copied(),
-                Rule::Last => rows.last().copied(),
-                Rule::Highest => self.foremost(rows, Ordering::Greater),
-                Rule::Lowest => self.foremost(rows, Ordering::Less),
-                Rule::Report | Rule::Every | Rule::List => None,
-            };
-            Some((rows[0], row?))
-        });
-        self.chosen = chosen.collect();
-    }
-
-    /// The row whose rank stands so to all others. `None` when a rank can't be told, or when rows
-    /// of the same rank disagree on what is taken.
-    fn foremost(&self, rows: &[RowId], order: Ordering) -> Option<RowId> {
-        let ranks: Option<Vec<Rank>> = rows.iter().map(|&row| self.rank_of(row)).collect();
-        let ranks = ranks?;
-        let mut best = 0;
-        for at in 1..rows.len() {
-            if ranks[at].compare(&ranks[best])? == order {
-                best = at;
-            }
-        }
-        let tied = (0..rows.len()).filter(|&at| ranks[at] == ranks[best]);
-        let mut tied = tied.map(|at| self.taken_cells(rows[at]));
-        tied.all(|cells| cells.eq(self.taken_cells(rows[best]))).then_some(rows[best])
-    }
-
-    fn rank_of(&self, row: RowId) -> Option<Rank> {
-        let behind = self.key.parts().len() + self.taken.len();
-        packed::Cells::new(self.records.get(row)).nth(behind).and_then(Rank::of)
-    }
-
-    /// The rule for keys whose rows disagree.
-    pub fn rule(&self) -> Rule {
-        self.rule
-    }
-
-    /// The row that the rule chose for a key whose rows disagree.
-    pub(crate) fn chosen(&self, first: RowId) -> Option<RowId> {
-        let at = self.chosen.binary_search_by_key(&first, |pair| pair.0).ok()?;
-        Some(self.chosen[at].1)
-    }
-
-    /// Whether a blank part of a key meets a blank one.
-    pub(crate) fn matches_blanks(&self) -> bool {
-        self.match_blanks
-    }
-
-    /// Whether several rows hold the key whose first row this is.
-    pub(crate) fn is_repeated(&self, first: RowId) -> bool {
-        self.repeats.binary_search_by_key(&first, |pair| pair.0).is_ok()
-    }
-
     /// What the reference is called in messages and gates.
     pub fn name(&self) -> &str {
         &self.name
@@ -331,9 +154,40 @@ impl Reference {
         &self.headers
     }
 
-    /// Its key.
+    /// Its key; in a reverse lookup the one of the first column that is looked in.
     pub fn key(&self) -> &Key {
-        &self.key
+        &self.keys[0]
+    }
+
+    /// Every column that a key is made from, each once.
+    pub fn key_columns(&self) -> Vec<usize> {
+        let mut columns = Vec::new();
+        for &column in self.keys.iter().flat_map(Key::columns) {
+            if !columns.contains(&column) {
+                columns.push(column);
+            }
+        }
+        columns
+    }
+
+    /// The columns that a reverse lookup looks in, as they were written; none in others.
+    pub fn looked_in(&self) -> &[usize] {
+        &self.looked_in
+    }
+
+    /// Whether rows are matched by their position alone.
+    pub fn is_by_position(&self) -> bool {
+        self.by_position
+    }
+
+    /// Whether every part of its keys is the value of a column as it stands.
+    pub fn is_verbatim(&self) -> bool {
+        self.keys.iter().all(Key::is_verbatim)
+    }
+
+    /// The rule for keys whose rows disagree.
+    pub fn rule(&self) -> Rule {
+        self.rule
     }
 
     /// The taken columns, from 0.
@@ -341,23 +195,32 @@ impl Reference {
         &self.taken
     }
 
+    /// How many of them every main row takes.
+    pub(crate) fn always(&self) -> usize {
+        self.always
+    }
+
+    pub(super) fn takes_column(&self) -> bool {
+        self.takes_column
+    }
+
     /// How many rows it has.
     pub fn rows(&self) -> u64 {
-        self.records.len()
+        self.rows.len() as u64
     }
 
     /// How many different keys its rows hold.
     pub fn keys(&self) -> u64 {
-        self.keys
+        self.key_count
     }
 
-    /// The rows with a blank part in their key, which no main row can ask for.
+    /// The rows with a blank part in their key or range, which no main row can ask for.
     pub fn keyless(&self) -> &[RowId] {
         &self.keyless
     }
 
-    /// The rows with a value in their key that a step could not read, so that no main row can ask
-    /// for them.
+    /// The rows with a value in their key or range that could not be read, so that no main row can
+    /// ask for it.
     pub fn malformed(&self) -> &[RowId] {
         &self.malformed
     }
@@ -367,102 +230,317 @@ impl Reference {
         self.taken.iter().zip(&self.disputed).filter(|(_, disputed)| **disputed).map(|(&c, _)| c)
     }
 
+    /// The table that a row stands in, when there are several.
+    pub fn table(&self, row: RowId) -> Option<&str> {
+        (self.tables.len() > 1).then(|| &self.tables[self.table_at(row)].1[..])
+    }
+
+    fn table_at(&self, row: RowId) -> usize {
+        self.tables.partition_point(|(first, _)| *first <= row).saturating_sub(1)
+    }
+
+    /// The row's number in its table as a person counts: data rows from 1.
+    pub fn number(&self, row: RowId) -> u64 {
+        let first = self.tables.get(self.table_at(row)).map_or(0, |(first, _)| first.0);
+        u64::from(row.0 - first) + 1
+    }
+
     /// The line of the file on which a row begins, from 1.
     pub fn line(&self, row: RowId) -> u64 {
-        self.lines.of(u64::from(row.0))
+        let table = self.table_at(row);
+        self.lines.get(table).map_or(0, |lines| lines.of(self.number(row) - 1))
     }
 
-    /// The parts of a row's key as they are compared.
-    pub fn as_compared(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
-        packed::Cells::new(self.records.get(row)).take(self.key.parts().len())
+    /// The row of a holder.
+    pub fn row(&self, holder: Holder) -> RowId {
+        match self.looked_in[..] {
+            [] => RowId(holder.0),
+            _ => self.cells.all[holder.index()].row,
+        }
     }
 
-    /// The cells that a row's key is made from, as they were read, in the order of the key's
+    /// What holds a row's key, where the row itself does.
+    pub fn holder_of(&self, row: RowId) -> Option<Holder> {
+        self.looked_in.is_empty().then_some(Holder(row.0))
+    }
+
+    /// The column of a holder, from 0 in the table, where it is a cell.
+    pub fn column(&self, holder: Holder) -> Option<usize> {
+        let cell = self.cells.all.get(holder.index())?;
+        Some(self.looked_in[usize::from(cell.column)])
+    }
+
+    /// The rows of some holders, each once and in their order.
+    pub fn rows_among(&self, holders: &[Holder]) -> Vec<RowId> {
+        let mut rows: Vec<RowId> = Vec::with_capacity(holders.len());
+        for &holder in holders {
+            let row = self.row(holder);
+            // Within one column rows ascend, so that only columns can bring one again.
+            if self.looked_in.is_empty() || !rows.contains(&row) {
+                rows.push(row);
+            }
+        }
+        rows
+    }
+
+    pub(crate) fn holder_count(&self) -> usize {
+        if self.looked_in.is_empty() { self.rows.len() } else { self.cells.all.len() }
+    }
+
+    /// The packed key that a holder holds, with or without more behind it.
+    pub(super) fn key_text(&self, holder: Holder) -> &str {
+        match self.looked_in[..] {
+            [] => self.rows.get(holder.index()),
+            _ => self.cells.keys.get(self.cells.all[holder.index()].key as usize),
+        }
+    }
+
+    fn parts(&self) -> usize {
+        self.key().parts().len()
+    }
+
+    /// How many cells of a row's record stand before those that are taken.
+    fn before_taken(&self) -> usize {
+        if self.looked_in.is_empty() { self.parts() } else { 0 }
+    }
+
+    /// The parts of a holder's key as they are compared.
+    pub fn as_compared(&self, holder: Holder) -> impl Iterator<Item = &str> + use<'_> {
+        packed::Cells::new(self.key_text(holder)).take(self.parts())
+    }
+
+    /// The cells that a holder's key is made from, as they were read, in the order of the key's
     /// columns.
-    pub fn as_read(&self, row: RowId) -> Vec<&str> {
-        let ranks = usize::from(self.rank.is_some());
-        let behind = self.key.parts().len() + self.taken.len() + ranks;
-        let kept: Vec<&str> = packed::Cells::new(self.records.get(row)).skip(behind).collect();
+    pub fn as_read(&self, holder: Holder) -> Vec<&str> {
+        let columns = match self.cells.all.get(holder.index()) {
+            Some(cell) => self.keys[usize::from(cell.column)].columns(),
+            None => return self.row_as_read(self.row(holder)),
+        };
+        let (all, read) = (self.key_columns(), self.row_as_read(self.row(holder)));
+        let place = |column: &usize| all.iter().position(|other| other == column);
+        columns.iter().filter_map(place).map(|place| read[place]).collect()
+    }
+
+    /// The cells that a row's keys are made from, as they were read, in the order of
+    /// [`Reference::key_columns`].
+    pub fn row_as_read(&self, row: RowId) -> Vec<&str> {
+        let behind = self.before_taken() + self.taken.len() + self.behind_taken();
+        let kept: Vec<&str> =
+            packed::Cells::new(self.rows.get(row.index())).skip(behind).collect();
         match &self.verbatim_parts {
-            Some(parts) if kept.is_empty() => {
-                let compared: Vec<&str> = self.as_compared(row).collect();
+            Some(parts) if kept.is_empty() && self.looked_in.is_empty() => {
+                let compared: Vec<&str> = self.as_compared(Holder(row.0)).collect();
                 parts.iter().map(|&part| compared[part]).collect()
             }
             _ => kept,
         }
     }
 
+    /// How many cells of a row's record stand between those that are taken and those that its key
+    /// was read from.
+    fn behind_taken(&self) -> usize {
+        usize::from(self.rank.is_some()) + self.bound_columns().len()
+    }
+
+    /// The columns that the bounds of a range are made from, each as often as it is used.
+    pub(super) fn bound_columns(&self) -> Vec<usize> {
+        let bounds = self.ranged.iter().flat_map(|ranged| &ranged.bounds);
+        bounds.flat_map(Bound::columns).copied().collect()
+    }
+
+    /// The cells that the bounds of a row's range are made from, as they were read.
+    fn bounds_as_read(&self, row: RowId) -> Vec<&str> {
+        let before = self.before_taken() + self.taken.len() + usize::from(self.rank.is_some());
+        let cells = packed::Cells::new(self.rows.get(row.index())).skip(before);
+        cells.take(self.bound_columns().len()).collect()
+    }
+
+    /// A row's range as it was read: `2026-03-01 .. 2026-05-31`.
+    pub fn range_as_read(&self, row: RowId) -> Option<String> {
+        let ranged = self.ranged.as_ref()?;
+        let read = self.bounds_as_read(row);
+        Some(match (ranged.joint, &read[..]) {
+            (Joint::Closed, [lower, upper]) => format!("{lower} .. {upper}"),
+            (Joint::Open, [lower, upper]) => format!("{lower} ..< {upper}"),
+            (Joint::From, _) => format!("{} ..", read.join(" ")),
+            (Joint::UpTo, _) => format!(".. {}", read.join(" ")),
+            (Joint::Closed | Joint::Open, _) => read.join(" .. "),
+        })
+    }
+
     /// The taken cells of a row, in the order of the taken columns.
     pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
-        let mut cells = packed::Cells::new(self.records.get(row));
-        for _ in self.key.parts() {
+        let mut cells = packed::Cells::new(self.rows.get(row.index()));
+        for _ in 0..self.before_taken() {
             cells.next();
         }
         cells.take(self.taken.len())
     }
 
-    /// The first row that holds a packed key.
-    pub(crate) fn find(&self, key: &str) -> Option<RowId> {
-        let hash = hash(&self.hasher, key);
-        self.index.find(hash, |row| self.records.get(RowId(row)).starts_with(key)).map(RowId)
+    pub(super) fn rank_of(&self, holder: Holder) -> Option<&str> {
+        self.rank.as_ref()?;
+        let behind = self.before_taken() + self.taken.len();
+        packed::Cells::new(self.rows.get(self.row(holder).index())).nth(behind)
     }
 
-    /// Whether the rows of the key whose first row this is disagree.
-    pub(crate) fn is_conflicting(&self, first: RowId) -> bool {
+    /// The first value of a malformed row that could not be read.
+    pub fn unreadable(&self, row: RowId) -> Option<Unreadable> {
+        let (columns, read) = (self.key_columns(), self.row_as_read(row));
+        for key in &self.keys {
+            let place = |column: &usize| columns.iter().position(|other| other == column);
+            let read: Vec<&str> =
+                key.columns().iter().filter_map(place).map(|place| read[place]).collect();
+            if let Some(bad) = key.unreadable(&read) {
+                return Some(bad);
+            }
+        }
+        let ranged = self.ranged.as_ref()?;
+        let read = self.bounds_as_read(row);
+        let mut from = 0;
+        for bound in &ranged.bounds {
+            let cells = &read[from..from + bound.columns().len()];
+            from += cells.len();
+            let value = bound.of_cells(cells);
+            if value.as_deref() == Some("") {
+                continue;
+            }
+            let position = value.as_deref().and_then(Position::of);
+            if position.is_none_or(|position| Some(position.line()) != ranged.line) {
+                let value = value.unwrap_or_else(|| cells.join(" "));
+                return Some(Unreadable::within(bound, value));
+            }
+        }
+        let (bound, range) = (ranged.bounds.first()?, self.range_as_read(row)?);
+        Some(Unreadable::within(bound, range))
+    }
+
+    /// The first holder of a packed key.
+    pub(super) fn find(&self, key: &str) -> Option<Holder> {
+        let hash = hash(&self.hasher, key);
+        let is_equal = |holder| self.key_text(Holder(holder)).starts_with(key);
+        self.index.find(hash, is_equal).map(Holder)
+    }
+
+    /// The row at a position, as a person counts.
+    pub(super) fn at_position(&self, number: u64) -> Option<Holder> {
+        let at = number.checked_sub(1).filter(|&at| at < self.rows())?;
+        Some(Holder(at as u32))
+    }
+
+    /// The first holder of the key that a holder has.
+    pub(super) fn first_of(&self, holder: Holder) -> Holder {
+        let key = packed::first_cells(self.key_text(holder), self.parts());
+        self.find(key).unwrap_or(holder)
+    }
+
+    /// Where a value stands, if it is on the line of the ranges.
+    pub(super) fn position(&self, value: &str) -> Option<Position> {
+        let line = self.ranged.as_ref()?.line;
+        Position::of(value).filter(|position| line.is_none_or(|line| line == position.line()))
+    }
+
+    /// Finds the holders of a key, whose first one is given, that count for a position.
+    pub(super) fn in_range(&self, first: Holder, position: Position, found: &mut Vec<Holder>) {
+        found.clear();
+        if let Some(ranged) = &self.ranged {
+            ranged.index.find(first, position.at(), found);
+        }
+    }
+
+    /// The row of a key, whose first holder is given, that comes nearest to a position.
+    pub(super) fn nearest_range(&self, first: Holder, position: Position) -> Option<RowId> {
+        let nearest = self.ranged.as_ref()?.index.nearest(first, position.at())?;
+        Some(self.row(nearest))
+    }
+
+    /// The holder that the rule chose for a key whose rows disagree.
+    pub(super) fn chosen(&self, first: Holder) -> Option<Holder> {
+        let at = self.chosen.binary_search_by_key(&first, |pair| pair.0).ok()?;
+        Some(self.chosen[at].1)
+    }
+
+    /// Whether a blank part of a key meets a blank one.
+    pub(super) fn matches_blanks(&self) -> bool {
+        self.match_blanks
+    }
+
+    /// Whether several holders hold the key whose first one this is.
+    pub(super) fn is_repeated(&self, first: Holder) -> bool {
+        let at = self.repeats.partition_point(|repeat| repeat.0 < first);
+        self.repeats.get(at).is_some_and(|repeat| repeat.0 == first)
+    }
+
+    /// Whether the rows of the key whose first holder this is disagree.
+    pub(super) fn is_conflicting(&self, first: Holder) -> bool {
         let word = self.conflicting.get(first.index() / 64);
         word.is_some_and(|word| word >> (first.index() % 64) & 1 == 1)
     }
 
-    /// All rows of the key whose first row this is, in order.
-    pub fn rows_of(&self, first: RowId) -> impl Iterator<Item = RowId> {
+    /// All holders of the key whose first one this is, in order.
+    pub fn holders_of(&self, first: Holder) -> impl Iterator<Item = Holder> + use<'_> {
         let start = self.repeats.partition_point(|repeat| repeat.0 < first);
         let others = self.repeats[start..].iter().take_while(move |repeat| repeat.0 == first);
         std::iter::once(first).chain(others.map(|repeat| repeat.1))
     }
 
-    /// The keys that several rows hold, in the order of their first rows.
-    pub fn groups(&self) -> impl Iterator<Item = Group> {
-        self.repeats.chunk_by(|a, b| a.0 == b.0).map(|repeats| {
-            let first = repeats[0].0;
-            let spelling = self.as_read(first);
-            Group {
-                rows: self.rows_of(first).collect(),
-                conflicting: self.is_conflicting(first),
-                collapsed: repeats.iter().any(|&(_, row)| self.as_read(row) != spelling),
-            }
-        })
+    /// The keys that several rows hold, in the order of their first rows; with ranges, those of
+    /// them that overlap.
+    pub fn groups(&self) -> impl Iterator<Item = Group> + '_ {
+        let ranged = self.ranged.iter().flat_map(|ranged| ranged.index.overlapping());
+        let plain = if self.ranged.is_none() { &self.repeats[..] } else { &[] };
+        let plain = plain.chunk_by(|a, b| a.0 == b.0);
+        let plain = plain.map(|repeats| self.holders_of(repeats[0].0).collect());
+        plain.chain(ranged).filter_map(|holders| self.group(holders))
     }
 
-    /// The rows whose key has these parts, but for those that are `None`.
-    pub fn rows_with<'a>(
+    /// The group of some holders, unless they are all of one row.
+    fn group(&self, holders: Vec<Holder>) -> Option<Group> {
+        let rows = self.rows_among(&holders);
+        if rows.len() < 2 {
+            return None;
+        }
+        let first = holders[0];
+        let conflicting = match &self.ranged {
+            None => self.is_conflicting(first),
+            Some(_) => self.disagree(&holders),
+        };
+        let spelling = self.as_read(first);
+        let collapsed = holders.iter().any(|&holder| self.as_read(holder) != spelling);
+        Some(Group { holders, rows, conflicting, collapsed })
+    }
+
+    /// The holders whose key has these parts, but for those that are `None`.
+    pub fn holders_with<'a>(
         &'a self,
         parts: &'a [Option<&'a str>],
-    ) -> impl Iterator<Item = RowId> + 'a {
-        let fits = move |row: &RowId| {
-            let held = self.as_compared(*row);
+    ) -> impl Iterator<Item = Holder> + 'a {
+        let fits = move |holder: &Holder| {
+            let held = self.as_compared(*holder);
             held.zip(parts).all(|(held, wanted)| wanted.is_none_or(|wanted| wanted == held))
         };
-        (0..self.rows() as u32).map(RowId).filter(fits)
+        (0..self.holder_count() as u32).map(Holder).filter(fits)
     }
 
-    /// Every row whose key is asked for no time: `asked` counts, under the first row of each key,
-    /// how often it was.
-    pub(crate) fn unused<'a>(&'a self, asked: &'a [u32]) -> impl Iterator<Item = RowId> + 'a {
-        // A later row of a key is asked for when the first one is.
-        let mut later: Vec<(RowId, RowId)> =
-            self.repeats.iter().map(|&(first, row)| (row, first)).collect();
-        later.sort_unstable();
-        (0..self.rows() as u32).map(RowId).filter(move |&row| {
-            let first = match later.binary_search_by_key(&row, |pair| pair.0) {
-                Ok(at) => later[at].1,
-                Err(_) => row,
-            };
-            asked[first.index()] == 0
-        })
+    /// Every row that was asked for no time, in order: `asked` counts how often, under the first
+    /// holder of each key, or where there are ranges under each holder.
+    pub(crate) fn unused<'a>(&'a self, asked: &[u32]) -> impl Iterator<Item = RowId> + use<'a> {
+        let mut used = vec![false; self.rows.len()];
+        for (at, _) in asked.iter().enumerate().filter(|(_, times)| **times > 0) {
+            let holder = Holder(at as u32);
+            used[self.row(holder).index()] = true;
+        }
+        if self.ranged.is_none() {
+            for (first, holder) in &self.repeats {
+                if asked[first.index()] > 0 {
+                    used[self.row(*holder).index()] = true;
+                }
+            }
+        }
+        used.into_iter().enumerate().filter(|(_, used)| !used).map(|(row, _)| RowId(row as u32))
     }
 }
 
 /// The half of the hash that the index keeps.
-fn hash(hasher: &RandomState, key: &str) -> u32 {
+pub(super) fn hash(hasher: &RandomState, key: &str) -> u32 {
     (hasher.hash_one(key) >> 32) as u32
 }

@@ -1,6 +1,8 @@
-//! `take`: what to add, `Keeper, Queen line as Line, Size *, @row`.
+//! `take`: what to add, `Keeper, Queen line as Line, Size *, {Month} as Bloom, @row`.
 
+use super::Selection;
 use crate::Result;
+use crate::template::Template;
 use crate::template::phrase::Phrase;
 
 /// Something to add.
@@ -13,17 +15,15 @@ pub enum Take {
         /// What the added column is called, when it is not the reference's header.
         rename: Option<String>,
     },
-    /// The columns from one header to another.
-    Run {
-        /// The first of them.
-        first: String,
-        /// The last of them.
-        last: String,
+    /// Several columns, under their own headers.
+    Many(Selection),
+    /// The column whose header each main row makes by this template.
+    Named {
+        /// The template, over the main table's headers.
+        template: Template,
+        /// What the added column is called, when it is not the template as it is written.
+        rename: Option<String>,
     },
-    /// The columns whose headers are like this; `*` stands for any text.
-    Like(String),
-    /// Every column that is not part of the key.
-    All,
     /// What the lookup knows of the row.
     Mark {
         /// What of it.
@@ -42,6 +42,8 @@ pub enum Mark {
     Row,
     /// The table that this row stands in.
     Table,
+    /// The column that holds its value, in a reverse lookup.
+    Column,
     /// How many reference rows hold its key.
     Count,
     /// Its key as it is compared.
@@ -50,10 +52,11 @@ pub enum Mark {
 
 impl Mark {
     /// Every mark with its name.
-    pub const ALL: [(&'static str, Self); 5] = [
+    pub const ALL: [(&'static str, Self); 6] = [
         ("status", Self::Status),
         ("row", Self::Row),
         ("table", Self::Table),
+        ("column", Self::Column),
         ("count", Self::Count),
         ("key", Self::Key),
     ];
@@ -66,13 +69,14 @@ impl Mark {
 
 impl Take {
     /// Reads one or several things to add, separated by commas: `Header`, `Header as New`,
-    /// `First .. Last`, `Size *`, `*` or `@status`.
+    /// `First .. Last`, `Size *`, `*`, `{Month} as Bloom` or `@status`.
     ///
     /// ```
-    /// use gather_keys_core::plan::Take;
+    /// use gather_keys_core::plan::{Selection, Take};
     ///
     /// let columns = Take::parse("Keeper, Queen line as Line, April .. June, @row")?;
-    /// assert_eq!(columns[2], Take::Run { first: "April".into(), last: "June".into() });
+    /// let run = Selection::Run { first: "April".into(), last: "June".into() };
+    /// assert_eq!(columns[2], Take::Many(run));
     /// # Ok::<(), gather_keys_core::Error>(())
     /// ```
     ///
@@ -104,42 +108,14 @@ impl Take {
             };
             return Ok(Self::Mark { mark, rename: rename(phrase)? });
         }
-        let is_quoted = phrase.stands('"');
-        let header = phrase.header(&[','], &["as", ".."])?;
-        if phrase.word("..") {
-            let last = phrase.header(&[','], &["as"])?;
-            return Ok(Self::Run { first: header, last });
+        if phrase.has_brace_before(&[','], &["as"]) {
+            let template = Template::read(phrase, &[','], &["as"])?;
+            return Ok(Self::Named { template, rename: rename(phrase)? });
         }
-        if !is_quoted && header.contains('*') {
-            return Ok(if header == "*" { Self::All } else { Self::Like(header) });
-        }
-        Ok(Self::Column { header, rename: rename(phrase)? })
-    }
-
-    /// Reads what such things are not to bring: headers, and texts with `*` that they are like.
-    ///
-    /// # Errors
-    /// [`crate::Error::Malformed`], with the place.
-    pub fn parse_leave(text: &str) -> Result<Vec<Self>> {
-        let mut phrase = Phrase::new("leave", text);
-        let mut all = Vec::new();
-        loop {
-            phrase.skip_space();
-            let is_quoted = phrase.stands('"');
-            let header = phrase.header(&[','], &[])?;
-            let is_like = !is_quoted && header.contains('*');
-            all.push(if is_like {
-                Self::Like(header)
-            } else {
-                Self::Column { header, rename: None }
-            });
-            if phrase.is_at_end() {
-                return Ok(all);
-            }
-            if !phrase.sign(',') {
-                return phrase.expected("a comma before the next header, or the end");
-            }
-        }
+        Ok(match Selection::read(phrase, &[','], &["as"])? {
+            Selection::Header(header) => Self::Column { header, rename: rename(phrase)? },
+            many => Self::Many(many),
+        })
     }
 }
 
@@ -158,9 +134,11 @@ mod tests {
         };
         match take {
             Take::Column { header, rename } => with(header, rename),
-            Take::Run { first, last } => format!("{first}~{last}"),
-            Take::Like(pattern) => format!("like {pattern}"),
-            Take::All => "all".to_owned(),
+            Take::Many(Selection::Header(header)) => header.clone(),
+            Take::Many(Selection::Run { first, last }) => format!("{first}~{last}"),
+            Take::Many(Selection::Like(pattern)) => format!("like {pattern}"),
+            Take::Many(Selection::All) => "all".to_owned(),
+            Take::Named { template, rename } => with(&format!("named {template}"), rename),
             Take::Mark { mark, rename } => with(&format!("@{}", mark.name()), rename),
         }
     }
@@ -178,12 +156,16 @@ mod tests {
             ("Size *, *, \"*\"", "like Size *;all;*"),
             ("@row, @ status as State", "@row;@status>State"),
             ("a..b", "a..b"),
+            ("{Month} as Bloom, K", "named {Month}>Bloom;K"),
+            ("Price {Size | upper}", "named Price {Size | upper}"),
+            ("Last {Seen as one} as S, {A | before \",\"}", "named Last {Seen as one}>S;named {A | before \",\"}"),
         ] {
             let taken = Take::parse(text).unwrap();
             assert_eq!(taken.iter().map(told).collect::<Vec<_>>().join(";"), want, "{text}");
         }
-        let left = Take::parse_leave("Note, Size *, \"a*\"").unwrap();
-        assert_eq!(left.iter().map(told).collect::<Vec<_>>().join(";"), "Note;like Size *;a*");
+        let left = Selection::parse("leave", "Note, Size *, \"a*\", a .. b").unwrap();
+        let left = left.into_iter().map(|one| told(&Take::Many(one)));
+        assert_eq!(left.collect::<Vec<_>>().join(";"), "Note;like Size *;a*;a~b");
     }
 
     #[test]
@@ -198,6 +180,9 @@ mod tests {
             ("Size * as B", 7),
             ("@colour", 1),
             ("@row B", 5),
+            ("{Month", 6),
+            ("{Month} as ", 11),
+            ("{} as Bloom", 1),
         ] {
             match Take::parse(text).unwrap_err() {
                 crate::Error::Malformed { at, .. } => assert_eq!(at, want, "{text}"),

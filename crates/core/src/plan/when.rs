@@ -67,9 +67,9 @@ impl WhenDuplicate {
             ("stop", Self::Stop),
         ];
         let rule = if phrase.word("highest") {
-            Self::Highest(Template::read(&mut phrase, &[])?)
+            Self::Highest(Template::read(&mut phrase, &[], &[])?)
         } else if phrase.word("lowest") {
-            Self::Lowest(Template::read(&mut phrase, &[])?)
+            Self::Lowest(Template::read(&mut phrase, &[], &[])?)
         } else if let Some((_, rule)) = plain.into_iter().find(|(word, _)| phrase.word(word)) {
             rule
         } else {

@@ -127,6 +127,16 @@ impl Block {
         self.ends.push(self.text.len());
     }
 
+    /// Adds all cells of a row of another block behind the last cell.
+    pub fn push_cells_of(&mut self, other: &Self, row: usize) {
+        let range = row * other.columns..(row + 1) * other.columns;
+        let start = if range.start == 0 { 0 } else { other.ends[range.start - 1] };
+        let end = if range.end == 0 { 0 } else { other.ends[range.end - 1] };
+        let base = self.text.len();
+        self.text.push_str(&other.text[start..end]);
+        self.ends.extend(other.ends[range].iter().map(|end| end - start + base));
+    }
+
     /// How many columns each row has.
     pub fn columns(&self) -> usize {
         self.columns

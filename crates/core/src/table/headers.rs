@@ -32,6 +32,19 @@ impl Headers {
         Self { table: table.into(), names: names.into_iter().map(Into::into).collect() }
     }
 
+    /// The same headers of a table that is called otherwise.
+    #[must_use]
+    pub fn of_table(self, table: impl Into<String>) -> Self {
+        Self { table: table.into(), ..self }
+    }
+
+    /// The headers with more of them behind.
+    #[must_use]
+    pub fn with(mut self, more: &[String]) -> Self {
+        self.names.extend_from_slice(more);
+        self
+    }
+
     /// What the table is called in messages.
     pub fn table(&self) -> &str {
         &self.table
@@ -90,13 +103,13 @@ impl Headers {
     /// # Errors
     /// [`Error::HeaderRepeated`] when several headers fit, [`Error::HeaderUnknown`] when none does.
     pub fn find(&self, name: &str) -> Result<Found> {
-        let loose = loosened(name);
+        let loose = Self::loosened(name);
         let exact = self.columns(|header| header == name);
         let candidates = if exact.is_empty() {
             if let Some(column) = self.nth(name) {
                 return Ok(Found { column, exact: true });
             }
-            self.columns(|header| loosened(header) == loose)
+            self.columns(|header| Self::loosened(header) == loose)
         } else {
             exact
         };
@@ -119,6 +132,16 @@ impl Headers {
         }
     }
 
+    /// A header as it is compared when its exact spelling is not there.
+    pub(crate) fn loosened(header: &str) -> String {
+        header.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase()
+    }
+
+    /// The headers that are spelled much like `name`, the nearest first.
+    pub(crate) fn near(&self, name: &str) -> Vec<String> {
+        self.nearest(&Self::loosened(name))
+    }
+
     fn columns(&self, fits: impl Fn(&str) -> bool) -> Vec<usize> {
         let fitting = self.names.iter().enumerate().filter(|(_, header)| fits(header));
         fitting.map(|(column, _)| column).collect()
@@ -133,7 +156,7 @@ impl Headers {
 
     fn nearest(&self, loose: &str) -> Vec<String> {
         let mut scored: Vec<(f64, usize)> = (0..self.names.len())
-            .map(|column| (likeness(loose, &loosened(&self.names[column])), column))
+            .map(|column| (likeness(loose, &Self::loosened(&self.names[column])), column))
             .filter(|(score, _)| *score >= 0.5)
             .collect();
         scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
@@ -141,10 +164,6 @@ impl Headers {
     }
 }
 
-/// A header as it is compared when its exact spelling is not there.
-fn loosened(header: &str) -> String {
-    header.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase()
-}
 
 /// How alike two loosened headers are, from 0 to 1; one that holds the other counts as near.
 fn likeness(asked: &str, header: &str) -> f64 {

@@ -1,15 +1,19 @@
 //! Tables: headers, blocks of rows, and the traits by which they come in and go out.
 
+mod arranged;
 mod block;
 mod headers;
 mod lines;
 pub(crate) mod packed;
+mod row;
 mod sink;
 mod source;
 
+pub use arranged::{Arranged, Differing};
 pub use block::{AsRead, Block, NotText, RowBytes};
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};
 pub use lines::Lines;
+pub use row::Row;
 pub use sink::{Discard, Sink};
 pub use source::Source;

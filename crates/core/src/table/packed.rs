@@ -49,6 +49,13 @@ impl<'a> Iterator for Cells<'a> {
     }
 }
 
+/// The piece of a packed text that holds its first cells.
+pub(crate) fn first_cells(packed: &str, count: usize) -> &str {
+    let mut cells = Cells::new(packed);
+    cells.by_ref().take(count).for_each(drop);
+    &packed[..packed.len() - cells.0.len()]
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -80,6 +87,8 @@ mod tests {
             prop_assert_eq!(pack(&a) == pack(&b), a == b);
             prop_assert_eq!((pack(&a) + "more").starts_with(&pack(&b)), a == b);
             prop_assert!(Cells::new(&pack(&a)).eq(a.iter().map(String::as_str)));
+            let packed = pack(&a);
+            prop_assert_eq!(first_cells(&packed, 2), pack(&a[..2]));
         }
     }
 }

@@ -68,6 +68,12 @@ impl Template {
         Ok(Bound { template: self.clone(), columns })
     }
 
+    /// The template with the column of each placeholder given.
+    pub(crate) fn at(self, columns: Vec<usize>) -> Bound {
+        debug_assert_eq!(columns.len(), self.placeholders().count());
+        Bound { template: self, columns }
+    }
+
     /// Finds the headers of the template in a table.
     ///
     /// # Errors
@@ -135,6 +141,16 @@ impl Bound {
             state = PartState::Blank;
         }
         take(state, &work.composed)
+    }
+
+    /// The value made of cells that are given in the order of the columns; `None` when a step could
+    /// not read one.
+    pub(crate) fn of_cells(&self, cells: &[&str]) -> Option<String> {
+        let place = |column| self.columns.iter().position(|&other| other == column);
+        let cell = |column| place(column).and_then(|at| cells.get(at)).map_or("", |cell| *cell);
+        self.value(cell, &[], &mut Work::default(), |state, value| {
+            (state != PartState::Malformed).then(|| value.to_owned())
+        })
     }
 
     /// The value of each placeholder by itself, in order; `None` where a step could not read it.

@@ -13,6 +13,7 @@ pub mod steps;
 
 pub use bound::{Bound, PartState, Trace, TraceStep, Work};
 pub use parse::read_steps;
+pub(crate) use parse::read_steps_behind;
 pub use split::Unfit;
 pub use steps::StepUse;
 
@@ -48,10 +49,12 @@ pub struct Placeholder {
 }
 
 impl Template {
-    /// The template that is the value of one header, as it stands.
-    pub fn of_header(header: &str) -> Self {
-        let placeholder = Placeholder { header: header.to_owned(), steps: Vec::new() };
-        Self { text: header.to_owned(), pieces: vec![Piece::Placeholder(placeholder)] }
+    /// The template that is the value of one header, behind these steps.
+    pub fn of_steps(header: &str, steps: Vec<StepUse>) -> Self {
+        let texts = steps.iter().map(|step| format!(" | {}", step.text()));
+        let text = format!("{header}{}", texts.collect::<String>());
+        let placeholder = Placeholder { header: header.to_owned(), steps };
+        Self { text, pieces: vec![Piece::Placeholder(placeholder)] }
     }
 
     /// Puts steps before those of every placeholder.
@@ -76,6 +79,15 @@ impl Template {
     /// Whether it is one placeholder and nothing else, so that its value needs no taking apart.
     pub fn is_bare(&self) -> bool {
         matches!(self.pieces[..], [Piece::Placeholder(_)])
+    }
+
+    /// The literal texts that all its values begin and end with.
+    pub(crate) fn ends(&self) -> (&str, &str) {
+        let text = |piece: usize| match self.pieces.get(piece) {
+            Some(Piece::Literal(text)) => &text[..],
+            _ => "",
+        };
+        (text(0), text(self.pieces.len().saturating_sub(1)))
     }
 
     /// The headers that it names, in order; one that is named twice comes twice.

@@ -16,18 +16,18 @@ impl Template {
     /// [`crate::Error::Malformed`], with the place.
     pub fn parse(option: &'static str, text: &str) -> Result<Self> {
         let mut phrase = Phrase::new(option, text);
-        let template = Self::read(&mut phrase, &[])?;
+        let template = Self::read(&mut phrase, &[], &[])?;
         if phrase.is_at_end() { Ok(template) } else { phrase.expected("the end") }
     }
 
-    /// Reads a template up to one of the signs `stops`, or the end.
-    pub(crate) fn read(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Self> {
+    /// Reads a template up to one of the signs `stops`, of the separate words `words`, or the end.
+    pub(crate) fn read(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Self> {
         phrase.skip_space();
         let start = phrase.at();
-        let pieces = if phrase.has_brace_before(stops) {
-            read_pieces(phrase, stops)?
+        let pieces = if phrase.has_brace_before(stops, words) {
+            read_pieces(phrase, stops, words)?
         } else {
-            vec![Piece::Placeholder(read_placeholder(phrase, stops)?)]
+            vec![Piece::Placeholder(read_placeholder(phrase, stops, words)?)]
         };
         Ok(Self { text: phrase.since(start).trim_end().to_owned(), pieces })
     }
@@ -40,9 +40,7 @@ impl Template {
 pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
     let mut phrase = Phrase::new(option, text);
     let mut all = vec![steps::read(&mut phrase)?];
-    while phrase.sign('|') {
-        all.push(steps::read(&mut phrase)?);
-    }
+    all.extend(read_steps_behind(&mut phrase)?);
     if phrase.is_at_end() {
         Ok(all)
     } else {
@@ -50,22 +48,33 @@ pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
     }
 }
 
-fn read_placeholder(phrase: &mut Phrase<'_>, ends: &[char]) -> Result<Placeholder> {
-    let ends: Vec<char> = ends.iter().copied().chain(['|']).collect();
-    let header = phrase.header(&ends, &[])?;
-    let mut steps = Vec::new();
+/// Reads the steps that stand behind something, each after a `|`; there may be none.
+pub(crate) fn read_steps_behind(phrase: &mut Phrase<'_>) -> Result<Vec<StepUse>> {
+    let mut all = Vec::new();
     while phrase.sign('|') {
-        steps.push(steps::read(phrase)?);
+        all.push(steps::read(phrase)?);
     }
-    Ok(Placeholder { header, steps })
+    Ok(all)
 }
 
-fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Vec<Piece>> {
+fn read_placeholder(
+    phrase: &mut Phrase<'_>,
+    ends: &[char],
+    words: &[&str],
+) -> Result<Placeholder> {
+    let ends: Vec<char> = ends.iter().copied().chain(['|']).collect();
+    let header = phrase.header(&ends, words)?;
+    Ok(Placeholder { header, steps: read_steps_behind(phrase)? })
+}
+
+fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Vec<Piece>> {
     let mut pieces = Vec::new();
     let mut literal = String::new();
     let mut placeholders = 0;
     loop {
-        if phrase.takes("{{") {
+        if phrase.is_before_word(words) {
+            break;
+        } else if phrase.takes("{{") {
             literal.push('{');
         } else if phrase.takes("}}") {
             literal.push('}');
@@ -73,7 +82,7 @@ fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char]) -> Result<Vec<Piece>> {
             if !literal.is_empty() {
                 pieces.push(Piece::Literal(std::mem::take(&mut literal)));
             }
-            pieces.push(Piece::Placeholder(read_placeholder(phrase, &['}'])?));
+            pieces.push(Piece::Placeholder(read_placeholder(phrase, &['}'], &[])?));
             placeholders += 1;
             if !phrase.sign('}') {
                 return phrase.expected("`|` before a step, or `}` to end the placeholder");

@@ -90,18 +90,32 @@ impl<'a> Phrase<'a> {
         Some(sign)
     }
 
-    /// Whether a brace stands before the next of `stops`; what is in double quotes does not count.
-    pub(crate) fn has_brace_before(&self, stops: &[char]) -> bool {
+    /// Whether a brace stands before the next of `stops` and of the separate `words`; what is in
+    /// double quotes does not count.
+    pub(crate) fn has_brace_before(&self, stops: &[char], words: &[&str]) -> bool {
         let mut quoted = false;
-        for sign in self.rest().chars() {
+        for (at, sign) in self.rest().char_indices() {
             match sign {
                 '"' => quoted = !quoted,
                 '{' | '}' if !quoted => return true,
                 _ if !quoted && stops.contains(&sign) => return false,
+                _ if !quoted && is_word_at(self.rest(), at, words) => return false,
                 _ => {}
             }
         }
         false
+    }
+
+    /// Whether one of the separate `words` stands exactly here.
+    pub(crate) fn is_before_word(&self, words: &[&str]) -> bool {
+        is_word_at(self.text, self.at, words)
+    }
+
+    /// Whether `word` and an opening parenthesis stand here; goes on to the word.
+    pub(crate) fn opens(&mut self, word: &str) -> bool {
+        self.skip_space();
+        let behind = self.rest().strip_prefix(word);
+        behind.is_some_and(|behind| behind.trim_start().starts_with('('))
     }
 
     /// Takes a word of letters, if one stands here.
@@ -116,7 +130,8 @@ impl<'a> Phrase<'a> {
         self.run_of(|sign| sign.is_ascii_digit())
     }
 
-    fn run_of(&mut self, fits: impl Fn(char) -> bool) -> Option<&'a str> {
+    /// Takes the signs from here on that fit, if there are any.
+    pub(crate) fn run_of(&mut self, fits: impl Fn(char) -> bool) -> Option<&'a str> {
         let rest = self.rest();
         let run = &rest[..rest.find(|sign| !fits(sign)).unwrap_or(rest.len())];
         self.at += run.len();
@@ -207,9 +222,13 @@ impl<'a> Phrase<'a> {
 
 /// Where the separate word `word` stands in `text`, space on both sides.
 fn word_in(text: &str, word: &str) -> Option<usize> {
-    text.match_indices(word).map(|(at, _)| at).find(|&at| {
-        let behind = &text[at + word.len()..];
-        text[..at].ends_with(char::is_whitespace)
-            && (behind.is_empty() || behind.starts_with(char::is_whitespace))
-    })
+    text.match_indices(word).map(|(at, _)| at).find(|&at| is_word_at(text, at, &[word]))
+}
+
+/// Whether one of `words` stands at a place in `text`, with space before it and space or the end
+/// behind it.
+fn is_word_at(text: &str, at: usize, words: &[&str]) -> bool {
+    let ends = |behind: &str| behind.is_empty() || behind.starts_with(char::is_whitespace);
+    text[..at].ends_with(char::is_whitespace)
+        && words.iter().any(|word| text[at..].strip_prefix(word).is_some_and(ends))
 }

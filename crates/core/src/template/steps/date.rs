@@ -59,7 +59,7 @@ pub(super) static DATE: StepKind = StepKind {
 };
 
 /// What is read when no format is given.
-const ISO: [&str; 9] = [
+const ISO: [&str; 13] = [
     "%Y-%m-%d",
     "%Y-%m-%dT%H:%M:%S%.f",
     "%Y-%m-%d %H:%M:%S%.f",
@@ -69,6 +69,10 @@ const ISO: [&str; 9] = [
     "%Y-%m-%d %H:%M:%S%.fZ",
     "%Y-%m-%dT%H:%M:%S%.f%:z",
     "%Y-%m-%d %H:%M:%S%.f%:z",
+    "%Y-%m-%dT%H:%MZ",
+    "%Y-%m-%d %H:%MZ",
+    "%Y-%m-%dT%H:%M%:z",
+    "%Y-%m-%d %H:%M%:z",
 ];
 
 /// Whether a format can be read and settles the day: a day written with it comes back.
@@ -200,6 +204,7 @@ mod tests {
             ("date", "2026-07-05 00:00:00", Some("2026-07-05T00:00:00")),
             ("date", "2026-07-05T14:30:00Z", Some("2026-07-05T14:30:00Z")),
             ("date", "2026-07-05T14:30:00+02:00", Some("2026-07-05T12:30:00Z")),
+            ("date", "2026-07-05 14:30+02:00", Some("2026-07-05T12:30:00Z")),
             ("date", "2026-07-05 24:30", None),
             ("date \"%d/%m/%Y\" \"%m/%d/%Y\"", "07/20/2026", Some("2026-07-20")),
             ("date \"%d/%m/%Y\" \"%m/%d/%Y\"", "05/07/2026", Some("2026-07-05")),

@@ -1,0 +1,26 @@
+//! Packed rows, end to end in one text.
+
+/// Texts that are known by their number, from 0.
+#[derive(Debug, Default)]
+pub(super) struct Records {
+    pub(super) text: String,
+    ends: Vec<u64>,
+}
+
+impl Records {
+    /// One of them.
+    pub(super) fn get(&self, number: usize) -> &str {
+        let start = if number == 0 { 0 } else { self.ends[number - 1] as usize };
+        &self.text[start..self.ends[number] as usize]
+    }
+
+    /// Ends the record that was appended to `text`.
+    pub(super) fn end_one(&mut self) {
+        self.ends.push(self.text.len() as u64);
+    }
+
+    /// How many there are.
+    pub(super) fn len(&self) -> usize {
+        self.ends.len()
+    }
+}

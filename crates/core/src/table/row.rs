@@ -1,0 +1,63 @@
+//! One row of a block, with the cells that lookups have added to it so far behind its own.
+
+use super::Block;
+
+/// A row on its way through the lookups.
+///
+/// ```
+/// use gather_keys_core::table::{Block, Row};
+///
+/// let main = Block::of_rows(2, &[["Fellside", "7"]]);
+/// let added = Block::of_rows(1, &[["Edda Larkhollow"]]);
+/// let row = Row::of(&main, 0).with(&added, 0);
+/// assert_eq!(row.cell(1), "7");
+/// assert_eq!(row.cell(2), "Edda Larkhollow");
+/// ```
+#[derive(Debug, Clone, Copy)]
+pub struct Row<'a> {
+    block: &'a Block,
+    row: usize,
+    added: Option<(&'a Block, usize)>,
+}
+
+impl<'a> Row<'a> {
+    /// A row of a block, from 0 within it.
+    pub fn of(block: &'a Block, row: usize) -> Self {
+        Self { block, row, added: None }
+    }
+
+    /// The same with the cells of a row of another block behind its own.
+    #[must_use]
+    pub fn with(self, added: &'a Block, row: usize) -> Self {
+        Self { added: Some((added, row)), ..self }
+    }
+
+    /// The text of a cell: one of its own, or behind them one that was added.
+    ///
+    /// # Panics
+    /// When it has no such cell.
+    #[inline]
+    pub fn cell(self, column: usize) -> &'a str {
+        match self.added {
+            Some((added, row)) if column >= self.block.columns() => {
+                added.cell(row, column - self.block.columns())
+            }
+            _ => self.block.cell(self.row, column),
+        }
+    }
+
+    /// How many cells are its own.
+    pub fn own(self) -> usize {
+        self.block.columns()
+    }
+
+    /// Its number in its table, as a person counts: data rows from 1.
+    pub fn number(self) -> u64 {
+        self.block.row_number(self.row)
+    }
+
+    /// The line of the file on which it begins, from 1.
+    pub fn line(self) -> u64 {
+        self.block.line(self.row)
+    }
+}
