@@ -3,8 +3,7 @@
 
     python3 demo/make_tables.py
 
-writes harvest.csv, hives.csv, bloom.csv, notebook.csv and labels.csv beside this file, always the same bytes. Python's
-standard library only. The findings are put in on purpose, a few of each kind; FINDINGS below says
+writes the tables beside this file, always the same bytes. Python's standard library only. The findings are put in on purpose, a few of each kind; FINDINGS below says
 where.
 """
 import csv
@@ -26,7 +25,7 @@ LINES = ["Amberline", "Brightwing", "Coppermark", "Duskveil", "Goldsedge"]
 MARKS = ["white", "yellow", "red", "green", "blue"]
 NOTES = ["", "", "", "", "first flow", "strong colony", "capped frames only", "rain in the afternoon"]
 BLOOM = [
-    ("Valley", "Main bloom", "April", "May", "June", "July", "August"),
+    ("Valley", "Main bloom", "2026-04", "2026-05", "2026-06", "2026-07", "2026-08"),
     ("Upper Wend", "heather", "willow", "dandelion", "clover", "bramble", "heather"),
     ("Silverbeck", "lime", "blackthorn", "hawthorn", "clover", "lime", "willowherb"),
     ("Hollow Dale", "clover", "willow", "sycamore", "clover", "bramble", "ivy"),
@@ -140,12 +139,87 @@ def labels(registry, rng):
     return [["Label", "Jar", "Printed"]] + rows
 
 
+SIZES = ["125 g", "250 g", "500 g", "1 kg", "2 kg", "5 kg"]
+
+
+def jars():
+    """A grid of jar codes: a row for each queen line, a column for each size."""
+    rows = []
+    for nth, line in enumerate(LINES):
+        codes = [f"J{nth + 1}{size}0" for size in range(1, 7)]
+        rows.append([*codes, line, ["white", "green", "blue", "black", "gold"][nth]])
+    rows[2][4] = ""  # no 2 kg pail of Coppermark
+    rows[4][5] = rows[0][5]  # one code printed on two pails
+    return [[*SIZES, "Line", "Lid"]] + rows
+
+
+def prices():
+    """Price lists of two years, valid from day to day: with a gap, an overlap and an open end."""
+    base = dict(zip(SIZES, [3.4, 6.2, 11.5, 21.0, 39.0, 92.0]))
+    lists = {}
+    for year, rise in [(2025, 1.0), (2026, 1.05)]:
+        rows = []
+        for nth, line in enumerate(LINES):
+            for size in SIZES:
+                price = round(base[size] * (1 + nth * 0.04) * rise, 1)
+                rows.append([line, size, f"{year}-01-01", f"{year}-06-30", f"{price:.2f}"])
+                rows.append([line, size, f"{year}-07-01", f"{year}-12-31", f"{price + 0.3:.2f}"])
+        lists[year] = [["Line", "Size", "Valid from", "Valid to", "Price"]] + rows
+    new = lists[2026]
+    find = lambda line, size, start: next(row for row in new[1:] if row[:3] == [line, size, start])
+    find("Brightwing", "1 kg", "2026-01-01")[3] = "2026-05-31"  # nothing is said of June
+    find("Duskveil", "500 g", "2026-07-01")[2] = "2026-06-15"  # begins before the other ends
+    find("Goldsedge", "250 g", "2026-07-01")[3] = ""  # until further notice
+    # the columns of one year stand in another order
+    old = [[row[i] for i in (0, 1, 4, 2, 3)] for row in lists[2025]]
+    return old, new
+
+
+def orders(rng, grid):
+    rows = []
+    codes = [code for row in grid[1:] for code in row[:6] if code and code != grid[1][5]]
+    day = date(2025, 11, 24)
+    shops = ["Corner Larder", "Mill Street Market", "The Honey Pot", "Wend Valley Stores"]
+    for number in range(1, 46):
+        day += timedelta(days=rng.randrange(9))
+        rows.append([f"O{number:03}", day, rng.choice(shops), rng.choice(codes), rng.randrange(1, 13) * 6])
+    put = lambda number, when, code: rows[number - 1].__setitem__(slice(1, 4, 2), [when, code])
+    put(5, rows[4][1], "J770")  # no such code
+    put(9, rows[8][1], grid[1][5])  # the code that two pails bear
+    put(31, "2026-06-09", "J240")  # in the gap
+    put(33, "2026-06-20", "J430")  # in the overlap
+    put(36, rows[35][1], "")  # the code was left out
+    put(38, "mid July", "J110")  # no date
+    put(44, "2026-09-01", "J520")  # until further notice
+    return [["Order", "Ordered on", "Shop", "Code", "Jars"]] + rows
+
+
+def keepers():
+    rounds = ["north", "south", "west"]
+    rows = [[f"K{nth + 1}", name, rounds[nth % 3], f"bee box {nth + 11}"] for nth, name in enumerate(KEEPERS[:-1])]
+    return [["Id", "Name", "Round", "Post to"]] + rows  # Tamsin Oxlip is not in it yet
+
+
+def scale(rng, picked):
+    """What the scale printed, batch after batch; its paper ran out before the end."""
+    return [["Read kg"]] + [[f"{float(row[5]) + rng.choice([0, 0, 0, 0.1]):.1f}"] for row in picked[1:237]]
+
+
 def main():
     registry = hives(random.Random(11))
     write("hives.csv", registry)
     write("notebook.csv", notebook(random.Random(7)))
     write("labels.csv", labels(registry, random.Random(3)))
-    write("harvest.csv", harvest(random.Random(5)))
+    picked = harvest(random.Random(5))
+    write("harvest.csv", picked)
+    grid = jars()
+    write("jars.csv", grid)
+    write("orders.csv", orders(random.Random(13), grid))
+    old, new = prices()
+    write("prices-2025.csv", old)
+    write("prices-2026.csv", new)
+    write("keepers.csv", keepers())
+    write("scale.csv", scale(random.Random(2), picked))
     write("bloom.csv", BLOOM, delimiter=";")
 
 

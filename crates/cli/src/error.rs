@@ -176,8 +176,12 @@ impl fmt::Display for Error {
             ),
             Self::FindValues { given, parts } => write!(
                 f,
-                "there is {} to find, but the key has {}: {}; give one value for each",
-                wording::counted(*given as u64, "value"),
+                "{} given to find, but the key has {}: {}; give one value for each",
+                if *given == 1 {
+                    "1 value is".to_owned()
+                } else {
+                    format!("{} are", wording::counted(*given as u64, "value"))
+                },
                 wording::counted(parts.len() as u64, "part"),
                 wording::joined(parts, "and")
             ),

@@ -60,7 +60,7 @@ impl Lines {
     }
 
     /// A line with its label, count and measure, and samples of what was counted with how many they
-    /// are of.
+    /// are of; a sample may have several lines.
     pub(crate) fn line(
         &self,
         text: &mut String,
@@ -76,7 +76,11 @@ impl Lines {
         let _ = write!(text, "{style}{line}{style:#}");
         for (nth, sample) in samples.iter().enumerate() {
             let indent = if nth == 0 { indent - line.chars().count() } else { indent };
-            let _ = writeln!(text, "{:indent$}{sample}", "");
+            let mut pieces = sample.split('\n');
+            let _ = writeln!(text, "{:indent$}{}", "", pieces.next().unwrap_or_default());
+            for piece in pieces {
+                let _ = writeln!(text, "{:1$}{piece}", "", self.indent() + 2);
+            }
         }
         let rest = many.saturating_sub(samples.len() as u64);
         if samples.is_empty() {

@@ -132,9 +132,8 @@ fn reference_names(lookup: &Lookup) -> Vec<String> {
     let read = reference.key_columns().into_iter().map(|column| headers.address(column));
     let parts = reference.key().parts().iter().zip(lookup.on());
     let any = reference.looked_in().first();
-    let parts = parts.filter(|(part, _)| {
-        part.template().as_header().is_none() || part.columns().first() == any
-    });
+    let parts = parts
+        .filter(|(part, _)| part.template().as_header().is_none() || part.columns().first() == any);
     let parts = parts.map(|(part, on)| {
         let is_any = part.columns().first() == any;
         let side = on.split_once(" = ").map_or(&on[..], |(_, side)| side);

@@ -5,6 +5,8 @@ use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Holder, Reference, RowId};
 use gather_keys_core::table::Headers;
 
+use unicode_width::UnicodeWidthStr;
+
 use crate::wording::{self, number};
 
 /// How many of several rows are named.
@@ -29,20 +31,22 @@ pub(crate) fn reference_place(reference: &Reference, row: RowId) -> String {
     }
 }
 
-/// The number of a reference row, with its table when there are several.
-pub(crate) fn reference_number(reference: &Reference, row: RowId) -> String {
-    let number = number(reference.number(row));
-    match reference.table(row) {
-        Some(table) => format!("{table} row {number}"),
-        None => number,
-    }
-}
-
-/// The first few of several rows of a reference: `rows 11, 109`.
+/// The first few of several rows of a reference: `rows 11, 109`; with several tables,
+/// `hives-1.csv rows 3, 9, hives-2.csv row 4`.
 pub(crate) fn rows(reference: &Reference, rows: &[RowId]) -> String {
-    let all = few(rows.iter().map(|&row| reference_number(reference, row)), rows.len());
-    let is_bare = rows.first().is_none_or(|&row| reference.table(row).is_none());
-    if is_bare { format!("row{} {all}", if rows.len() == 1 { "" } else { "s" }) } else { all }
+    let shown = &rows[..rows.len().min(SHOWN)];
+    let by_table = shown.chunk_by(|&a, &b| reference.table(a) == reference.table(b));
+    let told = by_table.map(|rows| {
+        let numbers: Vec<String> = rows.iter().map(|&row| number(reference.number(row))).collect();
+        let table = reference.table(rows[0]).map_or(String::new(), |table| format!("{table} "));
+        let plural = if rows.len() == 1 { "" } else { "s" };
+        format!("{table}row{plural} {}", numbers.join(", "))
+    });
+    let mut told: Vec<String> = told.collect();
+    if rows.len() > SHOWN {
+        told.push("…".to_owned());
+    }
+    told.join(", ")
 }
 
 /// The first few of several holders of a key: `rows 11, 109`, or where they are cells, `row 3 in
@@ -52,37 +56,38 @@ pub(crate) fn holders(reference: &Reference, holders: &[Holder]) -> String {
         return rows(reference, &reference.rows_among(holders));
     }
     let cell = |&holder: &Holder| {
-        let row = reference_number(reference, reference.row(holder));
-        let row = if row.starts_with(|sign: char| sign.is_ascii_digit()) {
-            format!("row {row}")
-        } else {
-            row
-        };
+        let row = rows(reference, &[reference.row(holder)]);
         let column = reference.column(holder).map(|column| reference.headers().address(column));
         format!("{row} in {}", column.unwrap_or_default())
     };
-    few(holders.iter().map(cell), holders.len())
-}
-
-fn few(all: impl Iterator<Item = String>, count: usize) -> String {
-    let mut shown: Vec<String> = all.take(SHOWN).collect();
-    if count > SHOWN {
-        shown.push("…".to_owned());
+    let mut told: Vec<String> = holders.iter().take(SHOWN).map(cell).collect();
+    if holders.len() > SHOWN {
+        told.push("…".to_owned());
     }
-    shown.join(", ")
+    told.join(", ")
 }
 
-/// `row 17: Fellside, H-012`, no wider than `room`; where it would be, the key is cut.
+/// `row 17: Fellside, H-012 (behind)`. Where that is wider than `room`, what stands behind goes
+/// on a line of its own, and what is too wide by itself is cut.
 pub(crate) fn labelled<'k>(
     place: &str,
     key: impl Iterator<Item = &'k str>,
     behind: &str,
     room: usize,
 ) -> String {
-    let others = place.chars().count() + 2 + behind.chars().count();
-    let key = wording::key(key, room.saturating_sub(others).max(12));
-    if key.is_empty() { format!("{place}{behind}") } else { format!("{place}: {key}{behind}") }
+    let place = wording::cell(place, room.saturating_sub(LEAST_KEY + 2).max(LEAST_KEY));
+    let key = wording::key(key, room.saturating_sub(place.width() + 2).max(LEAST_KEY));
+    let joint = if key.is_empty() { "" } else { ": " };
+    let label = format!("{place}{joint}{key}");
+    if label.width() + behind.width() <= room {
+        format!("{label}{behind}")
+    } else {
+        format!("{label}\n{}", wording::cell(behind.trim_start(), room.saturating_sub(2)))
+    }
 }
+
+/// How much of a key is always shown.
+const LEAST_KEY: usize = 12;
 
 /// `row 17: number can't read "n/a" in Hive`.
 pub(crate) fn unread(

@@ -11,7 +11,7 @@ use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{
     Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample,
 };
-use gather_keys_core::lookup::{Group, Lookup, Reference, Rule};
+use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
 use gather_keys_core::table::Headers;
 
 use crate::inputs::ReadAs;
@@ -95,14 +95,12 @@ impl Summary<'_> {
 
         let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
         if !reference.is_by_position() {
-            self.keys(text, lookup, counts, &lines);
+            keys(text, lookup, counts, &lines);
         }
         let unused = found.unused(lookup).take(SHOWN).map(|row| {
             let place = reference_place(reference, row);
             let read = reference.row_as_read(row);
-            let range = reference.range_as_read(row);
-            let key = read.into_iter().chain(range.as_deref());
-            labelled(&place, key, "", lines.room())
+            labelled(&place, read.into_iter(), &range_behind(reference, row), lines.room())
         });
         let unused = unused.collect::<Vec<_>>();
         lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
@@ -129,13 +127,17 @@ impl Summary<'_> {
         let nearest = sample.nearest.and_then(|row| reference.range_as_read(row));
         let behind = match (&sample.candidates[..], nearest) {
             ([], None) => String::new(),
-            ([], Some(range)) => format!(" (nearest: {range})"),
-            (holders, _) => format!(" (in {})", places::holders(reference, holders)),
+            ([], Some(range)) => format!(" (near {range})"),
+            (holders, _) => {
+                let places = places::holders(reference, holders);
+                let joint = if places.starts_with("rows") { "in " } else { "" };
+                format!(" ({joint}{places})")
+            }
         };
         match &sample.header {
             Some((header, nearest)) if kind == Kind::NoHeader => {
                 let near = match nearest.first() {
-                    Some(near) => format!(" (nearest: {near})"),
+                    Some(near) => format!(" (near {near})"),
                     None => String::new(),
                 };
                 labelled(&place, [&header[..]].into_iter(), &near, room)
@@ -144,37 +146,11 @@ impl Summary<'_> {
         }
     }
 
-    /// The state of a reference's keys.
-    fn keys(&self, text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
-        let reference = lookup.reference();
-        for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
-            let groups = reference.groups().filter(|group| group.conflicting == conflicting);
-            let samples = groups.take(SHOWN).map(|group| {
-                let holders = places::holders(reference, &group.holders);
-                let key = match reference.looked_in() {
-                    [] => reference.as_read(group.holders[0]),
-                    _ => reference.as_compared(group.holders[0]).collect(),
-                };
-                let range = reference.range_as_read(group.rows[0]);
-                labelled(&holders, key.into_iter().chain(range.as_deref()), "", lines.room())
-            });
-            let style = if conflicting { TROUBLE } else { Style::new() };
-            lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
-        }
-        if !reference.is_verbatim() {
-            let groups = reference.groups().filter(|group| group.collapsed);
-            let samples =
-                groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
-            let samples = samples.collect::<Vec<_>>();
-            lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
-        }
-    }
-
     /// What to do about each trouble.
     fn advice(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
         let reference = lookup.reference();
         let name = reference.name();
-        self.advice_on_unmatched(text, lookup, counts);
+        advice_on_unmatched(text, lookup, counts);
         let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
@@ -190,22 +166,33 @@ impl Summary<'_> {
                 }
             };
             let advice = format!(
-                "{}: rows of {name} that share a key disagree on {}; {words}.",
+                "{}: rows of {name} {} disagree on {}; {words}.",
                 kind.label(),
+                if lookup.value().is_some() { "whose ranges overlap" } else { "that share a key" },
                 disputed(reference),
             );
             paragraph(text, 2, &advice);
         }
         if counts.of(Kind::BlankKey) > 0 {
             let headers = self.enrichment.headers();
-            let columns = lookup.columns().into_iter().map(|column| headers.address(column));
-            let columns: Vec<String> = columns.collect();
-            let advice = format!(
-                "blank key: fill in {} where blank in {}.",
-                joined(&columns, "and"),
-                self.main.table()
-            );
-            paragraph(text, 2, &advice);
+            let (own, taken): (Vec<usize>, Vec<usize>) =
+                lookup.columns().into_iter().partition(|&column| column < self.main.len());
+            let names = |columns: &[usize]| {
+                let names = columns.iter().map(|&column| headers.address(column));
+                joined(&names.collect::<Vec<_>>(), "and")
+            };
+            let mut mends = Vec::new();
+            if !own.is_empty() {
+                mends.push(format!("fill in {} where blank in {}", names(&own), self.main.table()));
+            }
+            if !taken.is_empty() {
+                let is = if taken.len() == 1 { "is" } else { "are" };
+                mends.push(format!(
+                    "{} {is} blank where the references before give no answer: mend that first",
+                    names(&taken)
+                ));
+            }
+            paragraph(text, 2, &format!("blank key: {}.", mends.join("; ")));
         }
         if counts.of(Kind::Malformed) > 0 {
             let advice = format!(
@@ -248,51 +235,79 @@ impl Summary<'_> {
             paragraph(text, 2, &advice);
         }
     }
+}
 
-    /// What to do about rows that nothing answers, by why that is.
-    fn advice_on_unmatched(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
-        let reference = lookup.reference();
-        let name = reference.name();
-        let out_of_range = counts.out_of_range;
-        let no_header = counts.of(Kind::NoHeader);
-        let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
-        if no_key > 0 && reference.is_by_position() {
-            let advice = format!(
-                "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
-                 key."
-            );
-            paragraph(text, 2, &advice);
-        } else if no_key > 0 {
-            let them = match counts.of(Kind::Unused) {
-                0 => "add the missing rows to it".to_owned(),
-                _ => "compare their spelling with its unused keys, or add the missing rows".into(),
-            };
-            let advice = format!("unmatched: {name} has no such keys; {them}.");
-            paragraph(text, 2, &advice);
-        }
-        if out_of_range > 0 {
-            let advice = format!(
-                "unmatched: {name} holds the key of {}, but in no range that the value lies in; \
-                 add a row for the gap, or correct the bounds or the value.",
-                counted(out_of_range, "row"),
-            );
-            paragraph(text, 2, &advice);
-        }
-        if no_header > 0 {
-            let templates = lookup.namings().iter();
-            let templates = templates.map(|naming| naming.template().template().to_string());
-            let advice = format!(
-                "no header: {} that {name} does not have; correct the value, add the column, or \
-                 let steps in `{}` make it a header.",
-                if no_header == 1 {
-                    "1 row names a header".to_owned()
-                } else {
-                    format!("{} name headers", counted(no_header, "row"))
-                },
-                joined(&templates.collect::<Vec<_>>(), "and"),
-            );
-            paragraph(text, 2, &advice);
-        }
+/// The state of a reference's keys.
+fn keys(text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
+    let reference = lookup.reference();
+    for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
+        let groups = reference.groups().filter(|group| group.conflicting == conflicting);
+        let samples = groups.take(SHOWN).map(|group| {
+            let holders = places::holders(reference, &group.holders);
+            let first = group.holders[0];
+            if reference.looked_in().is_empty() {
+                let range = range_behind(reference, group.rows[0]);
+                labelled(&holders, reference.as_read(first).into_iter(), &range, lines.room())
+            } else {
+                let key = wording::key(reference.as_compared(first), lines.room());
+                let places = format!(" ({holders})");
+                labelled(&key, std::iter::empty(), &places, lines.room())
+            }
+        });
+        let style = if conflicting { TROUBLE } else { Style::new() };
+        lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
+    }
+    if !reference.is_verbatim() {
+        let groups = reference.groups().filter(|group| group.collapsed);
+        let samples = groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
+        let samples = samples.collect::<Vec<_>>();
+        lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
+    }
+}
+
+/// What to do about rows that nothing answers, by why that is.
+fn advice_on_unmatched(text: &mut String, lookup: &Lookup, counts: &Counts) {
+    let reference = lookup.reference();
+    let name = reference.name();
+    let out_of_range = counts.out_of_range;
+    let no_header = counts.of(Kind::NoHeader);
+    let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
+    if no_key > 0 && reference.is_by_position() {
+        let advice = format!(
+            "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
+             key."
+        );
+        paragraph(text, 2, &advice);
+    } else if no_key > 0 {
+        let them = match counts.of(Kind::Unused) {
+            0 => "add the missing rows to it".to_owned(),
+            _ => "compare their spelling with its unused keys, or add the missing rows".into(),
+        };
+        let advice = format!("unmatched: {name} has no such keys; {them}.");
+        paragraph(text, 2, &advice);
+    }
+    if out_of_range > 0 {
+        let advice = format!(
+            "unmatched: {name} holds the key of {}, but in no range that the value lies in; \
+             add a row for the gap, or correct the bounds or the value.",
+            counted(out_of_range, "row"),
+        );
+        paragraph(text, 2, &advice);
+    }
+    if no_header > 0 {
+        let templates = lookup.namings().iter();
+        let templates = templates.map(|naming| naming.template().template().to_string());
+        let advice = format!(
+            "no header: {} that {name} does not have; correct the value, add the column, or \
+             let steps in `{}` make it a header.",
+            if no_header == 1 {
+                "1 row names a header".to_owned()
+            } else {
+                format!("{} name headers", counted(no_header, "row"))
+            },
+            joined(&templates.collect::<Vec<_>>(), "and"),
+        );
+        paragraph(text, 2, &advice);
     }
 }
 
@@ -313,6 +328,11 @@ fn rule_name(rule: Rule) -> Option<&'static str> {
         Rule::Every => "every",
         Rule::List => "list",
     })
+}
+
+/// A row's range, to stand behind its key.
+fn range_behind(reference: &Reference, row: RowId) -> String {
+    reference.range_as_read(row).map_or(String::new(), |range| format!(" ({range})"))
 }
 
 /// `117 rows with 111 keys`.

@@ -43,7 +43,8 @@ impl Address {
             at: error.pos,
             fault: error.msg,
         })?;
-        let files: Vec<Self> = paths.flatten().filter(|path| path.is_file()).map(Self::File).collect();
+        let files: Vec<Self> =
+            paths.flatten().filter(|path| path.is_file()).map(Self::File).collect();
         if files.is_empty() {
             return Err(Error::NothingLike { pattern });
         }

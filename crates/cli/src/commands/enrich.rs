@@ -50,9 +50,8 @@ fn carry_out(call: Call, address: Option<&Address>, run: &Run) -> Result<Outcome
 
     let progress = Progress::start(&inputs.meter, inputs.size, run.progress, run.quiet);
     let (mut main, enrichment) = inputs.load()?;
-    let mut lists = folder
-        .map(|folder| Lists::create(folder, run.overwrite, &enrichment))
-        .transpose()?;
+    let mut lists =
+        folder.map(|folder| Lists::create(folder, run.overwrite, &enrichment)).transpose()?;
     let findings = pass(&mut main, &enrichment, output.as_mut(), lists.as_mut())?;
     drop(progress);
 

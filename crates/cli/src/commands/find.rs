@@ -7,8 +7,8 @@ use anstyle::Style;
 use gather_keys_core::enrich::shown_columns;
 use gather_keys_core::lookup::{Hit, Hits, Wanted};
 use gather_keys_core::plan::{Held, OnPart, Take};
-use gather_keys_core::template::Bound;
 use gather_keys_core::table::{Headers, Source};
+use gather_keys_core::template::Bound;
 use serde_json::{Map, Value, json};
 use unicode_width::UnicodeWidthStr;
 
@@ -17,8 +17,8 @@ use crate::arguments::{CardFormat, Find};
 use crate::call::Table;
 use crate::error::{Error, Result};
 use crate::inputs::open;
-use crate::progress::Meter;
 use crate::places::place;
+use crate::progress::Meter;
 use crate::wording::{self, counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();

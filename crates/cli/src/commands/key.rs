@@ -21,8 +21,8 @@ use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, open, seed};
 use crate::lines::{GOOD, Lines, TROUBLE, plural};
 use crate::output::{self, Output};
-use crate::progress::Meter;
 use crate::places::{labelled, place, reference_place, rows, unread};
+use crate::progress::Meter;
 use crate::summary;
 use crate::wording::{self, counted, joined, share, wrapped};
 

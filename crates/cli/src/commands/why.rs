@@ -14,7 +14,7 @@ use crate::arguments::{TableArguments, Why};
 use crate::call::{Call, NeedsTake};
 use crate::error::{Error, Result};
 use crate::inputs::Inputs;
-use crate::places::{place, reference_number, reference_place};
+use crate::places::{self, place, reference_place};
 use crate::summary;
 use crate::wording::{counted, joined, wrapped};
 
@@ -111,7 +111,8 @@ impl Asked<'_> {
         let compared = key.as_compared(self.row);
         let mut said: Vec<(String, Vec<(String, String)>)> = Vec::new();
         if reference.is_by_position() {
-            let _ = writeln!(text, "  Matched by position: row {0} with row {0}.", self.row.number());
+            let _ =
+                writeln!(text, "  Matched by position: row {0} with row {0}.", self.row.number());
         }
         let parts = key.parts().iter().zip(&compared).zip(self.lookup.on());
         for (nth, ((part, value), on)) in parts.enumerate() {
@@ -177,9 +178,9 @@ impl Asked<'_> {
             Answer::Matched(_) if rows.len() == 1 => say(&format!("{hold}: matched.")),
             Answer::Matched(_) => say(&format!("{hold} and agree on what is taken: matched.")),
             Answer::Chosen { holder, .. } => say(&format!(
-                "{hold} and disagree on {}; the rule chose row {}: matched.",
+                "{hold} and disagree on {}; the rule chose {}: matched.",
                 on(),
-                reference_number(reference, reference.row(holder))
+                places::rows(reference, &[reference.row(holder)])
             )),
             Answer::All { .. } => {
                 say(&format!("{hold}, and the rule takes from all of them: matched."));
@@ -224,6 +225,7 @@ impl Asked<'_> {
                 let nearest: Vec<String> = nearest.iter().map(|near| format!("{near:?}")).collect();
                 let nearest = match nearest.len() {
                     0 => String::new(),
+                    1 => format!("; the nearest is {}", nearest[0]),
                     _ => format!("; the nearest are {}", joined(&nearest, "and")),
                 };
                 say(&format!(
@@ -253,8 +255,10 @@ impl Asked<'_> {
                  nothing is looked up. Correct the cell, or bring it into form with a step.",
                 shown(&bad.value)
             )),
-            _ => say("A step can't read its value: malformed, so nothing is looked up. Correct the \
-                 cell, or put a step before the one that can't read it."),
+            _ => {
+                say("A step can't read its value: malformed, so nothing is looked up. Correct the \
+                 cell, or put a step before the one that can't read it.")
+            }
         }
     }
 }

@@ -60,7 +60,7 @@ fn collapsed_keys_and_malformed_reference_rows_are_told() {
     );
     assert_eq!(
         scene.read("lists/malformed.csv"),
-        "reference,row,line,table,column,step,value\nother,3,4,other.csv,Tag,number,x\n"
+        "reference,table,row,line,column,step,value\nother,other.csv,3,4,Tag,number,x\n"
     );
 }
 

@@ -8,6 +8,7 @@ mod docs;
 mod enrich;
 mod findings;
 mod keys;
+mod lookups;
 mod rules;
 mod scene;
 mod trouble;

@@ -105,6 +105,35 @@ fn in_the_rules() {
 }
 
 #[test]
+fn in_the_lookups() {
+    let calls = &[
+        "enrich harvest.csv --from hives.csv --on 'Hive = any(Tag, Tags)' --take Keeper",
+        "enrich harvest.csv --from hives.csv --on 'Hive = any(Size *)' --take Keeper",
+        "enrich harvest.csv --from hives.csv --on 'Hive = any()' --take Keeper",
+        "enrich harvest.csv --from hives.csv --on 'any(Tag)' --take Keeper",
+        "enrich harvest.csv HIVES --take 'Keeper, @column'",
+        "enrich harvest.csv HIVES --take 'Month {Note}'",
+        "enrich harvest.csv HIVES --take '{Nota} as X'",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in Line'",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in Line .. '",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in From .. To'",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in Keeper ..' -o out.csv",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in Tag | after \"-\" ..' --reach '2 days' -o out.csv",
+        "enrich harvest.csv HIVES --take Keeper --within 'Note in Tag .. Line' --reach 2",
+        "enrich harvest.csv HIVES --take Keeper --reach '2 months'",
+        "enrich harvest.csv --from hives.csv --on @row --within 'Note in Tag ..' --take Keeper",
+        "enrich harvest.csv --from hives.csv --on '@row, Hive' --take Keeper",
+        "enrich harvest.csv --from 'hive-*.csv' --on Hive --take Keeper",
+        "enrich harvest.csv --from '[hives.csv' --on Hive --take Keeper",
+        "enrich harvest.csv --from '[hr]*.csv' --on Hive --take Keeper",
+        "find hives.csv H-001 Fellside --on Tag",
+        "find hives.csv H-001 --on 'x = any(Tag)'",
+        "find hives.csv H-001 --on Tags",
+    ];
+    snapshot("lookups", &told(calls));
+}
+
+#[test]
 fn in_the_headers() {
     snapshot(
         "headers",

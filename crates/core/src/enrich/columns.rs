@@ -134,7 +134,11 @@ pub(super) fn selected(
             let (from, to) = (find(table, first)?, find(table, last)?);
             if to < from {
                 let table = table.table().to_owned();
-                return Err(Error::RunBackwards { table, first: first.clone(), last: last.clone() });
+                return Err(Error::RunBackwards {
+                    table,
+                    first: first.clone(),
+                    last: last.clone(),
+                });
             }
             Ok((from..=to).collect())
         }

@@ -124,7 +124,8 @@ impl Enrichment {
                 stage.told = 0;
             }
             for row in 0..block.rows() {
-                for ((tally, lookup), stage) in tallies.iter_mut().zip(self.lookups()).zip(&mut stages)
+                for ((tally, lookup), stage) in
+                    tallies.iter_mut().zip(self.lookups()).zip(&mut stages)
                 {
                     stage.tell(tally, lookup, (&block, row), &mut recorder)?;
                 }
@@ -138,13 +139,7 @@ impl Enrichment {
     }
 
     /// Answers every row of a block. Blocks don't depend on each other.
-    fn answer(
-        &self,
-        block: &Block,
-        stages: &mut [Answered],
-        out: &mut Rows,
-        asking: &mut Asking,
-    ) {
+    fn answer(&self, block: &Block, stages: &mut [Answered], out: &mut Rows, asking: &mut Asking) {
         out.of.clear();
         out.of.extend(0..block.rows());
         out.added.reset(0);

@@ -106,9 +106,8 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     }
     on.extend(plan.within.as_ref().map(Within::to_string));
 
-    let mut bind = |template: &Template, side: Side<'_>| {
-        template.bind_with(|name| find(side.headers, name))
-    };
+    let mut bind =
+        |template: &Template, side: Side<'_>| template.bind_with(|name| find(side.headers, name));
     let within = plan.within.as_ref().map(|within| bind(&within.main, main)).transpose()?;
     let bounds = match plan.within.as_ref().map(|within| &within.range) {
         None => None,
@@ -219,7 +218,11 @@ fn keys(
 
 /// The headers of all added columns, none of them like a header that stands before it, with a note
 /// for each that had to be renamed: those of one more reference, behind the others.
-pub fn added_names(before: &Headers, reference: &str, wanted: &[String]) -> (Vec<String>, Vec<Note>) {
+pub fn added_names(
+    before: &Headers,
+    reference: &str,
+    wanted: &[String],
+) -> (Vec<String>, Vec<Note>) {
     let before: Vec<String> = before.iter().map(str::to_owned).collect();
     let given = without_clash(&before, wanted, reference);
     let renamed = wanted.iter().zip(&given).filter(|(wanted, given)| wanted != given);

@@ -150,14 +150,9 @@ impl Tally {
         let nth = self.nth;
         match recorder {
             None => Ok(()),
-            Some(recorder) => recorder.main_row(&MainFinding {
-                nth,
-                lookup,
-                kind,
-                row,
-                answer,
-                asked_by: None,
-            }),
+            Some(recorder) => {
+                recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by: None })
+            }
         }
     }
 

@@ -73,18 +73,18 @@ impl Key {
 
     /// Appends the packed key of a row to `packed`. Of a key that is not whole, only the number of
     /// parts is right.
-    pub(crate) fn pack(
-        &self,
-        row: Row<'_>,
-        packed: &mut String,
-        work: &mut Work,
-    ) -> PartState {
+    pub(crate) fn pack(&self, row: Row<'_>, packed: &mut String, work: &mut Work) -> PartState {
         let mut state = PartState::Whole;
         for part in &self.parts {
-            let made = part.value(|column| row.cell(column), &self.blanks, work, |state, value| {
-                packed::push(packed, value);
-                state
-            });
+            let made = part.value(
+                |column| row.cell(column),
+                &self.blanks,
+                work,
+                |state, value| {
+                    packed::push(packed, value);
+                    state
+                },
+            );
             state = state.max(made);
         }
         state

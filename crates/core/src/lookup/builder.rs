@@ -191,10 +191,15 @@ impl ReferenceBuilder {
             packed::push(&mut reference.rows.text, row.cell(column));
         }
         if let Some(rank) = &reference.rank {
-            rank.value(|column| row.cell(column), &[], &mut self.work, |state, value| {
-                let value = if state == PartState::Whole { value } else { "" };
-                packed::push(&mut reference.rows.text, value);
-            });
+            rank.value(
+                |column| row.cell(column),
+                &[],
+                &mut self.work,
+                |state, value| {
+                    let value = if state == PartState::Whole { value } else { "" };
+                    packed::push(&mut reference.rows.text, value);
+                },
+            );
         }
         let blank_counts = reference.match_blanks && state == PartState::Blank;
         if blank_counts {
@@ -237,7 +242,9 @@ impl ReferenceBuilder {
             let blanks = self.reference.keys[0].blanks();
             bound.value(cell, blanks, &mut self.work, |made, value| match made {
                 PartState::Whole => match Position::of(value) {
-                    Some(position) if *ranged.line.get_or_insert(position.line()) == position.line() => {
+                    Some(position)
+                        if *ranged.line.get_or_insert(position.line()) == position.line() =>
+                    {
                         self.positions += 1;
                         positions.push(position);
                     }
@@ -310,7 +317,8 @@ fn add_cells(reference: &mut Reference, id: RowId, row: Row<'_>, work: &mut Work
         let keys = &mut reference.cells.keys;
         let start = keys.text.len();
         let state = key.pack(row, &mut keys.text, work);
-        let holds = state == PartState::Whole || state == PartState::Blank && reference.match_blanks;
+        let holds =
+            state == PartState::Whole || state == PartState::Blank && reference.match_blanks;
         if holds {
             let key = keys.len() as u32;
             keys.end_one();

@@ -231,7 +231,8 @@ impl Lookup {
                 Answer::BlankKey => 1,
                 _ => 0,
             };
-            other = Some(other.map_or(miss, |o| if weight(&o) >= weight(&miss) { o } else { miss }));
+            other =
+                Some(other.map_or(miss, |o| if weight(&o) >= weight(&miss) { o } else { miss }));
         }
         other
     }
@@ -241,7 +242,10 @@ impl Lookup {
         let reference = &self.reference;
         let disagree = reference.is_conflicting(first);
         if reference.rule() == Rule::Every && reference.is_repeated(first) {
-            return match reference.rows_among(&reference.holders_of(first).collect::<Vec<_>>()).len() {
+            return match reference
+                .rows_among(&reference.holders_of(first).collect::<Vec<_>>())
+                .len()
+            {
                 1 => Answer::Matched(first),
                 _ => Answer::All { first, disagree },
             };

@@ -51,16 +51,21 @@ impl Naming {
 
     /// The column that a main row names.
     pub(crate) fn column(&self, row: Row<'_>, blanks: &[String], work: &mut Work) -> NamedColumn {
-        self.template.value(|column| row.cell(column), blanks, work, |state, name| match state {
-            PartState::Blank => NamedColumn::Blank,
-            PartState::Malformed => NamedColumn::Malformed,
-            PartState::Whole => {
-                let found = self.exact.get(name).copied();
-                let found =
-                    found.or_else(|| self.loose.get(&Headers::loosened(name)).copied().flatten());
-                found.map_or(NamedColumn::Unknown, NamedColumn::Taken)
-            }
-        })
+        self.template.value(
+            |column| row.cell(column),
+            blanks,
+            work,
+            |state, name| match state {
+                PartState::Blank => NamedColumn::Blank,
+                PartState::Malformed => NamedColumn::Malformed,
+                PartState::Whole => {
+                    let found = self.exact.get(name).copied();
+                    let found = found
+                        .or_else(|| self.loose.get(&Headers::loosened(name)).copied().flatten());
+                    found.map_or(NamedColumn::Unknown, NamedColumn::Taken)
+                }
+            },
+        )
     }
 
     /// The header that a main row names, where no column has it, and those that come near.

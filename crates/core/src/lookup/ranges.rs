@@ -140,7 +140,9 @@ impl Ranges {
             if group.len() > 1 {
                 groups.push(group);
             }
-            groups.iter_mut().for_each(|group| group.sort_unstable());
+            for group in &mut groups {
+                group.sort_unstable();
+            }
             groups
         })
     }

@@ -325,8 +325,7 @@ impl Reference {
     /// [`Reference::key_columns`].
     pub fn row_as_read(&self, row: RowId) -> Vec<&str> {
         let behind = self.before_taken() + self.taken.len() + self.behind_taken();
-        let kept: Vec<&str> =
-            packed::Cells::new(self.rows.get(row.index())).skip(behind).collect();
+        let kept: Vec<&str> = packed::Cells::new(self.rows.get(row.index())).skip(behind).collect();
         match &self.verbatim_parts {
             Some(parts) if kept.is_empty() && self.looked_in.is_empty() => {
                 let compared: Vec<&str> = self.as_compared(Holder(row.0)).collect();
@@ -358,7 +357,10 @@ impl Reference {
     /// A row's range as it was read: `2026-03-01 .. 2026-05-31`.
     pub fn range_as_read(&self, row: RowId) -> Option<String> {
         let ranged = self.ranged.as_ref()?;
-        let read = self.bounds_as_read(row);
+        let mut read = self.bounds_as_read(row);
+        for blank in read.iter_mut().filter(|bound| bound.is_empty()) {
+            *blank = "(blank)";
+        }
         Some(match (ranged.joint, &read[..]) {
             (Joint::Closed, [lower, upper]) => format!("{lower} .. {upper}"),
             (Joint::Open, [lower, upper]) => format!("{lower} ..< {upper}"),

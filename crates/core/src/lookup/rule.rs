@@ -94,11 +94,12 @@ impl Reference {
                 ours.eq(self.taken_cells(other).enumerate().filter(counts))
             }
         };
-        cells && (!self.takes_column() || {
-            let held = |row| holders.iter().filter(move |holder| self.row(**holder) == row);
-            let columns = |row| held(row).map(|&holder| self.column(holder));
-            columns(one).eq(columns(other))
-        })
+        cells
+            && (!self.takes_column() || {
+                let held = |row| holders.iter().filter(move |holder| self.row(**holder) == row);
+                let columns = |row| held(row).map(|&holder| self.column(holder));
+                columns(one).eq(columns(other))
+            })
     }
 
     /// The holder whose rank stands so to all others. `None` when a rank can't be told, or when

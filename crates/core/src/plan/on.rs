@@ -108,7 +108,8 @@ impl OnPart {
         let mut parts: Vec<Self> = Vec::new();
         loop {
             if phrase.opens("any") {
-                return phrase.expected("the main side and `=` first, such as `Code = any(Size *)`");
+                return phrase
+                    .expected("the main side and `=` first, such as `Code = any(Size *)`");
             }
             let main = Template::read(&mut phrase, &STOPS, &[])?;
             let reference = if !phrase.sign('=') {
@@ -208,8 +209,7 @@ mod tests {
             ("A = any, any = \"any(B)\"", "A=any;any=any(B)"),
         ] {
             let parts = OnPart::parse(text).unwrap();
-            let told =
-                parts.iter().map(|p| format!("{}={}", headers(&p.main), held(&p.reference)));
+            let told = parts.iter().map(|p| format!("{}={}", headers(&p.main), held(&p.reference)));
             assert_eq!(told.collect::<Vec<_>>().join(";"), want, "{text}");
         }
     }

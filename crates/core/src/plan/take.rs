@@ -158,7 +158,10 @@ mod tests {
             ("a..b", "a..b"),
             ("{Month} as Bloom, K", "named {Month}>Bloom;K"),
             ("Price {Size | upper}", "named Price {Size | upper}"),
-            ("Last {Seen as one} as S, {A | before \",\"}", "named Last {Seen as one}>S;named {A | before \",\"}"),
+            (
+                "Last {Seen as one} as S, {A | before \",\"}",
+                "named Last {Seen as one}>S;named {A | before \",\"}",
+            ),
         ] {
             let taken = Take::parse(text).unwrap();
             assert_eq!(taken.iter().map(told).collect::<Vec<_>>().join(";"), want, "{text}");

@@ -197,7 +197,8 @@ mod tests {
         ] {
             assert_eq!(place(Within::parse(text).unwrap_err()), at, "{text}");
         }
-        for (text, at) in [("", 0), ("soon", 0), ("2 months", 2), ("2 hours ago", 2), ("1.2.3", 0)] {
+        for (text, at) in [("", 0), ("soon", 0), ("2 months", 2), ("2 hours ago", 2), ("1.2.3", 0)]
+        {
             assert_eq!(place(Reach::parse(text).unwrap_err()), at, "{text}");
         }
     }

@@ -164,7 +164,6 @@ impl Headers {
     }
 }
 
-
 /// How alike two loosened headers are, from 0 to 1; one that holds the other counts as near.
 fn likeness(asked: &str, header: &str) -> f64 {
     let distance = strsim::normalized_damerau_levenshtein(asked, header);

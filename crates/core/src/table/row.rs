@@ -16,14 +16,14 @@ use super::Block;
 #[derive(Debug, Clone, Copy)]
 pub struct Row<'a> {
     block: &'a Block,
-    row: usize,
+    nth: usize,
     added: Option<(&'a Block, usize)>,
 }
 
 impl<'a> Row<'a> {
     /// A row of a block, from 0 within it.
     pub fn of(block: &'a Block, row: usize) -> Self {
-        Self { block, row, added: None }
+        Self { block, nth: row, added: None }
     }
 
     /// The same with the cells of a row of another block behind its own.
@@ -42,7 +42,7 @@ impl<'a> Row<'a> {
             Some((added, row)) if column >= self.block.columns() => {
                 added.cell(row, column - self.block.columns())
             }
-            _ => self.block.cell(self.row, column),
+            _ => self.block.cell(self.nth, column),
         }
     }
 
@@ -53,11 +53,11 @@ impl<'a> Row<'a> {
 
     /// Its number in its table, as a person counts: data rows from 1.
     pub fn number(self) -> u64 {
-        self.block.row_number(self.row)
+        self.block.row_number(self.nth)
     }
 
     /// The line of the file on which it begins, from 1.
     pub fn line(self) -> u64 {
-        self.block.line(self.row)
+        self.block.line(self.nth)
     }
 }

@@ -57,11 +57,7 @@ pub(crate) fn read_steps_behind(phrase: &mut Phrase<'_>) -> Result<Vec<StepUse>>
     Ok(all)
 }
 
-fn read_placeholder(
-    phrase: &mut Phrase<'_>,
-    ends: &[char],
-    words: &[&str],
-) -> Result<Placeholder> {
+fn read_placeholder(phrase: &mut Phrase<'_>, ends: &[char], words: &[&str]) -> Result<Placeholder> {
     let ends: Vec<char> = ends.iter().copied().chain(['|']).collect();
     let header = phrase.header(&ends, words)?;
     Ok(Placeholder { header, steps: read_steps_behind(phrase)? })

@@ -1,76 +1,17 @@
 //! The engine against a naive truth: for random small tables, every answer and every count is what
 //! comparing all rows with all rows gives.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::collections::HashMap;
 
+use super::memory::{Kept, Memory, Row, rows};
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
-use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
-use gather_keys_core::plan::{OnPart, ReferencePlan, Take, WhenDuplicate, WhenUnmatched};
-use gather_keys_core::table::{AsRead, Block, Headers, Sink, Source};
+use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
 use proptest::prelude::*;
-
-type Row = Vec<String>;
 
 /// A finding of a main row: its number, the kind, and who asked for its key before.
 type Told = (u64, Kind, Option<u64>);
-
-/// A table in memory, given out in blocks of a few rows.
-struct Memory {
-    headers: Headers,
-    rows: Vec<Row>,
-    at: usize,
-    block_rows: usize,
-}
-
-impl Memory {
-    fn new(name: &str, headers: &[&str], rows: &[Row], block_rows: usize) -> Self {
-        let headers = Headers::new(name, headers.iter().copied());
-        Self { headers, rows: rows.to_vec(), at: 0, block_rows }
-    }
-}
-
-impl Source for Memory {
-    type Error = Error;
-
-    fn headers(&self) -> &Headers {
-        &self.headers
-    }
-
-    fn read_block(&mut self, block: &mut Block) -> Result<bool, Error> {
-        let rows = &self.rows[self.at..self.rows.len().min(self.at + self.block_rows)];
-        let first = self.at as u64 + 1;
-        self.at += rows.len();
-        let lines = (0..rows.len() as u64).map(|nth| first + nth + 1).collect();
-        *block = Block::of_rows(self.headers.len(), rows).placed(first, lines, AsRead::default());
-        Ok(!rows.is_empty())
-    }
-}
-
-/// Keeps main cells and added cells of every row.
-#[derive(Default)]
-struct Kept(Vec<Row>);
-
-impl Sink for Kept {
-    type Error = Error;
-
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
-        Ok(())
-    }
-
-    fn write_block(&mut self, main: &Block, rows: &[usize], added: &Block) -> Result<(), Error> {
-        for (nth, &row) in rows.iter().enumerate() {
-            let own = (0..main.columns()).map(|column| main.cell(row, column));
-            let taken = (0..added.columns()).map(|column| added.cell(nth, column));
-            self.0.push(own.chain(taken).map(str::to_owned).collect());
-        }
-        Ok(())
-    }
-}
 
 /// Keeps every finding.
 #[derive(Default)]
@@ -80,7 +21,7 @@ impl Recorder for Recorded {
     type Error = Error;
 
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
-        let row = finding.block.row_number(finding.row);
+        let row = finding.row.number();
         self.0.push((row, finding.kind, finding.asked_by));
         Ok(())
     }
@@ -210,35 +151,15 @@ fn truth(
     (out, counts)
 }
 
-fn enrichment(
-    main: &Memory,
-    mut reference: Memory,
-    on: &str,
-    take: &str,
-    rule: &str,
-) -> Enrichment {
+fn enrichment(main: &Memory, reference: Memory, on: &str, take: &str, rule: &str) -> Enrichment {
     let plan = ReferencePlan {
         name: "reference".to_owned(),
-        on: OnPart::parse(on).unwrap(),
-        clean: Vec::new(),
+        on: On::parse(&[on]).unwrap(),
         when_duplicate: WhenDuplicate::parse(rule).unwrap(),
-        when_unmatched: WhenUnmatched::Blank,
-        match_blanks: false,
-        leave: Vec::new(),
         take: Some(Take::parse(take).unwrap()),
+        ..ReferencePlan::default()
     };
-    let side = |headers| Side { headers, blanks: &[] };
-    let found = resolve(&plan, side(&main.headers), side(&reference.headers)).unwrap();
-    let builder = ReferenceBuilder::new(
-        &plan.name,
-        &reference.headers,
-        found.reference_key,
-        found.taken,
-        [1, 2, 3, 4],
-    )
-    .resolving(found.rule, found.rank);
-    let loaded = Reference::load::<Error>(builder, &mut reference).unwrap();
-    Enrichment::new(vec![(Lookup::new(found.main_key, loaded), found.taking)], found.names)
+    super::memory::enrichment(&plan, main, reference).unwrap()
 }
 
 fn run(enrichment: &Enrichment, main: &mut Memory) -> (Vec<Row>, Findings, Vec<Told>) {
@@ -299,10 +220,6 @@ fn sum(counts: &Counts) -> u64 {
     Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum()
 }
 
-fn rows(cells: &[&[&str]]) -> Vec<Row> {
-    cells.iter().map(|row| row.iter().map(|&cell| cell.to_owned()).collect()).collect()
-}
-
 #[test]
 fn a_repeated_key_names_the_row_that_asked_first() {
     let main = rows(&[&["a"], &["b"], &["a"], &["c"], &["a"], &["c"]]);
@@ -333,10 +250,15 @@ fn a_group_names_its_rows_and_what_they_disagree_on() {
     let reference = enrichment.lookups().next().unwrap().reference();
     let groups: Vec<(Vec<u64>, bool)> = reference
         .groups()
-        .map(|group| (group.rows.iter().map(|row| row.number()).collect(), group.conflicting))
+        .map(|group| {
+            (group.rows.iter().map(|&row| reference.number(row)).collect(), group.conflicting)
+        })
         .collect();
     assert_eq!(groups, [(vec![1, 3, 6], true), (vec![2, 5], false)]);
     assert_eq!(reference.disputed().collect::<Vec<_>>(), [2]);
     assert_eq!((reference.rows(), reference.keys()), (6, 2));
-    assert_eq!(reference.keyless().iter().map(|row| row.number()).collect::<Vec<_>>(), [4]);
+    assert_eq!(
+        reference.keyless().iter().map(|&row| reference.number(row)).collect::<Vec<_>>(),
+        [4]
+    );
 }

@@ -1,45 +1,19 @@
 //! Templates and keys: parts never run together, what is made comes apart again, and no text
 //! makes the parser panic.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
+use super::memory::Memory;
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::key::{Key, column};
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, Take, parse_blanks};
-use gather_keys_core::table::{Block, Headers, Sink, Source};
+use gather_keys_core::table::{Block, Headers, Sink};
 use gather_keys_core::template::{Template, Unfit, read_steps};
 use gather_keys_core::{Error, findings::Gate};
 use proptest::prelude::*;
 
 /// A table in memory, given out at once.
-struct Memory {
-    headers: Headers,
-    block: Option<Block>,
-}
-
-impl Memory {
-    fn new(headers: &[&str], rows: &[Vec<String>]) -> Self {
-        let block = Block::of_rows(headers.len(), rows);
-        let headers = Headers::new("table", headers.iter().copied());
-        Self { headers, block: Some(block).filter(|block| block.rows() > 0) }
-    }
-}
-
-impl Source for Memory {
-    type Error = Error;
-
-    fn headers(&self) -> &Headers {
-        &self.headers
-    }
-
-    fn read_block(&mut self, block: &mut Block) -> Result<bool, Error> {
-        let next = self.block.take();
-        let some = next.is_some();
-        *block = next.unwrap_or_default();
-        Ok(some)
-    }
+fn table(headers: &[&str], rows: &[Vec<String>]) -> Memory {
+    Memory::new("table", headers, rows, rows.len())
 }
 
 /// Keeps the added cells of every row.
@@ -63,7 +37,7 @@ impl Sink for Added {
 }
 
 fn census(templates: &[&str], headers: &[&str], rows: &[Vec<String>], blanks: &str) -> Reference {
-    let mut table = Memory::new(headers, rows);
+    let mut table = self::table(headers, rows);
     let parts = templates.iter().map(|text| Template::parse("template", text).unwrap());
     let parts = parts.map(|template| template.bind(&table.headers).unwrap()).collect();
     let blanks = if blanks.is_empty() { Vec::new() } else { parse_blanks(blanks).unwrap() };
@@ -88,7 +62,7 @@ proptest! {
         ]),
     ) {
         let template = Template::parse("template", template).unwrap();
-        let mut table = Memory::new(&["A", "B", "C"], &rows);
+        let mut table = self::table(&["A", "B", "C"], &rows);
         let bound = template.bind(&table.headers).unwrap();
         let mut keys = Added::default();
         let made = column::make(&mut table, &mut keys, &bound, &[], "Key", [1, 2, 3, 4]).unwrap();
@@ -106,7 +80,7 @@ proptest! {
         prop_assert_eq!(made.census.keyless().len(), blank);
 
         // Taking the column apart does the same for every row.
-        let mut table = Memory::new(&["Key"], &keys.0);
+        let mut table = self::table(&["Key"], &keys.0);
         let mut parts = Added::default();
         let names = ["A", "B", "C"].map(str::to_owned);
         let taken = column::split(&mut table, &mut parts, &template, 0, &names).unwrap();
@@ -133,9 +107,9 @@ proptest! {
         distinct.dedup();
         prop_assert_eq!(census.keys(), distinct.len() as u64);
         for group in census.groups() {
-            let first = &rows[group.rows[0].number() as usize - 1];
+            let first = &rows[census.number(group.rows[0]) as usize - 1];
             for row in &group.rows {
-                prop_assert_eq!(&rows[row.number() as usize - 1], first);
+                prop_assert_eq!(&rows[census.number(*row) as usize - 1], first);
             }
             prop_assert!(!group.collapsed);
         }
@@ -234,8 +208,11 @@ fn a_value_comes_apart_in_one_way_or_not_at_all() {
 /// Nothing but the keys is kept of a census.
 #[test]
 fn a_census_takes_nothing() {
-    let mut table = Memory::new(&["A", "B"], &rows(&[&["1", "x"], &["1", "y"]]));
-    let key = Key::new(vec![Template::of_steps("A", Vec::new()).bind(&table.headers).unwrap()], Vec::new());
+    let mut table = self::table(&["A", "B"], &rows(&[&["1", "x"], &["1", "y"]]));
+    let key = Key::new(
+        vec![Template::of_steps("A", Vec::new()).bind(&table.headers).unwrap()],
+        Vec::new(),
+    );
     let builder: ReferenceBuilder = column::census("t", &table.headers, key, [0; 4]);
     let census = Reference::load::<Error>(builder, &mut table).unwrap();
     assert!(census.taken().is_empty() && census.groups().all(|group| !group.conflicting));
