@@ -62,7 +62,7 @@ impl Inputs {
             let headers = tables[0].headers().clone().of_table(&table.together[..]);
             for address in &table.others {
                 let mut other = open(&table, address)?;
-                arranged(&headers, &table.address, &mut other)?;
+                arranged(&headers, &table.address.to_string(), &mut other)?;
                 tables.push(other);
             }
             let ours = Side { headers: &known, blanks: &call.main.blanks };
@@ -125,11 +125,11 @@ impl Inputs {
 /// A table with its columns in the order of those of the first one.
 fn arranged<'t>(
     headers: &Headers,
-    first: impl ToString,
+    first: &str,
     table: &'t mut OpenTable,
 ) -> Result<Arranged<'t, OpenTable>> {
     let name = table.headers().table().to_owned();
-    let other = |differing| Error::OtherHeaders { name, first: first.to_string(), differing };
+    let other = |differing| Error::OtherHeaders { name, first: first.to_owned(), differing };
     Ok(Arranged::like(headers, table).map_err(other)?)
 }
 

@@ -256,8 +256,10 @@ impl Asked<'_> {
                 shown(&bad.value)
             )),
             _ => {
-                say("A step can't read its value: malformed, so nothing is looked up. Correct the \
-                 cell, or put a step before the one that can't read it.")
+                say(
+                    "A step can't read its value: malformed, so nothing is looked up. Correct the \
+                 cell, or put a step before the one that can't read it.",
+                );
             }
         }
     }

@@ -132,7 +132,7 @@ fn settle(
             let rank = |row: usize| number(&reference[row][0]).unwrap();
             let best = rows.iter().copied().max_by(|&a, &b| rank(a).total_cmp(&rank(b)))?;
             let tied: Vec<usize> =
-                rows.iter().copied().filter(|&r| rank(r) == rank(best)).collect();
+                rows.iter().copied().filter(|&r| rank(r).total_cmp(&rank(best)).is_eq()).collect();
             tied.iter().all(|&row| equal(row, tied[0])).then(|| vec![vec![tied[0]]])
         }
         _ => None,
@@ -169,7 +169,9 @@ fn truth(
                 continue;
             }
         };
-        held.iter().for_each(|&(_, row)| used[row] = true);
+        for &(_, row) in &held {
+            used[row] = true;
+        }
         let mut rows: Vec<usize> = Vec::new();
         for &(_, row) in &held {
             if !rows.contains(&row) {
@@ -207,7 +209,7 @@ fn truth(
                         "@count" => {}
                         "@row" => all.push((giver + 1).to_string()),
                         "@column" => {
-                            all.extend(columns(giver).iter().map(|&c| REFERENCE[c].to_owned()))
+                            all.extend(columns(giver).iter().map(|&c| REFERENCE[c].to_owned()));
                         }
                         take => all.push(value(take, giver)),
                     }
