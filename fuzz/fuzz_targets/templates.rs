@@ -4,7 +4,8 @@
 #![no_main]
 
 use gather_keys_core::findings::Gate;
-use gather_keys_core::plan::{OnPart, Take, parse_blanks};
+use gather_keys_core::lookup::Position;
+use gather_keys_core::plan::{On, OnPart, Reach, Selection, Take, Within, parse_blanks};
 use gather_keys_core::table::Headers;
 use gather_keys_core::template::Template;
 use libfuzzer_sys::fuzz_target;
@@ -12,10 +13,15 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|text: &str| {
     let (text, value) = text.split_once('\n').unwrap_or((text, "H-007"));
     let _ = Take::parse(text);
+    let _ = On::parse(&[text]);
+    let _ = Reach::parse(text);
+    let _ = Selection::parse("leave", text);
+    let _ = Position::of(value);
+    let within = Within::parse(text).map(|within| within.main);
     let _ = parse_blanks(text);
     let _ = Gate::parse(text);
     let parts = OnPart::parse(text).into_iter().flatten().map(|part| part.main);
-    for template in parts.chain(Template::parse("template", text)) {
+    for template in parts.chain(within).chain(Template::parse("template", text)) {
         let mut names: Vec<&str> = template.headers().collect();
         names.dedup();
         if let Ok(bound) = template.bind(&Headers::new("table", names)) {

@@ -1,6 +1,7 @@
 //! What may be typed on the command line.
 
 use std::ffi::OsString;
+use std::num::NonZero;
 use std::path::PathBuf;
 
 use clap::parser::ValueSource;
@@ -159,6 +160,22 @@ pub(crate) struct Run {
     /// When to show progress
     #[arg(long, value_name = "WHEN", default_value = "auto")]
     pub(crate) progress: When,
+    /// How many threads to work with [default: as many as there are processors]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    threads: Option<u16>,
+}
+
+impl Run {
+    /// How many threads to work with.
+    pub(crate) fn threads(&self) -> usize {
+        threads(self.threads)
+    }
+}
+
+/// As many threads as asked for, or as there are processors.
+pub(crate) fn threads(asked: Option<u16>) -> usize {
+    let processors = || std::thread::available_parallelism().map_or(1, NonZero::get);
+    asked.map_or_else(processors, usize::from)
 }
 
 /// `enrich`.

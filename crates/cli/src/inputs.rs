@@ -93,8 +93,8 @@ impl Inputs {
         told.collect()
     }
 
-    /// Loads the references; what is left to read is the main table.
-    pub(crate) fn load(self) -> Result<(OpenTable, Enrichment)> {
+    /// Loads the references on so many threads; what is left to read is the main table.
+    pub(crate) fn load(self, threads: usize) -> Result<(OpenTable, Enrichment)> {
         let mut lookups = Vec::new();
         for OpenReference { plan, headers, tables, found } in self.references {
             let mut builder = ReferenceBuilder::new(
@@ -112,7 +112,7 @@ impl Inputs {
                 builder = builder.ranged(bounds, found.reach);
             }
             for mut table in tables {
-                builder.read(&mut arranged(&headers, headers.table(), &mut table)?)?;
+                builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
             }
             let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
             lookups.push((lookup.within(found.within).naming(found.naming), found.taking));

@@ -95,8 +95,8 @@ pub enum Error {
     RowTooLong {
         /// The address.
         name: String,
-        /// Where.
-        place: Place,
+        /// The byte at which it begins, from 0.
+        at: u64,
         /// The most bytes that a row may take.
         most: usize,
     },
@@ -217,8 +217,9 @@ impl fmt::Display for Error {
                 write!(f, "{name}, {place}: the double quote that opens here is never closed; ")?;
                 write!(f, "close it, or write a quote within a cell twice")
             }
-            Self::RowTooLong { name, place, most } => {
-                write!(f, "{name}, {place}: the row goes on for more than {} MiB; ", most >> 20)?;
+            Self::RowTooLong { name, at, most } => {
+                write!(f, "{name}: the row that begins at byte {at} goes on for more than ")?;
+                write!(f, "{} MiB; ", most >> 20)?;
                 write!(f, "close the double quote that is open in it")
             }
             Self::OutputExists { name } => {

@@ -49,10 +49,11 @@ fn carry_out(call: Call, address: Option<&Address>, run: &Run) -> Result<Outcome
     text.push_str(&summary::notes(&inputs.notes));
 
     let progress = Progress::start(&inputs.meter, inputs.size, run.progress, run.quiet);
-    let (mut main, enrichment) = inputs.load()?;
+    let threads = run.threads();
+    let (mut main, enrichment) = inputs.load(threads)?;
     let mut lists =
         folder.map(|folder| Lists::create(folder, run.overwrite, &enrichment)).transpose()?;
-    let findings = pass(&mut main, &enrichment, output.as_mut(), lists.as_mut())?;
+    let findings = pass(&mut main, &enrichment, output.as_mut(), lists.as_mut(), threads)?;
     drop(progress);
 
     let results = judge(&gates, &enrichment, &findings);
@@ -128,16 +129,17 @@ fn pass(
     enrichment: &Enrichment,
     output: Option<&mut Output>,
     lists: Option<&mut Lists>,
+    threads: usize,
 ) -> Result<Findings> {
     let mut lists = lists;
     let recorder = lists
         .as_deref_mut()
-        .map(|lists| lists as &mut dyn Recorder<Error = gather_keys_formats::Error>);
+        .map(|lists| lists as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
     let findings = match output {
-        None => enrichment.run(main, &mut Discard::default(), recorder)?,
+        None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(output) => {
             let mut writer = Writer::new(output.name(), output, main.layout().clone());
-            let findings = enrichment.run(main, &mut writer, recorder)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
             writer.finish()?;
             findings
         }

@@ -10,7 +10,7 @@ use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{Bound, Trace};
 
 use super::Outcome;
-use crate::arguments::{TableArguments, Why};
+use crate::arguments::{TableArguments, Why, threads};
 use crate::call::{Call, NeedsTake};
 use crate::error::{Error, Result};
 use crate::inputs::Inputs;
@@ -28,7 +28,7 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
     let call = Call::new(&why.tables, tables, &[], NeedsTake::No)?;
     let inputs = Inputs::open(call)?;
     let notes = summary::notes(&inputs.notes);
-    let (mut main, enrichment) = inputs.load()?;
+    let (mut main, enrichment) = inputs.load(threads(None))?;
     let (what, block, row) = match why.asked.row {
         Some(number) => {
             let (block, row) = find_row(&mut main, number)?;

@@ -2,12 +2,14 @@
 //!
 //! Each block goes through the lookups one after the other. Between them stand its rows so far,
 //! with the cells that were added to each: a lookup may use what an earlier one took, and one that
-//! takes from every reference row makes several rows of one.
+//! takes from every reference row makes several rows of one. Blocks don't depend on each other, so
+//! that several are at work at once; what must be told in order is told when a block's turn comes.
 
 use super::Taking;
-use crate::findings::{Findings, Recorder, Tally};
+use super::in_order::in_order;
+use crate::findings::{Findings, Recorder, Tallied, Tally};
 use crate::lookup::{Answer, Asking, Lookup};
-use crate::table::{Block, Headers, Row, Sink, Source};
+use crate::table::{Block, Headers, Rendered, Renderer, Row, Sink, Source};
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
@@ -24,7 +26,9 @@ struct Answered {
     answers: Vec<Answer>,
     /// The rows that came to it.
     rows: Rows,
-    /// How many of them have been counted.
+    /// How often each finding occurs among them.
+    tallied: Tallied,
+    /// How many of them have been told.
     told: usize,
 }
 
@@ -37,6 +41,14 @@ struct Rows {
     added: Block,
 }
 
+/// What a thread works with; kept from block to block.
+struct Space<R> {
+    stages: Vec<Answered>,
+    out: Rows,
+    asking: Asking,
+    rendered: R,
+}
+
 /// How one lookup came to its answer for a row, and what it was given.
 #[derive(Debug)]
 pub struct Followed {
@@ -47,14 +59,23 @@ pub struct Followed {
 }
 
 impl Answered {
-    /// Counts the answers to one row of the block. The copies that an earlier lookup made of it are
-    /// one row, unless they may differ in what this lookup asks with.
+    /// The answers to be counted, each with its place. The copies that an earlier lookup made of a
+    /// row are one row, unless they may differ in what this lookup asks with.
+    fn counted(&self, copies: bool) -> impl Iterator<Item = (usize, Answer)> + '_ {
+        let rows = self.rows.of.iter().enumerate();
+        let is_first = move |(nth, row): &(usize, &usize)| {
+            copies || *nth == 0 || self.rows.of[nth - 1] != **row
+        };
+        rows.filter(is_first).map(|(nth, _)| (nth, self.answers[nth]))
+    }
+
+    /// Tells of the answers to one row of the block.
     fn tell<E>(
         &mut self,
         tally: &mut Tally,
         lookup: &Lookup,
         (block, row): (&Block, usize),
-        recorder: &mut Option<&mut dyn Recorder<Error = E>>,
+        recorder: &mut Option<&mut (dyn Recorder<Error = E> + Send)>,
     ) -> Result<(), E> {
         let first = self.told;
         while self.rows.of.get(self.told) == Some(&row) {
@@ -62,7 +83,7 @@ impl Answered {
             self.told += 1;
             if nth == first || tally.counts_copies() {
                 let row = Row::of(block, row).with(&self.rows.added, nth);
-                tally.note(lookup, row, self.answers[nth], recorder)?;
+                tally.tell(lookup, row, self.answers[nth], recorder)?;
             }
         }
         Ok(())
@@ -98,44 +119,93 @@ impl Enrichment {
         lookup.columns().iter().any(|&column| column >= own)
     }
 
-    /// Runs the main table through the lookups into the sink, and gives back what was found. A
-    /// `recorder` is told every finding of a main row on the way.
+    /// Runs the main table through the lookups into the sink on so many threads, and gives back what
+    /// was found. A `recorder` is told every finding of a main row on the way. What comes out does
+    /// not depend on the number of threads.
     ///
     /// # Errors
     /// Those of the source, the sink and the recorder.
-    pub fn run<E>(
+    pub fn run<S, K>(
         &self,
-        main: &mut (impl Source<Error = E> + ?Sized),
-        sink: &mut (impl Sink<Error = E> + ?Sized),
-        mut recorder: Option<&mut dyn Recorder<Error = E>>,
-    ) -> Result<Findings, E> {
+        main: &mut S,
+        sink: &mut K,
+        mut recorder: Option<&mut (dyn Recorder<Error = S::Error> + Send)>,
+        threads: usize,
+    ) -> Result<Findings, S::Error>
+    where
+        S: Source<Error: Send> + Send,
+        K: Sink<Error = S::Error> + Send,
+    {
         let recording = recorder.is_some();
         let tally = |(nth, lookup)| Tally::new(nth, lookup, self.is_chained(lookup), recording);
         let mut tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
+        let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         let (mut main_rows, mut written) = (0, 0);
-        let mut block = Block::default();
-        let mut stages: Vec<Answered> = self.lookups().map(|_| Answered::default()).collect();
-        let (mut out, mut asking) = (Rows::default(), Asking::default());
         sink.write_headers(main.headers(), &self.added)?;
-        while main.read_block(&mut block)? {
-            self.answer(&block, &mut stages, &mut out, &mut asking);
+        let renderer = sink.renderer();
+        let space = || Space {
+            stages: self.lookups().map(|_| Answered::default()).collect(),
+            out: Rows::default(),
+            asking: Asking::default(),
+            rendered: Rendered::<K>::default(),
+        };
+        let work = |space: &mut Space<Rendered<K>>, block: &Block| {
+            let Space { stages, out, asking, rendered } = space;
+            self.answer(block, stages, out, asking);
+            for ((stage, lookup), asked) in stages.iter_mut().zip(self.lookups()).zip(&asked) {
+                let mut tallied = std::mem::take(&mut stage.tallied);
+                tallied.clear();
+                for (nth, answer) in stage.counted(self.is_chained(lookup)) {
+                    let row = || Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
+                    tallied.count(lookup, asked, answer, nth, row);
+                }
+                stage.tallied = tallied;
+            }
+            renderer.render(block, &out.of, &out.added, rendered);
+        };
+        let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
+            let Space { stages, out, rendered, .. } = space;
             main_rows += block.rows() as u64;
-            for stage in &mut stages {
+            written += out.of.len() as u64;
+            for (tally, stage) in tallies.iter_mut().zip(&mut *stages) {
+                tally.add(&stage.tallied);
                 stage.told = 0;
             }
-            for row in 0..block.rows() {
-                for ((tally, lookup), stage) in
-                    tallies.iter_mut().zip(self.lookups()).zip(&mut stages)
-                {
-                    stage.tell(tally, lookup, (&block, row), &mut recorder)?;
+            if recording {
+                for row in 0..block.rows() {
+                    let stages = stages.iter_mut();
+                    for ((tally, lookup), stage) in
+                        tallies.iter_mut().zip(self.lookups()).zip(stages)
+                    {
+                        stage.tell(tally, lookup, (block, row), &mut recorder)?;
+                    }
+                }
+            } else {
+                for ((tally, lookup), stage) in tallies.iter_mut().zip(self.lookups()).zip(stages) {
+                    for &nth in stage.tallied.troubles() {
+                        if tally.has_all_samples() {
+                            break;
+                        }
+                        let row = Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
+                        tally.tell(lookup, row, stage.answers[nth], &mut recorder)?;
+                    }
                 }
             }
-            written += out.of.len() as u64;
-            sink.write_block(&block, &out.of, &out.added)?;
-        }
+            sink.write(rendered)
+        };
+        // A match by position must know where a row stands while it is worked on.
+        let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
+        let threads = if by_position { 1 } else { threads };
+        in_order(main, threads, Some(&self.wanted()), space, work, hand_on)?;
         let lookups = tallies.into_iter().zip(self.lookups());
         let lookups = lookups.map(|(tally, lookup)| tally.finish(lookup)).collect();
         Ok(Findings { main_rows, written, lookups })
+    }
+
+    /// The main table's columns that are looked at.
+    fn wanted(&self) -> Vec<usize> {
+        let own = self.headers.len() - self.added.len();
+        self.lookups().flat_map(Lookup::columns).filter(|&column| column < own).collect()
     }
 
     /// Answers every row of a block. Blocks don't depend on each other.

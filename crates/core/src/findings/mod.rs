@@ -14,5 +14,5 @@ pub use gate::{Gate, GateResult, Relation};
 pub use kind::{Counts, Kind, Population};
 pub use recorder::{MainFinding, Recorder};
 pub use sample::{SAMPLES, Sample};
-pub(crate) use tally::Tally;
 pub use tally::{Findings, LookupFindings};
+pub(crate) use tally::{Tallied, Tally};

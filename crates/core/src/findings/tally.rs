@@ -1,7 +1,11 @@
-//! Counting the answers of a run, in the order of the main rows.
+//! Counting the answers of a run. Counts are made block by block, by several threads; samples and
+//! single findings are told in the order of the main rows.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample};
-use crate::lookup::{Answer, Lookup, Miss, RowId};
+use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -44,6 +48,98 @@ impl LookupFindings {
     }
 }
 
+/// How often each key of a reference was asked for, under its first holder; where ranges tell
+/// which rows count, under each of them. Several threads count at once.
+#[derive(Debug, Clone)]
+pub(crate) struct Asked(Arc<[AtomicU32]>);
+
+impl Asked {
+    fn one(&self, at: usize) {
+        // Past four billion it does not matter how often.
+        let asked = &self.0[at];
+        if asked.load(Ordering::Relaxed) < u32::MAX / 2 {
+            asked.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
+/// What one lookup found in one block, in whatever order blocks are worked on.
+#[derive(Debug, Default)]
+pub(crate) struct Tallied {
+    of: [u64; Kind::ALL.len()],
+    out_of_range: u64,
+    /// The places of answers that are a trouble.
+    troubles: Vec<usize>,
+}
+
+impl Tallied {
+    pub(crate) fn clear(&mut self) {
+        self.of = Default::default();
+        self.out_of_range = 0;
+        self.troubles.clear();
+    }
+
+    /// The places of answers that are a trouble.
+    pub(crate) fn troubles(&self) -> &[usize] {
+        &self.troubles
+    }
+
+    /// Counts the answer at a place.
+    #[inline]
+    pub(crate) fn count<'a>(
+        &mut self,
+        lookup: &Lookup,
+        asked: &Asked,
+        answer: Answer,
+        place: usize,
+        row: impl FnOnce() -> Row<'a>,
+    ) {
+        let (kind, also) = kinds(answer);
+        self.of[kind as usize] += 1;
+        if let Some(also) = also {
+            self.of[also as usize] += 1;
+        }
+        if kind != Kind::Matched {
+            self.troubles.push(place);
+        }
+        if let Answer::Unmatched(Miss::Range(_)) = answer {
+            self.out_of_range += 1;
+        }
+        let Some(first) = first_of(answer) else { return };
+        if lookup.value().is_none() {
+            asked.one(first.index());
+            return;
+        }
+        for holder in lookup.holders(row(), answer) {
+            asked.one(holder.index());
+        }
+    }
+}
+
+/// The kind of an answer, and another that is a part of it.
+fn kinds(answer: Answer) -> (Kind, Option<Kind>) {
+    match answer {
+        Answer::Matched(_) | Answer::All { disagree: false, .. } => (Kind::Matched, None),
+        Answer::Chosen { .. } | Answer::All { .. } => (Kind::Matched, Some(Kind::Chosen)),
+        Answer::Ambiguous(_) => (Kind::Ambiguous, None),
+        Answer::Unmatched(Miss::Header) => (Kind::Unmatched, Some(Kind::NoHeader)),
+        Answer::Unmatched(_) => (Kind::Unmatched, None),
+        Answer::BlankKey => (Kind::BlankKey, None),
+        Answer::Malformed => (Kind::Malformed, None),
+    }
+}
+
+/// The first holder of the key that was asked for.
+fn first_of(answer: Answer) -> Option<Holder> {
+    match answer {
+        Answer::Matched(first)
+        | Answer::Chosen { first, .. }
+        | Answer::All { first, .. }
+        | Answer::Ambiguous(first) => Some(first),
+        Answer::Unmatched(_) | Answer::BlankKey | Answer::Malformed => None,
+    }
+}
+
 /// The count of one lookup while the pass runs.
 #[derive(Debug)]
 pub(crate) struct Tally {
@@ -51,9 +147,7 @@ pub(crate) struct Tally {
     counts_copies: bool,
     counts: Counts,
     samples: [Vec<Sample>; TROUBLES.len()],
-    /// How often each key was asked for, under its first holder; where ranges tell which rows
-    /// count, under each of them.
-    asked: Vec<u32>,
+    asked: Asked,
     /// Under the first holder of each key, the main row that asked for it first; only while
     /// recording.
     asked_by: Vec<u64>,
@@ -67,9 +161,14 @@ impl Tally {
             counts_copies,
             counts: Counts::default(),
             samples: Default::default(),
-            asked: vec![0; holders],
+            asked: Asked((0..holders).map(|_| AtomicU32::new(0)).collect()),
             asked_by: if recording { vec![0; holders] } else { Vec::new() },
         }
+    }
+
+    /// How often each key is asked for, to be counted by whoever works on a block.
+    pub(crate) fn asked(&self) -> Asked {
+        self.asked.clone()
     }
 
     /// Whether each copy of a row that an earlier lookup repeated counts as a row, since they may
@@ -78,54 +177,47 @@ impl Tally {
         self.counts_copies
     }
 
-    /// Counts the answer of one main row.
-    pub(crate) fn note<E>(
+    /// Adds what was counted in the next block.
+    pub(crate) fn add(&mut self, tallied: &Tallied) {
+        for (all, more) in self.counts.of.iter_mut().zip(&tallied.of) {
+            *all += more;
+        }
+        self.counts.out_of_range += tallied.out_of_range;
+    }
+
+    /// Whether there are as many samples of each trouble as are kept.
+    pub(crate) fn has_all_samples(&self) -> bool {
+        self.samples.iter().all(|samples| samples.len() == SAMPLES)
+    }
+
+    /// Keeps samples of the next row that is told of, and tells the recorder of it.
+    pub(crate) fn tell<E>(
         &mut self,
         lookup: &Lookup,
         row: Row<'_>,
         answer: Answer,
-        recorder: &mut Option<&mut dyn Recorder<Error = E>>,
+        recorder: &mut Option<&mut (dyn Recorder<Error = E> + Send)>,
     ) -> Result<(), E> {
-        let (kind, also) = match answer {
-            Answer::Matched(_) | Answer::All { disagree: false, .. } => (Kind::Matched, None),
-            Answer::Chosen { .. } | Answer::All { .. } => (Kind::Matched, Some(Kind::Chosen)),
-            Answer::Ambiguous(_) => (Kind::Ambiguous, None),
-            Answer::Unmatched(Miss::Header) => (Kind::Unmatched, Some(Kind::NoHeader)),
-            Answer::Unmatched(miss) => {
-                self.counts.out_of_range += u64::from(matches!(miss, Miss::Range(_)));
-                (Kind::Unmatched, None)
+        let nth = self.nth;
+        let (kind, also) = kinds(answer);
+        for kind in [Some(kind), also].into_iter().flatten().filter(|kind| *kind != Kind::Matched) {
+            let trouble = TROUBLES.iter().position(|trouble| *trouble == kind);
+            if let Some(samples) = trouble.map(|at| &mut self.samples[at])
+                && samples.len() < SAMPLES
+            {
+                samples.push(Sample::of(lookup, row, answer));
             }
-            Answer::BlankKey => (Kind::BlankKey, None),
-            Answer::Malformed => (Kind::Malformed, None),
-        };
-        for kind in [Some(kind), also].into_iter().flatten() {
-            self.counts.of[kind as usize] += 1;
-            if kind != Kind::Matched {
-                self.record(lookup, row, (answer, kind), recorder)?;
+            if let Some(recorder) = recorder {
+                let asked_by = None;
+                recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
             }
         }
-        let (Answer::Matched(first)
-        | Answer::Chosen { first, .. }
-        | Answer::All { first, .. }
-        | Answer::Ambiguous(first)) = answer
-        else {
-            return Ok(());
-        };
-        if lookup.value().is_some() {
-            for holder in lookup.holders(row, answer) {
-                let asked = &mut self.asked[holder.index()];
-                *asked = asked.saturating_add(1);
-            }
-        } else {
-            let asked = &mut self.asked[first.index()];
-            *asked = asked.saturating_add(1);
-        }
-        if let (Some(recorder), Some(asked_by)) = (recorder, self.asked_by.get_mut(first.index())) {
+        let asked_by = first_of(answer).and_then(|first| self.asked_by.get_mut(first.index()));
+        if let (Some(recorder), Some(asked_by)) = (recorder, asked_by) {
             match *asked_by {
                 0 => *asked_by = row.number(),
                 earlier => {
-                    let (nth, kind) = (self.nth, Kind::Repeated);
-                    let asked_by = Some(earlier);
+                    let (kind, asked_by) = (Kind::Repeated, Some(earlier));
                     recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
                 }
             }
@@ -133,46 +225,25 @@ impl Tally {
         Ok(())
     }
 
-    /// Keeps a sample of a trouble, and tells the recorder of it.
-    #[cold]
-    fn record<E>(
-        &mut self,
-        lookup: &Lookup,
-        row: Row<'_>,
-        (answer, kind): (Answer, Kind),
-        recorder: &mut Option<&mut dyn Recorder<Error = E>>,
-    ) -> Result<(), E> {
-        if let Some(at) = TROUBLES.iter().position(|trouble| *trouble == kind)
-            && self.samples[at].len() < SAMPLES
-        {
-            self.samples[at].push(Sample::of(lookup, row, answer));
-        }
-        let nth = self.nth;
-        match recorder {
-            None => Ok(()),
-            Some(recorder) => {
-                recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by: None })
-            }
-        }
-    }
-
     /// The findings, once every main row is counted.
     pub(crate) fn finish(mut self, lookup: &Lookup) -> LookupFindings {
         let reference = lookup.reference();
+        let asked: Vec<u32> =
+            self.asked.0.iter().map(|times| times.load(Ordering::Relaxed)).collect();
         let counts = &mut self.counts;
         for group in reference.groups() {
             let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
             counts.of[kind as usize] += 1;
             counts.of[Kind::Collapsed as usize] += u64::from(group.collapsed);
         }
-        counts.of[Kind::Unused as usize] = reference.unused(&self.asked).count() as u64;
-        let repeated = self.asked.iter().filter(|&&times| times > 1);
+        counts.of[Kind::Unused as usize] = reference.unused(&asked).count() as u64;
+        let repeated = asked.iter().filter(|&&times| times > 1);
         counts.of[Kind::Repeated as usize] = repeated.count() as u64;
         counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();
         counts.reference_rows = reference.rows();
         counts.reference_keys = reference.keys();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
-        LookupFindings { counts: self.counts, samples: self.samples, asked: self.asked }
+        LookupFindings { counts: self.counts, samples: self.samples, asked }
     }
 }

@@ -8,6 +8,7 @@ use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
 use super::rule::{Compared, Decision};
 use super::{Holder, Line, Position, Reference, RowId, Rule, Seed};
+use crate::enrich::in_order::in_order;
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::{Block, Headers, Lines, Row, Source, packed};
@@ -51,21 +52,76 @@ impl TakenColumns {
     }
 }
 
-/// Takes in a reference table block by block.
+/// Takes in a reference table.
 #[derive(Debug)]
 pub struct ReferenceBuilder {
     reference: Reference,
     closest: Closest,
     reach: Option<Reach>,
-    /// The first value of a bound that is neither a number nor a date, with its row and bound;
-    /// and how many values are one.
-    no_position: Option<(RowId, usize, String)>,
-    positions: u64,
-    /// Rows whose key is blank in part or could not be read, unless cells hold the keys.
-    without_key: Vec<RowId>,
+    taken_in: TakenIn,
     /// Whether a source was taken in.
     has_read: bool,
     work: Work,
+}
+
+/// Rows of a reference as they are taken in: packed, but not yet indexed. Rows and cells count from
+/// the first one here.
+#[derive(Debug, Default)]
+struct TakenIn {
+    rows: Records,
+    cells: Cells,
+    /// The hash of each row's key, or of each cell's.
+    hashes: Vec<u32>,
+    keyless: Vec<RowId>,
+    malformed: Vec<RowId>,
+    /// Rows whose key is blank in part or could not be read, unless cells hold the keys.
+    without_key: Vec<RowId>,
+    /// For each row its range, where it has one, with the line that it is on.
+    ends: Vec<Option<(Line, Ends)>>,
+    /// The first value of a bound that is neither a number nor a date, with its row and bound.
+    no_position: Option<(RowId, usize, String)>,
+    /// Whether any bound has a position.
+    has_position: bool,
+}
+
+impl TakenIn {
+    /// Takes rows over behind its own, and leaves none.
+    fn append(&mut self, other: &mut Self) {
+        let row = self.rows.len() as u32;
+        let key = self.cells.keys.len() as u32;
+        let behind = |id: &RowId| RowId(id.0 + row);
+        self.rows.append(&mut other.rows);
+        self.cells.keys.append(&mut other.cells.keys);
+        let cells = other.cells.all.drain(..);
+        self.cells.all.extend(cells.map(|cell| CellAt {
+            row: behind(&cell.row),
+            key: cell.key + key,
+            ..cell
+        }));
+        self.hashes.append(&mut other.hashes);
+        for (all, more) in [
+            (&mut self.keyless, &mut other.keyless),
+            (&mut self.malformed, &mut other.malformed),
+            (&mut self.without_key, &mut other.without_key),
+        ] {
+            all.extend(more.drain(..).map(|id| behind(&id)));
+        }
+        self.ends.append(&mut other.ends);
+        if let Some((id, bound, value)) = other.no_position.take() {
+            self.no_position.get_or_insert((behind(&id), bound, value));
+        }
+        self.has_position |= std::mem::take(&mut other.has_position);
+    }
+}
+
+impl TakenIn {
+    fn refuse_too_many(&self, headers: &Headers) -> Result<()> {
+        let held = self.rows.len().max(self.cells.all.len());
+        if (held as u64) < MOST_ROWS {
+            return Ok(());
+        }
+        Err(Error::TooManyRows { table: headers.table().to_owned(), most: MOST_ROWS })
+    }
 }
 
 impl ReferenceBuilder {
@@ -113,9 +169,7 @@ impl ReferenceBuilder {
             },
             closest: Closest::Holding,
             reach: None,
-            no_position: None,
-            positions: 0,
-            without_key: Vec::new(),
+            taken_in: TakenIn::default(),
             has_read: false,
             work: Work::default(),
         }
@@ -158,7 +212,7 @@ impl ReferenceBuilder {
             Bounds::UpTo(bound) => (vec![bound], Joint::UpTo, Closest::After(far)),
         };
         let index = Ranges::new(closest, Vec::new());
-        self.reference.ranged = Some(Ranged { bounds, joint, line: None, ends: Vec::new(), index });
+        self.reference.ranged = Some(Ranged { bounds, joint, line: None, index });
         self.closest = closest;
         self.reach = reach;
         self
@@ -169,94 +223,223 @@ impl ReferenceBuilder {
     /// # Errors
     /// [`Error::TooManyRows`] past four billion rows, or cells that are looked in.
     pub fn add(&mut self, block: &Block) -> Result<()> {
-        (0..block.rows()).try_for_each(|row| self.add_row(Row::of(block, row)))
+        self.reference.take_in(block, &mut self.taken_in, &mut self.work);
+        if let Some(lines) = self.reference.lines.last_mut() {
+            (0..block.rows()).for_each(|row| lines.push(block.line(row)));
+        }
+        self.taken_in.refuse_too_many(&self.reference.headers)
     }
 
-    fn add_row(&mut self, row: Row<'_>) -> Result<()> {
-        let reference = &mut self.reference;
-        let held = reference.rows.len().max(reference.cells.all.len() + reference.looked_in.len());
-        if held as u64 >= MOST_ROWS {
-            let table = reference.headers.table().to_owned();
-            return Err(Error::TooManyRows { table, most: MOST_ROWS });
-        }
-        let id = RowId(reference.rows.len() as u32);
-        let start = reference.rows.text.len();
-        let mut state = if reference.looked_in.is_empty() {
-            reference.keys[0].pack(row, &mut reference.rows.text, &mut self.work)
+    /// Takes in all rows of a source on so many threads, behind those of the sources before it. Each
+    /// has the same columns.
+    ///
+    /// # Errors
+    /// Those of the source, and [`Error::TooManyRows`].
+    pub fn read<S: Source<Error: From<Error> + Send> + Send>(
+        &mut self,
+        source: &mut S,
+        threads: usize,
+    ) -> std::result::Result<(), S::Error> {
+        let first = RowId(self.taken_in.rows.len() as u32);
+        let name = source.headers().table().to_owned();
+        if std::mem::replace(&mut self.has_read, true) {
+            self.reference.tables.push((first, name));
+            self.reference.lines.push(Lines::default());
         } else {
-            add_cells(reference, id, row, &mut self.work)
+            self.reference.tables = vec![(first, name)];
+        }
+        let Self { reference, taken_in: all, .. } = self;
+        let reference = &*reference;
+        let mut lines = Lines::default();
+        let space = || (TakenIn::default(), Work::default());
+        let work = |(taken_in, work): &mut (TakenIn, Work), block: &Block| {
+            reference.take_in(block, taken_in, work);
         };
-        let key_end = reference.rows.text.len();
-        for &column in &reference.taken {
-            packed::push(&mut reference.rows.text, row.cell(column));
-        }
-        if let Some(rank) = &reference.rank {
-            rank.value(
-                |column| row.cell(column),
-                &[],
-                &mut self.work,
-                |state, value| {
-                    let value = if state == PartState::Whole { value } else { "" };
-                    packed::push(&mut reference.rows.text, value);
-                },
-            );
-        }
-        let blank_counts = reference.match_blanks && state == PartState::Blank;
-        if blank_counts {
-            state = PartState::Whole;
-        }
-        let has_key = state == PartState::Whole;
-        if !has_key && reference.looked_in.is_empty() {
-            self.without_key.push(id);
-        }
-        if reference.ranged.is_some() {
-            state = state.max(self.add_range(id, row, has_key));
-        }
-        let reference = &mut self.reference;
-        if !was_read_so(reference, start..key_end, row) {
-            for column in reference.key_columns() {
-                packed::push(&mut reference.rows.text, row.cell(column));
-            }
-        }
-        reference.rows.end_one();
-        if let Some(lines) = reference.lines.last_mut() {
-            lines.push(row.line());
-        }
-        match state {
-            PartState::Blank => reference.keyless.push(id),
-            PartState::Malformed => reference.malformed.push(id),
-            PartState::Whole => {}
+        let hand_on = |(taken_in, _): &mut (TakenIn, Work), block: &Block| {
+            all.append(taken_in);
+            (0..block.rows()).for_each(|row| lines.push(block.line(row)));
+            Ok(all.refuse_too_many(&reference.headers)?)
+        };
+        let wanted = reference.wanted();
+        in_order(source, threads, Some(&wanted), space, work, hand_on)?;
+        if let Some(last) = self.reference.lines.last_mut() {
+            *last = lines;
         }
         Ok(())
     }
 
-    /// Notes the range of a row; it is of no use unless the row has a key.
-    fn add_range(&mut self, id: RowId, row: Row<'_>, has_key: bool) -> PartState {
-        let Some(ranged) = &mut self.reference.ranged else { return PartState::Whole };
-        let (mut state, mut positions) = (PartState::Whole, Vec::with_capacity(2));
-        for (nth, bound) in ranged.bounds.iter().enumerate() {
-            for &column in bound.columns() {
-                packed::push(&mut self.reference.rows.text, row.cell(column));
-            }
-            let cell = |column| row.cell(column);
-            let blanks = self.reference.keys[0].blanks();
-            bound.value(cell, blanks, &mut self.work, |made, value| match made {
-                PartState::Whole => match Position::of(value) {
-                    Some(position)
-                        if *ranged.line.get_or_insert(position.line()) == position.line() =>
-                    {
-                        self.positions += 1;
-                        positions.push(position);
-                    }
-                    _ => {
-                        state = PartState::Malformed;
-                        let first = || (id, nth, value.to_owned());
-                        self.no_position.get_or_insert_with(first);
-                    }
-                },
-                other => state = state.max(other),
+    /// The reference, once all its rows are in.
+    ///
+    /// # Errors
+    /// [`Error::NoPosition`] when no bound of a range is a number or a date, and
+    /// [`Error::ReachOff`] when the reach is not of their kind.
+    pub fn finish(self) -> Result<Reference> {
+        let mut reference = self.reference;
+        let TakenIn { rows, cells, hashes, keyless, malformed, without_key, ends, .. } =
+            self.taken_in;
+        reference.rows = rows;
+        reference.cells = cells;
+        reference.keyless = keyless;
+        reference.malformed = malformed;
+        if let (Some(ranged), false, Some((row, nth, value))) =
+            (&reference.ranged, self.taken_in.has_position, &self.taken_in.no_position)
+        {
+            let column = ranged.bounds[*nth].columns().first().copied().unwrap_or_default();
+            return Err(Error::NoPosition {
+                table: reference.headers.table().to_owned(),
+                header: reference.headers.address(column),
+                row: reference.number(*row),
+                value: value.clone(),
             });
         }
+        let line = ends.iter().flatten().next().map(|(line, _)| *line);
+        let is_time = line.map(|line| line != Line::Number);
+        let asks_time = self.reach.map(|reach| matches!(reach, Reach::Time(_)));
+        if let (Some(is_time), Some(asks_time)) = (is_time, asks_time)
+            && is_time != asks_time
+        {
+            let table = reference.headers.table().to_owned();
+            return Err(Error::ReachOff { table, is_time });
+        }
+        index_keys(&mut reference, &hashes, &without_key);
+        if let Some(ranged) = reference.ranged.take() {
+            reference.ranged = Some(ranged);
+            index_ranges(&mut reference, line, ends, self.closest);
+        }
+        note_disagreement(&mut reference);
+        Ok(reference)
+    }
+}
+
+impl Reference {
+    /// The columns that are looked at.
+    fn wanted(&self) -> Vec<usize> {
+        let mut wanted = self.key_columns();
+        wanted.extend(&self.taken);
+        wanted.extend(self.rank.iter().flat_map(Bound::columns));
+        wanted.extend(self.bound_columns());
+        wanted
+    }
+
+    /// Packs the rows of a block.
+    fn take_in(&self, block: &Block, taken_in: &mut TakenIn, work: &mut Work) {
+        for row in 0..block.rows() {
+            self.take_in_row(Row::of(block, row), taken_in, work);
+        }
+    }
+
+    fn take_in_row(&self, row: Row<'_>, taken_in: &mut TakenIn, work: &mut Work) {
+        let id = RowId(taken_in.rows.len() as u32);
+        let start = taken_in.rows.text.len();
+        let mut state = if self.looked_in.is_empty() {
+            self.keys[0].pack(row, &mut taken_in.rows.text, work)
+        } else {
+            self.take_in_cells(id, row, taken_in, work)
+        };
+        let text = &mut taken_in.rows.text;
+        let key = start..text.len();
+        for &column in &self.taken {
+            packed::push(text, row.cell(column));
+        }
+        if let Some(rank) = &self.rank {
+            rank.value(
+                |column| row.cell(column),
+                &[],
+                work,
+                |state, value| {
+                    packed::push(text, if state == PartState::Whole { value } else { "" });
+                },
+            );
+        }
+        if self.match_blanks && state == PartState::Blank {
+            state = PartState::Whole;
+        }
+        let has_key = state == PartState::Whole;
+        if self.looked_in.is_empty() {
+            if !has_key {
+                taken_in.without_key.push(id);
+            }
+            taken_in.hashes.push(hash(&self.hasher, &text[key.clone()]));
+        }
+        if let Some(ranged) = &self.ranged {
+            for &column in ranged.bounds.iter().flat_map(Bound::columns) {
+                packed::push(text, row.cell(column));
+            }
+            state = state.max(self.take_in_range(ranged, id, row, has_key, taken_in, work));
+        }
+        let text = &mut taken_in.rows.text;
+        if !self.was_read_so(&text[key], row) {
+            for column in self.key_columns() {
+                packed::push(text, row.cell(column));
+            }
+        }
+        taken_in.rows.end_one();
+        match state {
+            PartState::Blank => taken_in.keyless.push(id),
+            PartState::Malformed => taken_in.malformed.push(id),
+            PartState::Whole => {}
+        }
+    }
+
+    /// Notes every cell of a row that holds a key.
+    fn take_in_cells(
+        &self,
+        id: RowId,
+        row: Row<'_>,
+        taken_in: &mut TakenIn,
+        work: &mut Work,
+    ) -> PartState {
+        let mut all = PartState::Blank;
+        let mut unread = false;
+        for (column, key) in (0..).zip(&self.keys) {
+            let keys = &mut taken_in.cells.keys;
+            let start = keys.text.len();
+            let state = key.pack(row, &mut keys.text, work);
+            if state == PartState::Whole || state == PartState::Blank && self.match_blanks {
+                taken_in.hashes.push(hash(&self.hasher, &keys.text[start..]));
+                let key = keys.len() as u32;
+                keys.end_one();
+                taken_in.cells.all.push(CellAt { column, row: id, key });
+                all = PartState::Whole;
+            } else {
+                keys.text.truncate(start);
+            }
+            unread |= state == PartState::Malformed;
+        }
+        if unread { PartState::Malformed } else { all }
+    }
+
+    /// Notes the range of a row; it is of no use unless the row has a key.
+    fn take_in_range(
+        &self,
+        ranged: &Ranged,
+        id: RowId,
+        row: Row<'_>,
+        has_key: bool,
+        taken_in: &mut TakenIn,
+        work: &mut Work,
+    ) -> PartState {
+        let (mut state, mut positions) = (PartState::Whole, Vec::with_capacity(2));
+        for (nth, bound) in ranged.bounds.iter().enumerate() {
+            let blanks = self.keys[0].blanks();
+            bound.value(
+                |column| row.cell(column),
+                blanks,
+                work,
+                |made, value| {
+                    let position =
+                        if made == PartState::Whole { Position::of(value) } else { None };
+                    if made == PartState::Whole && position.is_none() {
+                        state = PartState::Malformed;
+                        taken_in.no_position.get_or_insert_with(|| (id, nth, value.to_owned()));
+                    }
+                    state = state.max(made);
+                    positions.extend(position);
+                },
+            );
+        }
+        taken_in.has_position |= !positions.is_empty();
+        let on_one_line = positions.windows(2).all(|pair| pair[0].line() == pair[1].line());
         let ends = match (ranged.joint, &positions[..]) {
             (Joint::Closed, [lower, upper]) => Some(Ends { lower: lower.at(), upper: upper.end() }),
             (Joint::Open, [lower, upper]) => {
@@ -267,88 +450,30 @@ impl ReferenceBuilder {
             }
             _ => None,
         };
-        let is_backwards = ends.is_some_and(|ends| ends.upper < ends.lower);
-        ranged.ends.push(ends.filter(|_| has_key && !is_backwards));
+        let is_backwards = ends.is_some_and(|ends| ends.upper < ends.lower) || !on_one_line;
+        let ends = ends.filter(|_| has_key && !is_backwards);
+        taken_in.ends.push(ends.zip(positions.first()).map(|(ends, first)| (first.line(), ends)));
         if is_backwards { PartState::Malformed } else { state }
     }
 
-    /// The reference, once all its rows are in.
-    ///
-    /// # Errors
-    /// [`Error::NoPosition`] when no bound of a range is a number or a date, and
-    /// [`Error::ReachOff`] when the reach is not of their kind.
-    pub fn finish(self) -> Result<Reference> {
-        let mut reference = self.reference;
-        if let (Some(ranged), 0, Some((row, nth, value))) =
-            (&reference.ranged, self.positions, &self.no_position)
-        {
-            let column = ranged.bounds[*nth].columns().first().copied().unwrap_or_default();
-            return Err(Error::NoPosition {
-                table: reference.headers.table().to_owned(),
-                header: reference.headers.address(column),
-                row: reference.number(*row),
-                value: value.clone(),
-            });
+    /// Whether the packed key of a row is what stands in it, cell for cell.
+    fn was_read_so(&self, key: &str, row: Row<'_>) -> bool {
+        if !self.looked_in.is_empty() {
+            return false;
         }
-        let line = reference.ranged.as_ref().and_then(|ranged| ranged.line);
-        let is_time = line.map(|line| line != Line::Number);
-        let asks_time = self.reach.map(|reach| matches!(reach, Reach::Time(_)));
-        if let (Some(is_time), Some(asks_time)) = (is_time, asks_time)
-            && is_time != asks_time
-        {
-            let table = reference.headers.table().to_owned();
-            return Err(Error::ReachOff { table, is_time });
+        let only = &self.keys[0];
+        if only.is_verbatim() {
+            return true;
         }
-        reference.cells.all.sort_unstable();
-        index_keys(&mut reference, &self.without_key);
-        if let Some(ranged) = reference.ranged.take() {
-            reference.ranged = Some(index_ranges(&reference, ranged, self.closest));
-        }
-        note_disagreement(&mut reference);
-        Ok(reference)
+        let Some(parts) = &self.verbatim_parts else { return false };
+        let compared = packed::Cells::new(key);
+        let mut pairs = parts.iter().zip(only.as_read(row));
+        pairs.all(|(&part, read)| compared.clone().nth(part) == Some(read))
     }
-}
-
-/// Notes every cell of a row that holds a key.
-fn add_cells(reference: &mut Reference, id: RowId, row: Row<'_>, work: &mut Work) -> PartState {
-    let mut all = PartState::Blank;
-    let mut unread = false;
-    for (column, key) in (0..).zip(&reference.keys) {
-        let keys = &mut reference.cells.keys;
-        let start = keys.text.len();
-        let state = key.pack(row, &mut keys.text, work);
-        let holds =
-            state == PartState::Whole || state == PartState::Blank && reference.match_blanks;
-        if holds {
-            let key = keys.len() as u32;
-            keys.end_one();
-            reference.cells.all.push(CellAt { column, row: id, key });
-            all = PartState::Whole;
-        } else {
-            keys.text.truncate(start);
-        }
-        unread |= state == PartState::Malformed;
-    }
-    if unread { PartState::Malformed } else { all }
-}
-
-/// Whether the packed key that was just appended is what stands in the row, cell for cell.
-fn was_read_so(reference: &Reference, key: std::ops::Range<usize>, row: Row<'_>) -> bool {
-    if !reference.looked_in.is_empty() {
-        return false;
-    }
-    let only = &reference.keys[0];
-    if only.is_verbatim() {
-        return true;
-    }
-    let Some(parts) = &reference.verbatim_parts else { return false };
-    let compared = packed::Cells::new(&reference.rows.text[key]);
-    let mut pairs = parts.iter().zip(only.as_read(row));
-    pairs.all(|(&part, read)| compared.clone().nth(part) == Some(read))
 }
 
 /// Enters every key into the index, and notes which holders repeat one.
-fn index_keys(reference: &mut Reference, without_key: &[RowId]) {
+fn index_keys(reference: &mut Reference, hashes: &[u32], without_key: &[RowId]) {
     if reference.by_position {
         return;
     }
@@ -356,14 +481,23 @@ fn index_keys(reference: &mut Reference, without_key: &[RowId]) {
     let mut index = Index::for_keys(reference.holder_count());
     let mut repeats = Vec::new();
     let mut without_key = without_key.iter().peekable();
+    // Cells count by column first, and were hashed in the order in which they were read.
+    let hash_of: Box<dyn Fn(Holder) -> u32> = if reference.looked_in.is_empty() {
+        Box::new(|holder: Holder| hashes[holder.index()])
+    } else {
+        reference.cells.all.sort_unstable();
+        let keys: Vec<u32> = reference.cells.all.iter().map(|cell| cell.key).collect();
+        Box::new(move |holder: Holder| hashes[keys[holder.index()] as usize])
+    };
     for holder in (0..reference.holder_count() as u32).map(Holder) {
         if without_key.next_if(|row| row.0 == holder.0).is_some() {
             continue;
         }
-        let key = packed::first_cells(reference.key_text(holder), parts);
-        let hash = hash(&reference.hasher, key);
-        let is_equal = |other| reference.key_text(Holder(other)).starts_with(key);
-        match index.enter(hash, holder.0, is_equal) {
+        let is_equal = |other| {
+            let key = packed::first_cells(reference.key_text(holder), parts);
+            reference.key_text(Holder(other)).starts_with(key)
+        };
+        match index.enter(hash_of(holder), holder.0, is_equal) {
             None => reference.key_count += 1,
             Some(first) => repeats.push((Holder(first), holder)),
         }
@@ -373,18 +507,30 @@ fn index_keys(reference: &mut Reference, without_key: &[RowId]) {
     reference.repeats = repeats;
 }
 
-/// Sorts the ranges of each key.
-fn index_ranges(reference: &Reference, mut ranged: Ranged, closest: Closest) -> Ranged {
+/// Sorts the ranges of each key. Those on another line than the first are of no use.
+fn index_ranges(
+    reference: &mut Reference,
+    line: Option<Line>,
+    ends: Vec<Option<(Line, Ends)>>,
+    closest: Closest,
+) {
     let mut firsts: Vec<Holder> = (0..reference.holder_count() as u32).map(Holder).collect();
     for (first, holder) in &reference.repeats {
         firsts[holder.index()] = *first;
     }
     let with_ends = (0..).map(Holder).zip(firsts).filter_map(|(holder, first)| {
-        let ends = ranged.ends[reference.row(holder).index()]?;
-        Some((first, ends, holder))
+        let (on, ends) = ends[reference.row(holder).index()]?;
+        (Some(on) == line).then_some((first, ends, holder))
     });
-    ranged.index = Ranges::new(closest, with_ends.collect());
-    ranged
+    let index = Ranges::new(closest, with_ends.collect());
+    let astray = (0..).map(RowId).zip(&ends);
+    let astray = astray.filter(|(_, ends)| ends.is_some_and(|(on, _)| Some(on) != line));
+    reference.malformed.extend(astray.map(|(row, _)| row));
+    reference.malformed.sort_unstable();
+    if let Some(ranged) = &mut reference.ranged {
+        ranged.index = index;
+        ranged.line = line;
+    }
 }
 
 /// Notes which keys have rows that disagree, on what, and which of them the rule chooses.
@@ -433,37 +579,11 @@ impl Reference {
     ///
     /// # Errors
     /// Those of the source, [`Error::TooManyRows`] and those of [`ReferenceBuilder::finish`].
-    pub fn load<E: From<Error>>(
+    pub fn load<S: Source<Error: From<Error> + Send> + Send>(
         mut builder: ReferenceBuilder,
-        source: &mut (impl Source<Error = E> + ?Sized),
-    ) -> std::result::Result<Self, E> {
-        builder.read(source)?;
+        source: &mut S,
+    ) -> std::result::Result<Self, S::Error> {
+        builder.read(source, 1)?;
         Ok(builder.finish()?)
-    }
-}
-
-impl ReferenceBuilder {
-    /// Takes in all rows of a source, behind those of the sources before it. Each has the same
-    /// columns.
-    ///
-    /// # Errors
-    /// Those of the source, and [`Error::TooManyRows`].
-    pub fn read<E: From<Error>>(
-        &mut self,
-        source: &mut (impl Source<Error = E> + ?Sized),
-    ) -> std::result::Result<(), E> {
-        let first = RowId(self.reference.rows.len() as u32);
-        let name = source.headers().table().to_owned();
-        if std::mem::replace(&mut self.has_read, true) {
-            self.reference.tables.push((first, name));
-            self.reference.lines.push(Lines::default());
-        } else {
-            self.reference.tables = vec![(first, name)];
-        }
-        let mut block = Block::default();
-        while source.read_block(&mut block)? {
-            self.add(&block)?;
-        }
-        Ok(())
     }
 }

@@ -19,6 +19,15 @@ impl Records {
         self.ends.push(self.text.len() as u64);
     }
 
+    /// Takes texts over behind its own, and leaves none.
+    pub(super) fn append(&mut self, other: &mut Self) {
+        let before = self.text.len() as u64;
+        self.text.push_str(&other.text);
+        self.ends.extend(other.ends.iter().map(|end| end + before));
+        other.text.clear();
+        other.ends.clear();
+    }
+
     /// How many there are.
     pub(super) fn len(&self) -> usize {
         self.ends.len()

@@ -12,7 +12,7 @@
 use ahash::RandomState;
 
 use super::index::Index;
-use super::ranges::{Ends, Ranges};
+use super::ranges::Ranges;
 use super::records::Records;
 use super::{Line, Position, Rule};
 use crate::key::{Key, Unreadable};
@@ -116,8 +116,6 @@ pub(super) struct Ranged {
     /// What joins them in messages.
     pub(super) joint: Joint,
     pub(super) line: Option<Line>,
-    /// For each row its ends; `None` where they could not be read.
-    pub(super) ends: Vec<Option<Ends>>,
     pub(super) index: Ranges,
 }
 

@@ -1,6 +1,6 @@
 //! A source whose columns stand in the order of another table's.
 
-use super::{Block, Headers, Source};
+use super::{Before, Block, Headers, Parser, Source};
 
 /// A source with its columns put in another order.
 #[derive(Debug)]
@@ -9,7 +9,6 @@ pub struct Arranged<'s, S: ?Sized> {
     headers: Headers,
     /// For each column, which of the source's it is; empty when they stand in that order already.
     order: Vec<usize>,
-    read: Block,
 }
 
 /// The headers of two tables that should have the same ones.
@@ -43,32 +42,71 @@ impl<'s, S: Source + ?Sized> Arranged<'s, S> {
         let in_order = order.iter().enumerate().all(|(at, &from)| at == from);
         let order = if in_order { Vec::new() } else { order };
         let headers = Headers::new(source.headers().table(), like.iter());
-        Ok(Self { source, headers, order, read: Block::default() })
+        Ok(Self { source, headers, order })
     }
+}
+
+/// Parses like the source, and then puts the columns in order.
+#[derive(Debug, Clone)]
+pub struct ArrangedParser<P> {
+    parser: P,
+    order: Vec<usize>,
 }
 
 impl<S: Source + ?Sized> Source for Arranged<'_, S> {
     type Error = S::Error;
+    type Piece = S::Piece;
+    type Parser = ArrangedParser<S::Parser>;
 
     fn headers(&self) -> &Headers {
         &self.headers
     }
 
-    fn read_block(&mut self, block: &mut Block) -> Result<bool, S::Error> {
+    fn parser(&self) -> Self::Parser {
+        ArrangedParser { parser: self.source.parser(), order: self.order.clone() }
+    }
+
+    fn read_piece(&mut self, piece: &mut S::Piece) -> Result<bool, S::Error> {
+        self.source.read_piece(piece)
+    }
+
+    fn passed(&mut self, rows: u64, lines: u64) {
+        self.source.passed(rows, lines);
+    }
+
+    fn before(&self) -> Before {
+        self.source.before()
+    }
+}
+
+impl<P: Parser> Parser for ArrangedParser<P> {
+    type Piece = P::Piece;
+    type Error = P::Error;
+    type Fault = P::Fault;
+
+    fn want(&mut self, columns: &[usize]) {
+        let place = |&column: &usize| self.order.get(column).copied().unwrap_or(column);
+        self.parser.want(&columns.iter().map(place).collect::<Vec<_>>());
+    }
+
+    fn parse(&self, piece: &mut P::Piece, block: &mut Block) -> Result<u64, P::Fault> {
         if self.order.is_empty() {
-            return self.source.read_block(block);
+            return self.parser.parse(piece, block);
         }
-        let more = self.source.read_block(&mut self.read)?;
+        let mut read = Block::default();
+        let lines = self.parser.parse(piece, &mut read)?;
         block.reset(self.order.len());
-        let mut lines = Vec::with_capacity(self.read.rows());
-        for row in 0..self.read.rows() {
+        for row in 0..read.rows() {
             for &column in &self.order {
-                block.push_cell(self.read.cell(row, column));
+                block.push_cell(read.cell(row, column));
             }
-            lines.push(self.read.line(row));
+            block.push_line(read.line(row));
         }
-        let first = if more { self.read.row_number(0) } else { 1 };
-        *block = std::mem::take(block).placed(first, lines, super::AsRead::default());
-        Ok(more)
+        block.place(1, 0);
+        Ok(lines)
+    }
+
+    fn error(&self, fault: P::Fault, before: Before) -> P::Error {
+        self.parser.error(fault, before)
     }
 }

@@ -1,9 +1,12 @@
 //! A block of rows: the unit in which a table flows.
 //!
-//! All cells of a block stand end to end in one text buffer, row by row, with the place where each
-//! ends; so a block costs a few allocations however many cells it holds, and none when it is
-//! refilled. Beside the cells a block may carry each row's own bytes, as they stand in the file, so
-//! that a row which only gets cells appended can be written back unchanged.
+//! All cells of a block stand in one text, with the place where each begins and ends; so a block
+//! costs a few allocations however many cells it holds, and none when it is refilled. Where the
+//! format has text of its own, as delimited text has, that text is the piece of the file just as
+//! it was read: a cell is a slice of it, and a row that only gets cells appended can be written
+//! back unchanged.
+
+use super::Lines;
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -19,37 +22,54 @@
 pub struct Block {
     columns: usize,
     text: String,
-    ends: Vec<usize>,
+    cells: Vec<Span>,
+    own: Vec<RowBytes>,
     first_row: u64,
-    lines: Vec<u64>,
-    as_read: AsRead,
+    lines_before: u64,
+    lines: Lines,
 }
 
-/// The bytes that the rows of a block have in their file.
-#[derive(Debug, Default, Clone)]
-pub struct AsRead {
-    /// A piece of the file that holds every row of the block.
-    pub bytes: Vec<u8>,
-    /// Where each row stands in `bytes`; empty when the format has no such bytes.
-    pub rows: Vec<RowBytes>,
+/// Where a cell stands in the text of its block, in bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    /// Its first byte.
+    pub start: u32,
+    /// The byte behind its last one.
+    pub end: u32,
 }
 
-/// Where one row stands in [`AsRead::bytes`].
+/// Where a row's own bytes stand in the text of its block.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RowBytes {
     /// The row's first byte.
-    pub start: usize,
+    pub start: u32,
     /// The end of its last cell, where the line end begins.
-    pub content_end: usize,
+    pub content_end: u32,
     /// The end of its line end; equal to `content_end` when the file ends without one.
-    pub end: usize,
+    pub end: u32,
 }
 
-/// The bytes given to [`Block::from_parts`] hold a cell that is not UTF-8.
-#[derive(Debug)]
+/// What a block is made of; kept from block to block, so that nothing is allocated anew.
+#[derive(Debug, Default)]
+pub struct Parts {
+    /// The piece of the file that holds every row, and behind it cells that don't stand in it as
+    /// they are.
+    pub text: Vec<u8>,
+    /// The cells, row by row.
+    pub cells: Vec<Span>,
+    /// The rows' own bytes; none when the format has no such bytes.
+    pub own: Vec<RowBytes>,
+    /// The line on which each row begins, the first line of the piece being 0.
+    pub lines: Lines,
+}
+
+/// The text of a block is not UTF-8.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotText {
-    /// The first such cell, counted through the block from 0, row by row.
-    pub cell: usize,
+    /// The first such byte.
+    pub at: usize,
+    /// The text.
+    pub text: Vec<u8>,
 }
 
 impl Block {
@@ -61,80 +81,80 @@ impl Block {
     /// A block of the given rows, numbered from 1 and standing on lines 2, 3, …
     pub fn of_rows<R: AsRef<[C]>, C: AsRef<str>>(columns: usize, rows: &[R]) -> Self {
         let mut block = Self::new(columns);
-        for (row, line) in rows.iter().zip(2..) {
+        for (row, line) in rows.iter().zip(0..) {
             for cell in row.as_ref() {
                 block.push_cell(cell.as_ref());
             }
             block.lines.push(line);
         }
-        block.first_row = 1;
-        block
+        block.placed(1, 2)
     }
 
-    /// A block of cells gathered as bytes: `bytes` holds them end to end, `ends` where each ends.
+    /// A block of cells that a format found.
     ///
     /// # Errors
-    /// [`NotText`] when a cell is not UTF-8.
-    pub fn from_parts(columns: usize, bytes: Vec<u8>, ends: Vec<usize>) -> Result<Self, NotText> {
-        let holder = |at: usize| ends.partition_point(|&end| end <= at);
-        let text = String::from_utf8(bytes)
-            .map_err(|error| NotText { cell: holder(error.utf8_error().valid_up_to()) })?;
-        // Two bad cells may join into good text; then a cell ends inside a character.
-        match ends.iter().position(|&end| !text.is_char_boundary(end)) {
-            Some(cell) => Err(NotText { cell }),
-            None => Ok(Self { columns, text, ends, ..Self::default() }),
-        }
+    /// [`NotText`] when the text is not UTF-8.
+    pub fn from_parts(columns: usize, parts: Parts) -> Result<Self, NotText> {
+        let Parts { text, cells, own, lines } = parts;
+        let text = String::from_utf8(text).map_err(|error| NotText {
+            at: error.utf8_error().valid_up_to(),
+            text: error.into_bytes(),
+        })?;
+        Ok(Self { columns, text, cells, own, lines, first_row: 1, lines_before: 0 })
     }
 
-    /// Takes the block apart into emptied buffers to be filled again: cell bytes, cell ends, row
-    /// bytes, line numbers.
-    pub fn into_buffers(self) -> (Vec<u8>, Vec<usize>, AsRead, Vec<u64>) {
-        let (mut bytes, mut ends, mut as_read, mut lines) =
-            (self.text.into_bytes(), self.ends, self.as_read, self.lines);
-        bytes.clear();
-        ends.clear();
+    /// Takes the block apart into emptied parts to be filled again.
+    pub fn into_parts(self) -> Parts {
+        let Self { text, mut cells, mut own, mut lines, .. } = self;
+        let mut text = text.into_bytes();
+        text.clear();
+        cells.clear();
+        own.clear();
         lines.clear();
-        as_read.bytes.clear();
-        as_read.rows.clear();
-        (bytes, ends, as_read, lines)
+        Parts { text, cells, own, lines }
     }
 
-    /// Says where the rows stand: the first one's number (data rows count from 1) and each one's
-    /// line in the file, with their own bytes where the format has them.
+    /// Says where the rows stand: the first one's number (data rows count from 1) and how many
+    /// lines of the file are before the first line of the block.
     #[must_use]
-    pub fn placed(mut self, first_row: u64, lines: Vec<u64>, as_read: AsRead) -> Self {
-        debug_assert_eq!(lines.len(), self.rows());
-        self.first_row = first_row;
-        self.lines = lines;
-        self.as_read = as_read;
+    pub fn placed(mut self, first_row: u64, lines_before: u64) -> Self {
+        self.place(first_row, lines_before);
         self
+    }
+
+    /// The same of a block that is there.
+    pub fn place(&mut self, first_row: u64, lines_before: u64) {
+        self.first_row = first_row;
+        self.lines_before = lines_before;
     }
 
     /// Empties the block and gives it another number of columns; its buffers are kept.
     pub fn reset(&mut self, columns: usize) {
         self.columns = columns;
         self.text.clear();
-        self.ends.clear();
+        self.cells.clear();
+        self.own.clear();
         self.lines.clear();
-        self.as_read.bytes.clear();
-        self.as_read.rows.clear();
     }
 
     /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
     /// columns.
     pub fn push_cell(&mut self, cell: &str) {
+        let start = self.text.len() as u32;
         self.text.push_str(cell);
-        self.ends.push(self.text.len());
+        self.cells.push(Span { start, end: self.text.len() as u32 });
     }
 
     /// Adds all cells of a row of another block behind the last cell.
     pub fn push_cells_of(&mut self, other: &Self, row: usize) {
-        let range = row * other.columns..(row + 1) * other.columns;
-        let start = if range.start == 0 { 0 } else { other.ends[range.start - 1] };
-        let end = if range.end == 0 { 0 } else { other.ends[range.end - 1] };
-        let base = self.text.len();
-        self.text.push_str(&other.text[start..end]);
-        self.ends.extend(other.ends[range].iter().map(|end| end - start + base));
+        for column in 0..other.columns {
+            self.push_cell(other.cell(row, column));
+        }
+    }
+
+    /// Says on which line the row that was added last begins, the first line of the block being 0.
+    pub fn push_line(&mut self, line: u64) {
+        self.lines.push(line);
     }
 
     /// How many columns each row has.
@@ -144,17 +164,17 @@ impl Block {
 
     /// How many rows the block holds.
     pub fn rows(&self) -> usize {
-        self.ends.len().checked_div(self.columns).unwrap_or(0)
+        self.cells.len().checked_div(self.columns).unwrap_or(0)
     }
 
     /// The text of a cell; rows and columns count from 0 within the block.
     ///
     /// # Panics
     /// When the block has no such cell.
+    #[inline]
     pub fn cell(&self, row: usize, column: usize) -> &str {
-        let at = row * self.columns + column;
-        let start = if at == 0 { 0 } else { self.ends[at - 1] };
-        &self.text[start..self.ends[at]]
+        let Span { start, end } = self.cells[row * self.columns + column];
+        &self.text[start as usize..end as usize]
     }
 
     /// The number of a row in its table, as a person counts: data rows from 1.
@@ -164,14 +184,16 @@ impl Block {
 
     /// The line of the file on which a row begins, from 1.
     pub fn line(&self, row: usize) -> u64 {
-        self.lines.get(row).copied().unwrap_or(0)
+        self.lines_before + self.lines.of(row as u64)
     }
 
     /// A row's own bytes and its line end, where the format has them.
+    #[inline]
     pub fn row_bytes(&self, row: usize) -> Option<(&[u8], &[u8])> {
-        let at = self.as_read.rows.get(row)?;
-        let bytes = &self.as_read.bytes;
-        Some((&bytes[at.start..at.content_end], &bytes[at.content_end..at.end]))
+        let at = self.own.get(row)?;
+        let bytes = self.text.as_bytes();
+        let (start, content_end) = (at.start as usize, at.content_end as usize);
+        Some((&bytes[start..content_end], &bytes[content_end..at.end as usize]))
     }
 }
 
@@ -180,26 +202,18 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_cell_that_is_not_text_is_named() {
-        let cells = |cells: &[&[u8]]| {
-            let ends = cells.iter().scan(0, |end, cell| {
-                *end += cell.len();
-                Some(*end)
-            });
-            Block::from_parts(2, cells.concat(), ends.collect()).map_err(|bad| bad.cell)
+    fn a_text_that_is_none_is_refused_with_its_place() {
+        let block = |text: &[u8]| {
+            let cells = vec![Span { start: 0, end: 2 }, Span { start: 3, end: text.len() as u32 }];
+            Block::from_parts(2, Parts { text: text.to_vec(), cells, ..Parts::default() })
         };
-        assert_eq!(cells(&[b"ab", "é".as_bytes()]).unwrap().cell(0, 1), "é");
-        assert_eq!(cells(&[b"ab", b"", b"x\xff", b"y"]).unwrap_err(), 2);
-        assert_eq!(cells(&[b"", b"\xff"]).unwrap_err(), 1);
-        // Halves of one character in neighbouring cells.
-        assert_eq!(cells(&[b"\xc3", b"\xa9"]).unwrap_err(), 0);
+        assert_eq!(block("ab,é".as_bytes()).unwrap().cell(0, 1), "é");
+        assert_eq!(block(b"ab,x\xff").unwrap_err().at, 4);
     }
 
     #[test]
     fn buffers_come_back_empty() {
-        let block = Block::of_rows(1, &[["x"]]);
-        let (bytes, ends, as_read, lines) = block.into_buffers();
-        assert!(bytes.is_empty() && ends.is_empty() && lines.is_empty());
-        assert!(as_read.bytes.is_empty() && as_read.rows.is_empty());
+        let parts = Block::of_rows(1, &[["x"]]).into_parts();
+        assert!(parts.text.is_empty() && parts.cells.is_empty() && parts.own.is_empty());
     }
 }

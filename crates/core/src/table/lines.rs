@@ -1,7 +1,8 @@
-//! The line in the file of every row of a table, kept small: for a table without line breaks in
-//! its cells the line follows from the row's number, and nothing is stored for each row.
+//! The line of every row of a table, kept small: for a table without line breaks in its cells the
+//! line follows from the row's number, and nothing is stored for each row.
 
-/// Where the rows of a table stand in its file. Rows count from 0 here, lines from 1.
+/// Where the rows of a table stand. Rows count from 0 here, and lines from wherever they are pushed
+/// from.
 #[derive(Debug, Clone, Default)]
 pub struct Lines {
     /// The line of row 0.
@@ -12,6 +13,13 @@ pub struct Lines {
 }
 
 impl Lines {
+    /// Forgets all rows.
+    pub fn clear(&mut self) {
+        self.first = 0;
+        self.rows = 0;
+        self.shifts.clear();
+    }
+
     /// Notes the line of the next row.
     pub fn push(&mut self, line: u64) {
         if self.rows == 0 {

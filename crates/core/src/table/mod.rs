@@ -10,10 +10,10 @@ mod sink;
 mod source;
 
 pub use arranged::{Arranged, Differing};
-pub use block::{AsRead, Block, NotText, RowBytes};
+pub use block::{Block, NotText, Parts, RowBytes, Span};
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};
 pub use lines::Lines;
 pub use row::Row;
-pub use sink::{Discard, Sink};
-pub use source::Source;
+pub use sink::{Discard, Rendered, Renderer, Sink};
+pub use source::{Before, Parser, Source};

@@ -1,4 +1,7 @@
 //! The way a table goes out.
+//!
+//! Writing has two halves, as reading has. A [`Renderer`] makes of a block what is to be written;
+//! several can be at work at once. A sink takes what they made, one after the other and in order.
 
 use std::convert::Infallible;
 use std::marker::PhantomData;
@@ -9,6 +12,8 @@ use super::{Block, Headers};
 pub trait Sink {
     /// What can go wrong on the way out.
     type Error;
+    /// What makes of blocks what is written.
+    type Renderer: Renderer;
 
     /// Called once, before the first block: the main table's headers and the added ones.
     ///
@@ -16,8 +21,16 @@ pub trait Sink {
     /// When they can't be written.
     fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Self::Error>;
 
-    /// Writes rows of `main`, each with the next row of `added` behind it. `rows` names them, from
-    /// 0 within the block and in order; one may be left out, or come several times.
+    /// What makes of blocks what is written.
+    fn renderer(&self) -> Self::Renderer;
+
+    /// Writes what was made of a block.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    fn write(&mut self, rendered: &mut Rendered<Self>) -> Result<(), Self::Error>;
+
+    /// Writes rows of a block at once; see [`Renderer::render`].
     ///
     /// # Errors
     /// When they can't be written.
@@ -26,7 +39,25 @@ pub trait Sink {
         main: &Block,
         rows: &[usize],
         added: &Block,
-    ) -> Result<(), Self::Error>;
+    ) -> Result<(), Self::Error> {
+        let mut rendered = Rendered::<Self>::default();
+        self.renderer().render(main, rows, added, &mut rendered);
+        self.write(&mut rendered)
+    }
+}
+
+/// What the renderer of a sink makes of a block.
+pub type Rendered<S> = <<S as Sink>::Renderer as Renderer>::Rendered;
+
+/// Makes of blocks what is to be written.
+pub trait Renderer: Send + Sync {
+    /// What it makes; kept from block to block.
+    type Rendered: Default + Send;
+
+    /// Replaces what `rendered` holds with rows of `main`, each with the next row of `added` behind
+    /// it. `rows` names them, from 0 within the block and in order; one may be left out, or come
+    /// several times.
+    fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
 }
 
 /// A sink for runs that look at the keys only: takes everything, keeps nothing.
@@ -41,12 +72,21 @@ impl<E> Default for Discard<E> {
 
 impl<E> Sink for Discard<E> {
     type Error = E;
+    type Renderer = ();
 
     fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), E> {
         Ok(())
     }
 
-    fn write_block(&mut self, _: &Block, _: &[usize], _: &Block) -> Result<(), E> {
+    fn renderer(&self) {}
+
+    fn write(&mut self, (): &mut ()) -> Result<(), E> {
         Ok(())
     }
+}
+
+impl Renderer for () {
+    type Rendered = ();
+
+    fn render(&self, _: &Block, _: &[usize], _: &Block, (): &mut ()) {}
 }

@@ -1,19 +1,93 @@
 //! The way a table comes in.
+//!
+//! Reading has two halves. A source hands out pieces of its table, one after the other; that is
+//! all it does in order. A [`Parser`] makes blocks of rows of them; it knows nothing of the pieces
+//! before, so that several of them can be at work at once. Where a piece stands in the table is
+//! told once those before it are parsed.
 
 use super::{Block, Headers};
 
-/// A table that is read from front to back, block by block.
+/// A table that is read from front to back, piece by piece.
 pub trait Source {
     /// What can go wrong on the way in.
     type Error;
+    /// A piece of the table as it is read; kept from piece to piece.
+    type Piece: Default + Send;
+    /// What makes blocks of pieces.
+    type Parser: Parser<Piece = Self::Piece, Error = Self::Error>;
 
     /// The table's headers.
     fn headers(&self) -> &Headers;
+
+    /// What makes blocks of the pieces.
+    fn parser(&self) -> Self::Parser;
+
+    /// Replaces what `piece` holds with the next one; `false` when there is none left.
+    ///
+    /// # Errors
+    /// When the table can't be read.
+    fn read_piece(&mut self, piece: &mut Self::Piece) -> Result<bool, Self::Error>;
+
+    /// How much of the table is before the pieces that are not parsed yet.
+    fn before(&self) -> Before;
+
+    /// Notes how much the next piece held, once it is parsed.
+    fn passed(&mut self, rows: u64, lines: u64);
 
     /// Replaces what `block` holds with the next rows; `false` when there are none left. Each row
     /// has exactly as many cells as there are headers.
     ///
     /// # Errors
     /// When the table can't be read or is not well formed.
-    fn read_block(&mut self, block: &mut Block) -> Result<bool, Self::Error>;
+    fn read_block(&mut self, block: &mut Block) -> Result<bool, Self::Error> {
+        let mut piece = Self::Piece::default();
+        let parser = self.parser();
+        while self.read_piece(&mut piece)? {
+            let before = self.before();
+            match parser.parse(&mut piece, block) {
+                Ok(lines) => {
+                    self.passed(block.rows() as u64, lines);
+                    block.place(before.rows + 1, before.lines + 1);
+                }
+                Err(fault) => return Err(parser.error(fault, before)),
+            }
+            if block.rows() > 0 {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+}
+
+/// How much of a table is before a piece of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Before {
+    /// How many rows.
+    pub rows: u64,
+    /// How many lines of the file.
+    pub lines: u64,
+}
+
+/// Makes blocks of pieces of a table.
+pub trait Parser: Send + Sync {
+    /// A piece of the table.
+    type Piece;
+    /// What can go wrong on the way in.
+    type Error;
+    /// What is wrong with a piece, told from its beginning.
+    type Fault: Send;
+
+    /// Says which columns will be looked at; cells of others may hold anything. Until it is said,
+    /// all may be.
+    fn want(&mut self, columns: &[usize]);
+
+    /// Replaces what `block` holds with the rows of a piece, whose first line counts as 0. Gives
+    /// how many lines the piece has.
+    ///
+    /// # Errors
+    /// When it is not well formed.
+    fn parse(&self, piece: &mut Self::Piece, block: &mut Block) -> Result<u64, Self::Fault>;
+
+    /// The error for a fault in a piece with so much of the table before it.
+    fn error(&self, fault: Self::Fault, before: Before) -> Self::Error;
 }

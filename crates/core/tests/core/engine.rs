@@ -159,12 +159,16 @@ fn enrichment(main: &Memory, reference: Memory, on: &str, take: &str, rule: &str
         take: Some(Take::parse(take).unwrap()),
         ..ReferencePlan::default()
     };
-    super::memory::enrichment(&plan, main, reference).unwrap()
+    super::memory::enrichment(&plan, main, reference, 2).unwrap()
 }
 
-fn run(enrichment: &Enrichment, main: &mut Memory) -> (Vec<Row>, Findings, Vec<Told>) {
+fn run(
+    enrichment: &Enrichment,
+    main: &mut Memory,
+    threads: usize,
+) -> (Vec<Row>, Findings, Vec<Told>) {
     let (mut kept, mut recorded) = (Kept::default(), Recorded::default());
-    let findings = enrichment.run(main, &mut kept, Some(&mut recorded)).unwrap();
+    let findings = enrichment.run(main, &mut kept, Some(&mut recorded), threads).unwrap();
     (kept.0, findings, recorded.0)
 }
 
@@ -191,14 +195,14 @@ proptest! {
     fn every_answer_and_count_is_the_naive_one(
         main in table(4, 12),
         reference in table(5, 12),
-        block_rows in 1_usize..5,
+        (block_rows, threads) in (1_usize..5, 1_usize..4),
         (on, read) in prop::sample::select(READINGS.to_vec()),
         (rule, every, settle) in prop::sample::select(RULES.to_vec()),
     ) {
         let mut source = Memory::new("main", &MAIN, &main, block_rows);
         let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
         let enrichment = enrichment(&source, other, on, "y, x", rule);
-        let (rows, findings, recorded) = run(&enrichment, &mut source);
+        let (rows, findings, recorded) = run(&enrichment, &mut source, threads);
         let (want, counts) = truth(&main, &reference, read, (every, settle));
         prop_assert_eq!(rows, want);
         let found = &findings.lookups[0].counts;
@@ -227,7 +231,7 @@ fn a_repeated_key_names_the_row_that_asked_first() {
     let mut source = Memory::new("main", &["K"], &main, 2);
     let other = Memory::new("reference", &["K", "V"], &reference, 9);
     let enrichment = enrichment(&source, other, "K", "V", "report");
-    let (_, findings, recorded) = run(&enrichment, &mut source);
+    let (_, findings, recorded) = run(&enrichment, &mut source, 2);
     let repeated: Vec<_> = recorded.into_iter().filter(|f| f.1 == Kind::Repeated).collect();
     let want = [(3, 1), (5, 1), (6, 4)].map(|(row, by)| (row, Kind::Repeated, Some(by)));
     assert_eq!(repeated, want);

@@ -1,12 +1,11 @@
 //! Templates and keys: parts never run together, what is made comes apart again, and no text
 //! makes the parser panic.
 
-use super::memory::Memory;
+use super::memory::{Kept, Memory};
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::key::{Key, column};
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, Take, parse_blanks};
-use gather_keys_core::table::{Block, Headers, Sink};
 use gather_keys_core::template::{Template, Unfit, read_steps};
 use gather_keys_core::{Error, findings::Gate};
 use proptest::prelude::*;
@@ -16,24 +15,9 @@ fn table(headers: &[&str], rows: &[Vec<String>]) -> Memory {
     Memory::new("table", headers, rows, rows.len())
 }
 
-/// Keeps the added cells of every row.
-#[derive(Default)]
-struct Added(Vec<Vec<String>>);
-
-impl Sink for Added {
-    type Error = Error;
-
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
-        Ok(())
-    }
-
-    fn write_block(&mut self, _: &Block, rows: &[usize], added: &Block) -> Result<(), Error> {
-        for row in 0..rows.len() {
-            let cells = (0..added.columns()).map(|column| added.cell(row, column).to_owned());
-            self.0.push(cells.collect());
-        }
-        Ok(())
-    }
+/// The cells that were added to each row, behind so many of its own.
+fn added(kept: Kept, own: usize) -> Vec<Vec<String>> {
+    kept.0.into_iter().map(|mut row| row.split_off(own)).collect()
 }
 
 fn census(templates: &[&str], headers: &[&str], rows: &[Vec<String>], blanks: &str) -> Reference {
@@ -42,7 +26,7 @@ fn census(templates: &[&str], headers: &[&str], rows: &[Vec<String>], blanks: &s
     let parts = parts.map(|template| template.bind(&table.headers).unwrap()).collect();
     let blanks = if blanks.is_empty() { Vec::new() } else { parse_blanks(blanks).unwrap() };
     let builder = column::census("table", &table.headers, Key::new(parts, blanks), [5, 6, 7, 8]);
-    Reference::load::<Error>(builder, &mut table).unwrap()
+    Reference::load(builder, &mut table).unwrap()
 }
 
 fn rows(cells: &[&[&str]]) -> Vec<Vec<String>> {
@@ -64,10 +48,11 @@ proptest! {
         let template = Template::parse("template", template).unwrap();
         let mut table = self::table(&["A", "B", "C"], &rows);
         let bound = template.bind(&table.headers).unwrap();
-        let mut keys = Added::default();
+        let mut keys = Kept::default();
         let made = column::make(&mut table, &mut keys, &bound, &[], "Key", [1, 2, 3, 4]).unwrap();
+        let keys = added(keys, 3);
         let (mut inseparable, mut blank) = (0, 0);
-        for (row, key) in rows.iter().zip(&keys.0) {
+        for (row, key) in rows.iter().zip(&keys) {
             if key[0].is_empty() {
                 blank += 1;
                 continue;
@@ -80,14 +65,15 @@ proptest! {
         prop_assert_eq!(made.census.keyless().len(), blank);
 
         // Taking the column apart does the same for every row.
-        let mut table = self::table(&["Key"], &keys.0);
-        let mut parts = Added::default();
+        let mut table = self::table(&["Key"], &keys);
+        let mut parts = Kept::default();
         let names = ["A", "B", "C"].map(str::to_owned);
         let taken = column::split(&mut table, &mut parts, &template, 0, &names).unwrap();
+        let parts = added(parts, 1);
         let apart = taken.rows - taken.blank - taken.no_way - taken.several_ways;
         prop_assert_eq!(taken.rows, rows.len() as u64);
         prop_assert!(apart >= rows.len() as u64 - blank as u64 - made.inseparable);
-        for (key, parts) in keys.0.iter().zip(&parts.0) {
+        for (key, parts) in keys.iter().zip(&parts) {
             match template.split(&key[0]) {
                 Ok(values) => prop_assert_eq!(&values, parts),
                 Err(_) => prop_assert!(parts.iter().all(String::is_empty)),
@@ -214,6 +200,6 @@ fn a_census_takes_nothing() {
         Vec::new(),
     );
     let builder: ReferenceBuilder = column::census("t", &table.headers, key, [0; 4]);
-    let census = Reference::load::<Error>(builder, &mut table).unwrap();
+    let census = Reference::load(builder, &mut table).unwrap();
     assert!(census.taken().is_empty() && census.groups().all(|group| !group.conflicting));
 }

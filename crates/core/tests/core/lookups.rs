@@ -262,7 +262,7 @@ proptest! {
     fn every_answer_is_the_naive_one(
         main in main_rows(),
         reference in reference_rows(),
-        block_rows in 1_usize..5,
+        (block_rows, threads) in (1_usize..5, 1_usize..4),
         shape in prop::sample::select(SHAPES.to_vec()),
         rule in prop::sample::select(RULES.to_vec()),
     ) {
@@ -277,7 +277,7 @@ proptest! {
         };
         let mut source = Memory::new("main", &MAIN, &main, block_rows);
         let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
-        let enrichment = match super::memory::enrichment(&plan, &source, other) {
+        let enrichment = match super::memory::enrichment(&plan, &source, other, threads) {
             Ok(enrichment) => enrichment,
             Err(Error::NoPosition { .. }) => {
                 let bounds = reference.iter().flat_map(|row| [&row[4], &row[5]]);
@@ -287,7 +287,7 @@ proptest! {
             Err(other) => return Err(TestCaseError::fail(other.to_string())),
         };
         let mut kept = Kept::default();
-        let findings = enrichment.run::<Error>(&mut source, &mut kept, None).unwrap();
+        let findings = enrichment.run(&mut source, &mut kept, None, threads).unwrap();
         let (want, counts) = truth(shape, rule, &main, &reference);
         prop_assert_eq!(kept.0, want);
         let found = &findings.lookups[0].counts;

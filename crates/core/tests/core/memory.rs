@@ -4,7 +4,7 @@ use gather_keys_core::Error;
 use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::table::{AsRead, Block, Headers, Sink, Source};
+use gather_keys_core::table::{Before, Block, Headers, Parser, Renderer, Sink, Source};
 
 pub(crate) type Row = Vec<String>;
 
@@ -13,30 +13,64 @@ pub(crate) struct Memory {
     pub(crate) headers: Headers,
     rows: Vec<Row>,
     at: usize,
+    passed: u64,
     block_rows: usize,
 }
 
 impl Memory {
     pub(crate) fn new(name: &str, headers: &[&str], rows: &[Row], block_rows: usize) -> Self {
         let headers = Headers::new(name, headers.iter().copied());
-        Self { headers, rows: rows.to_vec(), at: 0, block_rows }
+        Self { headers, rows: rows.to_vec(), at: 0, passed: 0, block_rows }
     }
 }
 
 impl Source for Memory {
     type Error = Error;
+    type Piece = Block;
+    type Parser = Whole;
 
     fn headers(&self) -> &Headers {
         &self.headers
     }
 
-    fn read_block(&mut self, block: &mut Block) -> Result<bool, Error> {
+    fn parser(&self) -> Whole {
+        Whole
+    }
+
+    fn read_piece(&mut self, piece: &mut Block) -> Result<bool, Error> {
         let rows = &self.rows[self.at..self.rows.len().min(self.at + self.block_rows)];
-        let first = self.at as u64 + 1;
         self.at += rows.len();
-        let lines = (0..rows.len() as u64).map(|nth| first + nth + 1).collect();
-        *block = Block::of_rows(self.headers.len(), rows).placed(first, lines, AsRead::default());
+        *piece = Block::of_rows(self.headers.len(), rows).placed(1, 0);
         Ok(!rows.is_empty())
+    }
+
+    fn before(&self) -> Before {
+        // The headers stand on the first line.
+        Before { rows: self.passed, lines: self.passed + 1 }
+    }
+
+    fn passed(&mut self, rows: u64, _: u64) {
+        self.passed += rows;
+    }
+}
+
+/// Pieces that are blocks already.
+pub(crate) struct Whole;
+
+impl Parser for Whole {
+    type Piece = Block;
+    type Error = Error;
+    type Fault = Error;
+
+    fn want(&mut self, _: &[usize]) {}
+
+    fn parse(&self, piece: &mut Block, block: &mut Block) -> Result<u64, Error> {
+        std::mem::swap(piece, block);
+        Ok(block.rows() as u64)
+    }
+
+    fn error(&self, fault: Error, _: Before) -> Error {
+        fault
     }
 }
 
@@ -46,18 +80,35 @@ pub(crate) struct Kept(pub(crate) Vec<Row>);
 
 impl Sink for Kept {
     type Error = Error;
+    type Renderer = Cells;
 
     fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
         Ok(())
     }
 
-    fn write_block(&mut self, main: &Block, rows: &[usize], added: &Block) -> Result<(), Error> {
+    fn renderer(&self) -> Cells {
+        Cells
+    }
+
+    fn write(&mut self, rendered: &mut Vec<Row>) -> Result<(), Error> {
+        self.0.append(rendered);
+        Ok(())
+    }
+}
+
+/// Makes rows of their cells.
+pub(crate) struct Cells;
+
+impl Renderer for Cells {
+    type Rendered = Vec<Row>;
+
+    fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Vec<Row>) {
+        rendered.clear();
         for (nth, &row) in rows.iter().enumerate() {
             let own = (0..main.columns()).map(|column| main.cell(row, column));
             let taken = (0..added.columns()).map(|column| added.cell(nth, column));
-            self.0.push(own.chain(taken).map(str::to_owned).collect());
+            rendered.push(own.chain(taken).map(str::to_owned).collect());
         }
-        Ok(())
     }
 }
 
@@ -66,6 +117,7 @@ pub(crate) fn enrichment(
     plan: &ReferencePlan,
     main: &Memory,
     mut reference: Memory,
+    threads: usize,
 ) -> Result<Enrichment, Error> {
     let side = |headers| Side { headers, blanks: &[] };
     let found = resolve(plan, side(&main.headers), side(&reference.headers))?;
@@ -83,7 +135,7 @@ pub(crate) fn enrichment(
     if let Some(bounds) = found.bounds {
         builder = builder.ranged(bounds, found.reach);
     }
-    builder.read::<Error>(&mut reference)?;
+    builder.read(&mut reference, threads)?;
     let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
     let lookup = lookup.within(found.within).naming(found.naming);
     Ok(Enrichment::new(vec![(lookup, found.taking)], &main.headers, found.names))

@@ -1,6 +1,7 @@
 //! Finding the delimiter from how a file begins.
 
-use super::records::{Cells, Next, Records};
+use super::cut::last_row_end;
+use super::scan::{Next, Scan};
 
 /// The delimiters that are looked for, the most usual first.
 const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
@@ -13,7 +14,8 @@ const ROWS: usize = 100;
 /// whole file.
 pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
     let best = DELIMITERS.iter().rev().max_by_key(|&&delimiter| {
-        let shape = shape(piece, whole, delimiter);
+        let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
+        let shape = shape(&piece[..end.unwrap_or(piece.len())], delimiter);
         let headers = shape.first().copied().unwrap_or(0);
         (headers > 1 && shape.iter().all(|&cells| cells == headers), headers)
     });
@@ -21,16 +23,15 @@ pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
 }
 
 /// How many cells each of the first rows has.
-fn shape(piece: &[u8], whole: bool, delimiter: u8) -> Vec<usize> {
-    let mut records = Records::new(delimiter);
-    let mut cells = Cells::default();
-    let mut at = 0;
+fn shape(piece: &[u8], delimiter: u8) -> Vec<usize> {
+    let mut scan = Scan::new(piece, delimiter);
+    let (mut cells, mut aside) = (Vec::new(), Vec::new());
     let mut shape = Vec::new();
     while shape.len() < ROWS
-        && let Next::Row { bytes, .. } = records.next(piece, at, whole, &mut cells)
+        && let Next::Row { .. } = scan.next(&mut cells, &mut aside, &[])
     {
-        at = bytes.end;
-        shape.push(cells.take_count());
+        shape.push(cells.len());
+        cells.clear();
     }
     shape
 }

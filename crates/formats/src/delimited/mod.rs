@@ -1,14 +1,18 @@
 //! Delimited text: rows on lines, cells between delimiters, double quotes around what needs them.
 //!
-//! What a cell is, is settled by the csv crate's parser (`csv-core`); beside the cells the reader
-//! keeps the bytes of each row, so that the writer can put a row back as it stood.
+//! The reader hands out pieces that end where a row does, and a parser finds the rows and cells in
+//! each, as the csv crate would. Beside the cells a block keeps the bytes of each row, so that the
+//! writer can put a row back as it stood.
 
+mod cut;
 mod detect;
 mod dialect;
+mod parser;
 mod reader;
-mod records;
+mod scan;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
+pub use parser::{Fault, TextParser};
 pub use reader::{ReadOptions, Reader};
-pub use writer::Writer;
+pub use writer::{TextRenderer, Writer};

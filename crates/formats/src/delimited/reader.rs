@@ -3,9 +3,11 @@
 use std::io::Read;
 use std::mem;
 
-use gather_keys_core::table::{Block, Headers, Source};
+use gather_keys_core::table::{Before, Headers, Source};
 
-use super::records::{Cells, Next, Records};
+use super::cut::last_row_end;
+use super::parser::TextParser;
+use super::scan::{Next, Scan};
 use super::{Dialect, Layout, detect};
 use crate::{Error, Place, Result};
 
@@ -35,7 +37,6 @@ impl Default for ReadOptions {
 pub struct Reader<R> {
     name: String,
     input: R,
-    records: Records,
     headers: Headers,
     layout: Layout,
     piece: usize,
@@ -43,8 +44,9 @@ pub struct Reader<R> {
     pending: Vec<u8>,
     /// Whether `pending` reaches to the end of the file.
     at_end: bool,
-    /// The number of the next row.
-    next_row: u64,
+    /// How many bytes were handed out, headers included.
+    handed_out: u64,
+    before: Before,
 }
 
 impl<R: Read> Reader<R> {
@@ -74,12 +76,12 @@ impl<R: Read> Reader<R> {
             headers: Headers::new(&name, [""; 0]),
             name,
             input,
-            records: Records::new(b','),
             layout: Layout { dialect, header_row: Vec::new(), line_end: Vec::new() },
             piece: options.piece.max(1),
             pending: Vec::new(),
             at_end: false,
-            next_row: 1,
+            handed_out: 0,
+            before: Before::default(),
         };
         reader.fill(reader.piece.max(BYTE_ORDER_MARK.len() + 1))?;
         reader.refuse_other_formats()?;
@@ -90,7 +92,6 @@ impl<R: Read> Reader<R> {
         let delimiter =
             options.delimiter.unwrap_or_else(|| detect::delimiter(&reader.pending, reader.at_end));
         reader.layout.dialect.delimiter = delimiter;
-        reader.records = Records::new(delimiter);
         reader.read_headers()?;
         Ok(reader)
     }
@@ -131,115 +132,105 @@ impl<R: Read> Reader<R> {
     }
 
     fn read_headers(&mut self) -> Result<()> {
-        loop {
-            let mut cells = Cells::default();
-            match self.records.next(&self.pending, 0, self.at_end, &mut cells) {
-                Next::Row { bytes, line } => {
-                    let columns = cells.count();
-                    let (text, ends) = cells.into_parts();
-                    let block = Block::from_parts(columns, text, ends).map_err(|_| {
-                        Error::NotText { name: self.name.clone(), place: place(0, line, None) }
-                    })?;
-                    let names = (0..columns).map(|column| block.cell(0, column));
-                    self.headers = Headers::new(&self.name, names);
-                    self.layout.header_row = self.pending[bytes.start..bytes.content_end].to_vec();
-                    self.layout.line_end = self.pending[bytes.content_end..bytes.end].to_vec();
-                    self.pending.drain(..bytes.end);
-                    return Ok(());
-                }
-                Next::End => return Err(Error::Empty { name: self.name.clone() }),
-                Next::OpenQuote { line, .. } => {
-                    let place = place(0, line, None);
-                    return Err(Error::OpenQuote { name: self.name.clone(), place });
-                }
-                Next::More { line } => self.read_more(0, line)?,
+        let delimiter = self.layout.dialect.delimiter;
+        let end = loop {
+            // The row that holds the headers ends before the last row end that is there.
+            match last_row_end(&self.pending, delimiter) {
+                _ if self.at_end => break self.pending.len(),
+                Some(end) if self.has_content(end) => break end,
+                _ => self.read_more()?,
             }
-        }
+        };
+        let mut scan = Scan::new(&self.pending[..end], delimiter);
+        let (mut cells, mut aside) = (Vec::new(), Vec::new());
+        let (bytes, line) = match scan.next(&mut cells, &mut aside, &[]) {
+            Next::Row { bytes, line } => (bytes, line),
+            Next::End => return Err(Error::Empty { name: self.name.clone() }),
+            Next::OpenQuote { line, .. } => {
+                let place = Place { row: 0, line: line + 1, header: None };
+                return Err(Error::OpenQuote { name: self.name.clone(), place });
+            }
+        };
+        let lines = scan.lines();
+        let row = bytes.start as usize..bytes.content_end as usize;
+        let mut text = self.pending[..end].to_vec();
+        text.extend_from_slice(&aside);
+        let name = |cell: &gather_keys_core::table::Span| {
+            let name = &text[cell.start as usize..cell.end as usize];
+            std::str::from_utf8(name).map(str::to_owned).map_err(|_| {
+                let place = Place { row: 0, line: line + 1, header: None };
+                Error::NotText { name: self.name.clone(), place }
+            })
+        };
+        let names: Vec<String> = cells.iter().map(name).collect::<Result<_>>()?;
+        self.headers = Headers::new(&self.name, names);
+        self.layout.header_row = self.pending[row].to_vec();
+        self.layout.line_end =
+            self.pending[bytes.content_end as usize..bytes.end as usize].to_vec();
+        self.pending.drain(..bytes.end as usize);
+        self.handed_out = u64::from(bytes.end);
+        self.before.lines = lines;
+        Ok(())
+    }
+
+    /// Whether there is anything but empty lines before a place.
+    fn has_content(&self, end: usize) -> bool {
+        self.pending[..end].iter().any(|byte| !matches!(byte, b'\n' | b'\r'))
     }
 
     /// Reads on after a row that does not end within what is pending.
-    fn read_more(&mut self, row: u64, line: u64) -> Result<()> {
+    fn read_more(&mut self) -> Result<()> {
         if self.pending.len() > LONGEST_ROW {
             return Err(Error::RowTooLong {
                 name: self.name.clone(),
-                place: place(row, line, None),
+                at: self.handed_out,
                 most: LONGEST_ROW,
             });
         }
         self.fill(self.pending.len() * 2 + self.piece)
     }
-
-    /// The place of a cell of a row that has as many cells as there are headers.
-    fn cell_place(&self, row: u64, line: u64, column: usize) -> Place {
-        let header = (column < self.headers.len()).then(|| self.headers.address(column));
-        place(row, line, header)
-    }
-}
-
-fn place(row: u64, line: u64, header: Option<String>) -> Place {
-    Place { row, line, header }
 }
 
 impl<R: Read> Source for Reader<R> {
     type Error = Error;
+    type Piece = Vec<u8>;
+    type Parser = TextParser;
 
     fn headers(&self) -> &Headers {
         &self.headers
     }
 
-    fn read_block(&mut self, block: &mut Block) -> Result<bool> {
-        let columns = self.headers.len();
-        let (bytes, ends, mut as_read, mut lines) = mem::take(block).into_buffers();
-        let mut cells = Cells::reuse(bytes, ends);
-        let mut at = 0;
+    fn parser(&self) -> TextParser {
+        TextParser::new(self.headers.clone(), self.layout.dialect.delimiter)
+    }
+
+    fn read_piece(&mut self, piece: &mut Vec<u8>) -> Result<bool> {
         if !self.at_end && self.pending.len() < self.piece {
             self.fill(self.piece)?;
         }
-        loop {
-            match self.records.next(&self.pending, at, self.at_end, &mut cells) {
-                Next::Row { bytes, line } => {
-                    let row = self.next_row + lines.len() as u64;
-                    let found = cells.count() - lines.len() * columns;
-                    if found != columns {
-                        return Err(Error::Ragged {
-                            name: self.name.clone(),
-                            place: place(row, line, None),
-                            cells: found,
-                            headers: columns,
-                        });
-                    }
-                    at = bytes.end;
-                    as_read.rows.push(bytes);
-                    lines.push(line);
-                }
-                Next::OpenQuote { cells, row_line, line } => {
-                    let row = self.next_row + lines.len() as u64;
-                    let place = match self.cell_place(row, line, cells) {
-                        // More cells than headers: the row's own beginning says more.
-                        Place { header: None, .. } => place(row, row_line, None),
-                        place => place,
-                    };
-                    return Err(Error::OpenQuote { name: self.name.clone(), place });
-                }
-                Next::More { line } if lines.is_empty() => self.read_more(self.next_row, line)?,
-                Next::More { .. } | Next::End => break,
+        let end = loop {
+            if self.at_end {
+                break self.pending.len();
             }
-        }
-        if lines.is_empty() {
-            return Ok(false);
-        }
-        let tail = self.pending[at..].iter().copied();
-        as_read.bytes.extend(tail);
-        mem::swap(&mut self.pending, &mut as_read.bytes);
-        let (text, ends) = cells.into_parts();
-        let first_row = self.next_row;
-        self.next_row += lines.len() as u64;
-        let filled = Block::from_parts(columns, text, ends).map_err(|bad| {
-            let row = bad.cell / columns;
-            let place = self.cell_place(first_row + row as u64, lines[row], bad.cell % columns);
-            Error::NotText { name: self.name.clone(), place }
-        })?;
-        *block = filled.placed(first_row, lines, as_read);
-        Ok(true)
+            match last_row_end(&self.pending, self.layout.dialect.delimiter) {
+                Some(end) => break end,
+                None => self.read_more()?,
+            }
+        };
+        piece.clear();
+        piece.extend_from_slice(&self.pending[end..]);
+        mem::swap(&mut self.pending, piece);
+        piece.truncate(end);
+        self.handed_out += end as u64;
+        Ok(end > 0)
+    }
+
+    fn before(&self) -> Before {
+        self.before
+    }
+
+    fn passed(&mut self, rows: u64, lines: u64) {
+        self.before.rows += rows;
+        self.before.lines += lines;
     }
 }

@@ -2,7 +2,7 @@
 
 use std::io::Write;
 
-use gather_keys_core::table::{Block, Headers, Sink};
+use gather_keys_core::table::{Block, Headers, Renderer, Sink};
 
 use super::Layout;
 use crate::{Error, Result};
@@ -14,13 +14,12 @@ pub struct Writer<W> {
     name: String,
     output: W,
     layout: Layout,
-    buffer: Vec<u8>,
 }
 
 impl<W: Write> Writer<W> {
     /// A writer to `output`, which is called `name` in messages.
     pub fn new(name: impl Into<String>, output: W, layout: Layout) -> Self {
-        Self { name: name.into(), output, layout, buffer: Vec::new() }
+        Self { name: name.into(), output, layout }
     }
 
     /// Gives the output back, with everything written.
@@ -33,49 +32,77 @@ impl<W: Write> Writer<W> {
         Ok(self.output)
     }
 
-    fn write_out(&mut self) -> Result<()> {
-        let written = self.output.write_all(&self.buffer);
-        self.buffer.clear();
+    fn write_out(&mut self, bytes: &[u8]) -> Result<()> {
+        let written = self.output.write_all(bytes);
         written.map_err(|cause| Error::Write { name: self.name.clone(), cause })
-    }
-
-    fn push_cells<'a>(&mut self, cells: impl Iterator<Item = &'a str>, mut is_first: bool) {
-        for cell in cells {
-            if !is_first {
-                self.buffer.push(self.layout.dialect.delimiter);
-            }
-            is_first = false;
-            push_cell(&mut self.buffer, cell.as_bytes(), self.layout.dialect.delimiter);
-        }
     }
 }
 
 impl<W: Write> Sink for Writer<W> {
     type Error = Error;
+    type Renderer = TextRenderer;
 
     fn write_headers(&mut self, _: &Headers, added: &[String]) -> Result<()> {
+        let mut bytes = Vec::new();
         if self.layout.dialect.byte_order_mark {
-            self.buffer.extend_from_slice("\u{feff}".as_bytes());
+            bytes.extend_from_slice("\u{feff}".as_bytes());
         }
-        self.buffer.extend_from_slice(&self.layout.header_row);
-        self.push_cells(added.iter().map(String::as_str), false);
-        self.buffer.extend_from_slice(&self.layout.line_end);
-        self.write_out()
+        bytes.extend_from_slice(&self.layout.header_row);
+        self.renderer().push_cells(added.iter().map(String::as_str), false, &mut bytes);
+        bytes.extend_from_slice(&self.layout.line_end);
+        self.write_out(&bytes)
     }
 
-    fn write_block(&mut self, main: &Block, rows: &[usize], added: &Block) -> Result<()> {
+    fn renderer(&self) -> TextRenderer {
+        TextRenderer { delimiter: self.layout.dialect.delimiter }
+    }
+
+    fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
+        self.write_out(rendered)
+    }
+}
+
+/// Makes the text of rows.
+#[derive(Debug, Clone, Copy)]
+pub struct TextRenderer {
+    delimiter: u8,
+}
+
+impl TextRenderer {
+    fn push_cells<'a>(
+        self,
+        cells: impl Iterator<Item = &'a str>,
+        mut is_first: bool,
+        bytes: &mut Vec<u8>,
+    ) {
+        for cell in cells {
+            if !is_first {
+                bytes.push(self.delimiter);
+            }
+            is_first = false;
+            push_cell(bytes, cell.as_bytes(), self.delimiter);
+        }
+    }
+}
+
+impl Renderer for TextRenderer {
+    type Rendered = Vec<u8>;
+
+    fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
+        bytes.clear();
         for (nth, &row) in rows.iter().enumerate() {
             let line_end = if let Some((own, line_end)) = main.row_bytes(row) {
-                self.buffer.extend_from_slice(own);
+                bytes.extend_from_slice(own);
                 line_end
             } else {
-                self.push_cells((0..main.columns()).map(|column| main.cell(row, column)), true);
+                let own = (0..main.columns()).map(|column| main.cell(row, column));
+                self.push_cells(own, true, bytes);
                 b"\n"
             };
-            self.push_cells((0..added.columns()).map(|column| added.cell(nth, column)), false);
-            self.buffer.extend_from_slice(line_end);
+            let added = (0..added.columns()).map(|column| added.cell(nth, column));
+            self.push_cells(added, false, bytes);
+            bytes.extend_from_slice(line_end);
         }
-        self.write_out()
     }
 }
 
