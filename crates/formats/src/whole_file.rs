@@ -7,6 +7,8 @@
 use std::fs::{self, File, Permissions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{self, SyncSender};
+use std::thread::{self, JoinHandle};
 
 use tempfile::{NamedTempFile, PersistError};
 
@@ -29,8 +31,49 @@ struct Place {
 
 #[derive(Debug)]
 enum At {
-    Beside(NamedTempFile),
+    Beside(NamedTempFile, SyncsAlong),
     Straight(File),
+}
+
+/// Sends what is written to the disk while more is being written, so that there is little left to
+/// wait for at the end.
+#[derive(Debug, Default)]
+struct SyncsAlong {
+    unsynced: usize,
+    syncer: Option<(SyncSender<()>, JoinHandle<()>)>,
+}
+
+/// How many bytes are written before they are sent to the disk.
+const SYNC_AFTER: usize = 8 << 20;
+
+impl SyncsAlong {
+    fn wrote(&mut self, bytes: usize, file: &File) {
+        self.unsynced += bytes;
+        if self.unsynced < SYNC_AFTER {
+            return;
+        }
+        self.unsynced = 0;
+        if self.syncer.is_none()
+            && let Ok(file) = file.try_clone()
+        {
+            let (wake, woken) = mpsc::sync_channel(1);
+            // A failure is told by the sync at the end, which does not rely on this one.
+            let sync = move || woken.iter().for_each(|()| drop(file.sync_data()));
+            self.syncer = thread::Builder::new().spawn(sync).ok().map(|thread| (wake, thread));
+        }
+        if let Some((wake, _)) = &self.syncer {
+            // One that is under way takes what is written meanwhile along next time.
+            let _ = wake.try_send(());
+        }
+    }
+
+    /// Waits for what is under way.
+    fn end(self) {
+        if let Some((wake, thread)) = self.syncer {
+            drop(wake);
+            let _ = thread.join();
+        }
+    }
 }
 
 impl WholeFile {
@@ -71,7 +114,11 @@ impl WholeFile {
         }
         // The cause names the hidden file, which tells a person nothing.
         let beside = builder.tempfile_in(folder).map_err(|cause| refused(cause.kind().into()))?;
-        Ok(Self { name, place: Some(Place { path, overwrite }), at: At::Beside(beside) })
+        Ok(Self {
+            name,
+            place: Some(Place { path, overwrite }),
+            at: At::Beside(beside, SyncsAlong::default()),
+        })
     }
 
     /// What the file is called in messages.
@@ -87,7 +134,8 @@ impl WholeFile {
         let Self { name, place, at } = self;
         let refused = |cause| Error::Write { name: name.clone(), cause };
         match (at, place) {
-            (At::Beside(file), Some(Place { path, overwrite })) => {
+            (At::Beside(file, syncs), Some(Place { path, overwrite })) => {
+                syncs.end();
                 file.as_file().sync_all().map_err(refused)?;
                 if overwrite {
                     file.persist(&path).map_err(|PersistError { error, .. }| refused(error))?;
@@ -107,7 +155,7 @@ impl WholeFile {
                 }
                 Ok(())
             }
-            (At::Beside(mut file), None) => file.flush().map_err(refused),
+            (At::Beside(mut file, _), None) => file.flush().map_err(refused),
             (At::Straight(mut file), _) => file.flush().map_err(refused),
         }
     }
@@ -116,14 +164,18 @@ impl WholeFile {
 impl Write for WholeFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         match &mut self.at {
-            At::Beside(file) => file.write(bytes),
+            At::Beside(file, syncs) => {
+                let written = file.write(bytes)?;
+                syncs.wrote(written, file.as_file());
+                Ok(written)
+            }
             At::Straight(file) => file.write(bytes),
         }
     }
 
     fn flush(&mut self) -> io::Result<()> {
         match &mut self.at {
-            At::Beside(file) => file.flush(),
+            At::Beside(file, _) => file.flush(),
             At::Straight(file) => file.flush(),
         }
     }

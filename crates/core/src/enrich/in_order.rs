@@ -1,20 +1,37 @@
 //! Work on the blocks of a table by several threads, handed on in the order of the table.
 //!
-//! Each thread takes the next piece, makes a block of it and works on it; then it waits until the
-//! blocks before are handed on, hands on its own, and takes the next piece. So there are never more
-//! blocks than threads, and none waits for a queue.
+//! Each thread takes the next piece, makes a block of it, works on it and puts it in line. Whoever
+//! finds the next block in line, and nobody at it, hands it on. So no thread waits for another,
+//! unless all the blocks that there may be at once are in line behind one that is worked on.
 
+use std::collections::BTreeMap;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 
 use crate::table::{Before, Block, Parser, Source};
 
+/// How many blocks there may be at once for each thread.
+const BLOCKS: usize = 4;
+
+/// A block on its way; kept from piece to piece.
+struct Job<S: Source, W> {
+    piece: S::Piece,
+    block: Block,
+    space: W,
+    /// What came of reading and parsing it: how many lines it has.
+    came: Result<Result<u64, <S::Parser as Parser>::Fault>, S::Error>,
+}
+
 /// What every thread of a run shares.
-struct Shared<'s, S: Source, H> {
+struct Shared<'s, S: Source, W, H> {
     reading: Mutex<Reading<'s, S>>,
+    /// Blocks in line, by the number of their piece.
+    line: Mutex<BTreeMap<u64, Job<S, W>>>,
     handing: Mutex<Handing<S::Error, H>>,
-    /// Told whenever a block was handed on, or the run stops.
-    moved: Condvar,
+    /// Jobs that are free.
+    free: Mutex<Vec<Job<S, W>>>,
+    /// Told when a job is free again, or the run stops.
+    freed: Condvar,
 }
 
 struct Reading<'s, S> {
@@ -29,21 +46,20 @@ struct Handing<E, H> {
     /// The number of the piece whose turn it is.
     next: u64,
     before: Before,
-    stopped: bool,
     error: Option<E>,
 }
 
-/// Works a source off on `threads` threads, each with a space of its own. `work` is done with blocks
-/// in any order, and does not know where they stand in the table unless there is one thread;
-/// `hand_on` is given them in order.
+/// Works a source off on `threads` threads, each block in a space of its own. `wanted` are the
+/// columns that are looked at. `work` is done with blocks in any order, and does not know where they
+/// stand in the table unless there is one thread; `hand_on` is given them in order.
 ///
 /// # Errors
 /// Those of the source and of `hand_on`; of several the one that comes first in the table.
 pub(crate) fn in_order<S, W>(
     source: &mut S,
     threads: usize,
-    wanted: Option<&[usize]>,
-    space: impl Fn() -> W + Sync,
+    wanted: &[usize],
+    space: impl Fn() -> W,
     work: impl Fn(&mut W, &Block) + Sync,
     mut hand_on: impl FnMut(&mut W, &Block) -> Result<(), S::Error> + Send,
 ) -> Result<(), S::Error>
@@ -52,9 +68,7 @@ where
     W: Send,
 {
     let mut parser = source.parser();
-    if let Some(wanted) = wanted {
-        parser.want(wanted);
-    }
+    parser.want(wanted);
     if threads < 2 {
         let (mut space, mut piece, mut block) = (space(), S::Piece::default(), Block::default());
         while source.read_piece(&mut piece)? {
@@ -69,16 +83,24 @@ where
         return Ok(());
     }
     let before = source.before();
-    let shared = Shared::<S, _> {
+    let job = |_| Job {
+        piece: S::Piece::default(),
+        block: Block::default(),
+        space: space(),
+        came: Ok(Ok(0)),
+    };
+    let shared = Shared::<S, W, _> {
         reading: Mutex::new(Reading { source, next: 0, ended: false }),
-        handing: Mutex::new(Handing { hand_on, next: 0, before, stopped: false, error: None }),
-        moved: Condvar::new(),
+        line: Mutex::new(BTreeMap::new()),
+        handing: Mutex::new(Handing { hand_on, next: 0, before, error: None }),
+        free: Mutex::new((0..threads * BLOCKS).map(job).collect()),
+        freed: Condvar::new(),
     };
     thread::scope(|scope| {
         for _ in 0..threads {
             scope.spawn(|| {
                 let _stops = StopsOnPanic(&shared);
-                shared.run(&parser, &mut space(), &work);
+                shared.run(&parser, &work);
             });
         }
     });
@@ -86,68 +108,119 @@ where
     handing.error.map_or(Ok(()), Err)
 }
 
-impl<S: Source, H> Shared<'_, S, H> {
-    fn run<W>(&self, parser: &S::Parser, space: &mut W, work: impl Fn(&mut W, &Block))
-    where
-        H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
-    {
-        let (mut piece, mut block) = (S::Piece::default(), Block::default());
-        loop {
-            let (number, read) = {
-                let mut reading = locked(&self.reading);
-                if reading.ended {
-                    return;
+impl<S: Source, W, H> Shared<'_, S, W, H>
+where
+    H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
+{
+    fn run(&self, parser: &S::Parser, work: impl Fn(&mut W, &Block)) {
+        while let Some((number, mut job)) = self.take_piece() {
+            if let Ok(came) = &mut job.came {
+                *came = parser.parse(&mut job.piece, &mut job.block);
+                if came.is_ok() {
+                    work(&mut job.space, &job.block);
                 }
-                let read = reading.source.read_piece(&mut piece);
-                reading.ended = !matches!(read, Ok(true));
-                reading.next += 1;
-                (reading.next - 1, read)
-            };
-            let parsed = match read {
-                Ok(true) => Ok(parser.parse(&mut piece, &mut block)),
-                Ok(false) => return,
-                Err(error) => Err(error),
-            };
-            if let Ok(Ok(_)) = parsed {
-                work(space, &block);
             }
-            let mut handing = locked(&self.handing);
-            while handing.next != number && !handing.stopped {
-                handing = self.moved.wait(handing).unwrap_or_else(PoisonError::into_inner);
+            locked(&self.line).insert(number, job);
+            self.hand_on_what_is_next(parser);
+        }
+    }
+
+    /// The next piece, in a free job, with its number.
+    fn take_piece(&self) -> Option<(u64, Job<S, W>)> {
+        let mut job = {
+            let mut free = locked(&self.free);
+            loop {
+                match free.pop() {
+                    Some(job) => break job,
+                    None if locked(&self.reading).ended => return None,
+                    None => free = self.freed.wait(free).unwrap_or_else(PoisonError::into_inner),
+                }
             }
-            if handing.stopped {
+        };
+        let mut reading = locked(&self.reading);
+        if reading.ended {
+            return None;
+        }
+        let read = reading.source.read_piece(&mut job.piece);
+        reading.ended = !matches!(read, Ok(true));
+        let number = reading.next;
+        reading.next += 1;
+        match read {
+            Ok(false) => return None,
+            Ok(true) => job.came = Ok(Ok(0)),
+            Err(error) => job.came = Err(error),
+        }
+        Some((number, job))
+    }
+
+    /// Hands blocks on, as long as the next one is in line and nobody else is at it.
+    fn hand_on_what_is_next(&self, parser: &S::Parser) {
+        // Whoever puts a block in line while another thread is handing on leaves it to that one,
+        // which looks at the line again when it is done.
+        while let Ok(mut handing) = self.handing.try_lock() {
+            loop {
+                let next = locked(&self.line).remove(&handing.next);
+                let Some(mut job) = next else { break };
+                handing.take(&mut job, parser);
+                if handing.error.is_some() {
+                    // The lock of the line is not held: it is only ever taken by itself.
+                    handing.next = u64::MAX;
+                    self.stop();
+                }
+                locked(&self.free).push(job);
+                self.freed.notify_one();
+            }
+            let next = handing.next;
+            drop(handing);
+            if !locked(&self.line).contains_key(&next) {
                 return;
             }
-            let before = handing.before;
-            let handed_on = match parsed {
-                Ok(Ok(lines)) => {
-                    block.place(before.rows + 1, before.lines + 1);
-                    handing.before.rows += block.rows() as u64;
-                    handing.before.lines += lines;
-                    (handing.hand_on)(space, &block)
-                }
-                Ok(Err(fault)) => Err(parser.error(fault, before)),
-                Err(error) => Err(error),
-            };
-            handing.next += 1;
-            if let Err(error) = handed_on {
-                handing.stopped = true;
-                handing.error = Some(error);
-            }
-            drop(handing);
-            self.moved.notify_all();
         }
+    }
+
+    /// Lets no further piece be read.
+    fn stop(&self) {
+        locked(&self.reading).ended = true;
+        // With the lock, so that none is told between having looked and waiting.
+        let _free = locked(&self.free);
+        self.freed.notify_all();
     }
 }
 
-/// Stops the other threads when one panics, so that none waits for it.
-struct StopsOnPanic<'a, 's, S: Source, H>(&'a Shared<'s, S, H>);
+impl<E, H> Handing<E, H> {
+    /// Hands one block on.
+    fn take<S: Source<Error = E>, W>(&mut self, job: &mut Job<S, W>, parser: &S::Parser)
+    where
+        H: FnMut(&mut W, &Block) -> Result<(), E>,
+    {
+        let before = self.before;
+        let handed_on = match std::mem::replace(&mut job.came, Ok(Ok(0))) {
+            Ok(Ok(lines)) => {
+                job.block.place(before.rows + 1, before.lines + 1);
+                self.before.rows += job.block.rows() as u64;
+                self.before.lines += lines;
+                (self.hand_on)(&mut job.space, &job.block)
+            }
+            Ok(Err(fault)) => Err(parser.error(fault, before)),
+            Err(error) => Err(error),
+        };
+        self.error = handed_on.err();
+        self.next += 1;
+    }
+}
 
-impl<S: Source, H> Drop for StopsOnPanic<'_, '_, S, H> {
+/// Lets the other threads end when one panics, so that none waits for it.
+struct StopsOnPanic<'a, 's, S: Source, W, H>(&'a Shared<'s, S, W, H>)
+where
+    H: FnMut(&mut W, &Block) -> Result<(), S::Error>;
+
+impl<S: Source, W, H> Drop for StopsOnPanic<'_, '_, S, W, H>
+where
+    H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
+{
     fn drop(&mut self) {
         if thread::panicking() {
-            locked(&self.0.handing).stopped = true;
-            self.0.moved.notify_all();
+            self.0.stop();
         }
     }
 }

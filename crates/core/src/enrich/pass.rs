@@ -196,7 +196,7 @@ impl Enrichment {
         // A match by position must know where a row stands while it is worked on.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
-        in_order(main, threads, Some(&self.wanted()), space, work, hand_on)?;
+        in_order(main, threads, &self.wanted(), space, work, hand_on)?;
         let lookups = tallies.into_iter().zip(self.lookups());
         let lookups = lookups.map(|(tally, lookup)| tally.finish(lookup)).collect();
         Ok(Findings { main_rows, written, lookups })
@@ -216,14 +216,17 @@ impl Enrichment {
         let mut keeps: Vec<bool> = Vec::new();
         for ((lookup, taking), stage) in self.lookups.iter().zip(stages) {
             std::mem::swap(&mut stage.rows, out);
-            stage.answers.clear();
             out.of.clear();
             out.added.reset(stage.rows.added.columns() + taking.cells.len());
             let mut kept = Vec::new();
+            let row = |nth: usize| Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
+            lookup.answer_all(stage.rows.of.len(), row, asking, &mut stage.answers);
+            let names = !lookup.namings().is_empty();
             for (nth, &of) in stage.rows.of.iter().enumerate() {
-                let row = Row::of(block, of).with(&stage.rows.added, nth);
-                let answer = lookup.answer(row, asking);
-                stage.answers.push(answer);
+                let (row, answer) = (row(nth), stage.answers[nth]);
+                if names {
+                    lookup.answer(row, asking);
+                }
                 let keep = taking.keeps(answer) && keeps.get(nth).is_none_or(|keep| *keep);
                 let mut add = |one| {
                     out.added.push_cells_of(&stage.rows.added, nth);

@@ -15,6 +15,8 @@ pub struct Key {
     parts: Vec<Bound>,
     columns: Vec<usize>,
     blanks: Vec<String>,
+    /// The column of each part, when every part is the value of one as it stands.
+    verbatim: Option<Vec<usize>>,
 }
 
 /// A value that a step could not read.
@@ -46,7 +48,10 @@ impl Key {
                 columns.push(column);
             }
         }
-        Self { parts, columns, blanks }
+        let is_verbatim = |part: &Bound| part.template().as_header().is_some();
+        let verbatim = (blanks.is_empty() && parts.iter().all(is_verbatim))
+            .then(|| parts.iter().flat_map(Bound::columns).copied().collect());
+        Self { parts, columns, blanks, verbatim }
     }
 
     /// The templates of its parts.
@@ -67,14 +72,23 @@ impl Key {
     /// Whether every part is the value of a column as it stands, so that what is compared is what
     /// was read.
     pub fn is_verbatim(&self) -> bool {
-        self.blanks.is_empty()
-            && self.parts.iter().all(|part| part.template().as_header().is_some())
+        self.verbatim.is_some()
     }
 
     /// Appends the packed key of a row to `packed`. Of a key that is not whole, only the number of
     /// parts is right.
     pub(crate) fn pack(&self, row: Row<'_>, packed: &mut String, work: &mut Work) -> PartState {
         let mut state = PartState::Whole;
+        if let Some(columns) = &self.verbatim {
+            for &column in columns {
+                let cell = row.cell(column);
+                if cell.is_empty() {
+                    state = PartState::Blank;
+                }
+                packed::push(packed, cell);
+            }
+            return state;
+        }
         for part in &self.parts {
             let made = part.value(
                 |column| row.cell(column),

@@ -261,7 +261,7 @@ impl ReferenceBuilder {
             Ok(all.refuse_too_many(&reference.headers)?)
         };
         let wanted = reference.wanted();
-        in_order(source, threads, Some(&wanted), space, work, hand_on)?;
+        in_order(source, threads, &wanted, space, work, hand_on)?;
         if let Some(last) = self.reference.lines.last_mut() {
             *last = lines;
         }
@@ -304,7 +304,7 @@ impl ReferenceBuilder {
         index_keys(&mut reference, &hashes, &without_key);
         if let Some(ranged) = reference.ranged.take() {
             reference.ranged = Some(ranged);
-            index_ranges(&mut reference, line, ends, self.closest);
+            index_ranges(&mut reference, line, &ends, self.closest);
         }
         note_disagreement(&mut reference);
         Ok(reference)
@@ -511,7 +511,7 @@ fn index_keys(reference: &mut Reference, hashes: &[u32], without_key: &[RowId]) 
 fn index_ranges(
     reference: &mut Reference,
     line: Option<Line>,
-    ends: Vec<Option<(Line, Ends)>>,
+    ends: &[Option<(Line, Ends)>],
     closest: Closest,
 ) {
     let mut firsts: Vec<Holder> = (0..reference.holder_count() as u32).map(Holder).collect();
@@ -523,7 +523,7 @@ fn index_ranges(
         (Some(on) == line).then_some((first, ends, holder))
     });
     let index = Ranges::new(closest, with_ends.collect());
-    let astray = (0..).map(RowId).zip(&ends);
+    let astray = (0..).map(RowId).zip(ends);
     let astray = astray.filter(|(_, ends)| ends.is_some_and(|(on, _)| Some(on) != line));
     reference.malformed.extend(astray.map(|(row, _)| row));
     reference.malformed.sort_unstable();

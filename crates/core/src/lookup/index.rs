@@ -31,6 +31,26 @@ impl Index {
         self.seek(hash, is_equal).ok()
     }
 
+    /// The first row that was entered under this hash. Nearly always it is the one that is sought,
+    /// if there is one; the caller, who knows the keys, goes on with [`Index::find`] when not.
+    #[inline]
+    pub(crate) fn candidate(&self, hash: u32) -> Option<u32> {
+        let mut at = home(hash, self.slots.len());
+        loop {
+            let slot = self.slots[at];
+            if (slot >> 32) as u32 == hash && slot != 0 {
+                return Some((slot as u32) - 1);
+            }
+            if slot == 0 {
+                return None;
+            }
+            at += 1;
+            if at == self.slots.len() {
+                at = 0;
+            }
+        }
+    }
+
     /// Enters a row, unless an equal one is there: then that one is returned.
     pub(crate) fn enter(
         &mut self,

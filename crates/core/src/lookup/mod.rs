@@ -4,6 +4,7 @@
 //! of them. One probe a row, however many columns are taken. Which of the rows that hold a key
 //! counts is settled by their [`ranges`](Bounds), where there are any, and by a [`Rule`].
 
+mod batch;
 mod builder;
 mod index;
 mod naming;
@@ -86,6 +87,7 @@ pub struct Asking {
     work: Work,
     holders: Vec<Holder>,
     named: Vec<usize>,
+    batch: batch::Batch,
 }
 
 impl Asking {
@@ -161,7 +163,7 @@ impl Lookup {
 
     /// Looks one main row up.
     pub fn answer(&self, row: Row<'_>, asking: &mut Asking) -> Answer {
-        let Asking { key, work, holders, named } = asking;
+        let Asking { key, work, holders, named, .. } = asking;
         named.clear();
         if self.reference.is_by_position() {
             let Some(holder) = self.reference.at_position(row.number()) else {

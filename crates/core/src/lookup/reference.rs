@@ -293,6 +293,12 @@ impl Reference {
         }
     }
 
+    /// The first byte of the packed key that a holder holds.
+    #[inline]
+    pub(super) fn touch(&self, holder: Holder) -> u8 {
+        self.key_text(holder).as_bytes().first().copied().unwrap_or(0)
+    }
+
     fn parts(&self) -> usize {
         self.key().parts().len()
     }
@@ -416,7 +422,11 @@ impl Reference {
 
     /// The first holder of a packed key.
     pub(super) fn find(&self, key: &str) -> Option<Holder> {
-        let hash = hash(&self.hasher, key);
+        self.find_hashed(key, hash(&self.hasher, key))
+    }
+
+    /// The first holder of a packed key that has this hash.
+    pub(super) fn find_hashed(&self, key: &str, hash: u32) -> Option<Holder> {
         let is_equal = |holder| self.key_text(Holder(holder)).starts_with(key);
         self.index.find(hash, is_equal).map(Holder)
     }

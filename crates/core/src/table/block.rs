@@ -6,6 +6,8 @@
 //! it was read: a cell is a slice of it, and a row that only gets cells appended can be written
 //! back unchanged.
 
+use std::sync::Arc;
+
 use super::Lines;
 
 /// Rows of cells, all of the same number of columns.
@@ -20,13 +22,40 @@ use super::Lines;
 /// ```
 #[derive(Debug, Default, Clone)]
 pub struct Block {
-    columns: usize,
+    columns: KeptColumns,
     text: String,
     cells: Vec<Span>,
     own: Vec<RowBytes>,
     first_row: u64,
     lines_before: u64,
     lines: Lines,
+}
+
+/// The columns of a table of which a block holds the cells; nothing is kept of others.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct KeptColumns {
+    all: usize,
+    kept: usize,
+    /// For each column of the table its place among the kept ones; `None` when all are kept.
+    places: Option<Arc<[u32]>>,
+}
+
+impl KeptColumns {
+    /// All columns of a table that has so many.
+    pub fn all(columns: usize) -> Self {
+        Self { all: columns, kept: columns, places: None }
+    }
+
+    /// These columns, which ascend, of a table that has so many.
+    pub fn only(kept: &[usize], columns: usize) -> Self {
+        let place = |column| kept.binary_search(&column).map_or(u32::MAX, |place| place as u32);
+        Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
+    }
+
+    #[inline]
+    fn place(&self, column: usize) -> usize {
+        self.places.as_ref().map_or(column, |places| places[column] as usize)
+    }
 }
 
 /// Where a cell stands in the text of its block, in bytes.
@@ -75,7 +104,7 @@ pub struct NotText {
 impl Block {
     /// A block of `columns` columns and no rows.
     pub fn new(columns: usize) -> Self {
-        Self { columns, ..Self::default() }
+        Self { columns: KeptColumns::all(columns), ..Self::default() }
     }
 
     /// A block of the given rows, numbered from 1 and standing on lines 2, 3, …
@@ -90,11 +119,11 @@ impl Block {
         block.placed(1, 2)
     }
 
-    /// A block of cells that a format found.
+    /// A block of the cells that a format found in the kept columns.
     ///
     /// # Errors
     /// [`NotText`] when the text is not UTF-8.
-    pub fn from_parts(columns: usize, parts: Parts) -> Result<Self, NotText> {
+    pub fn from_parts(columns: KeptColumns, parts: Parts) -> Result<Self, NotText> {
         let Parts { text, cells, own, lines } = parts;
         let text = String::from_utf8(text).map_err(|error| NotText {
             at: error.utf8_error().valid_up_to(),
@@ -130,7 +159,7 @@ impl Block {
 
     /// Empties the block and gives it another number of columns; its buffers are kept.
     pub fn reset(&mut self, columns: usize) {
-        self.columns = columns;
+        self.columns = KeptColumns::all(columns);
         self.text.clear();
         self.cells.clear();
         self.own.clear();
@@ -147,7 +176,7 @@ impl Block {
 
     /// Adds all cells of a row of another block behind the last cell.
     pub fn push_cells_of(&mut self, other: &Self, row: usize) {
-        for column in 0..other.columns {
+        for column in 0..other.columns() {
             self.push_cell(other.cell(row, column));
         }
     }
@@ -159,21 +188,22 @@ impl Block {
 
     /// How many columns each row has.
     pub fn columns(&self) -> usize {
-        self.columns
+        self.columns.all
     }
 
     /// How many rows the block holds.
     pub fn rows(&self) -> usize {
-        self.cells.len().checked_div(self.columns).unwrap_or(0)
+        self.cells.len().checked_div(self.columns.kept).unwrap_or(self.own.len())
     }
 
     /// The text of a cell; rows and columns count from 0 within the block.
     ///
     /// # Panics
-    /// When the block has no such cell.
+    /// When the block has no such cell, or holds none of the column.
     #[inline]
     pub fn cell(&self, row: usize, column: usize) -> &str {
-        let Span { start, end } = self.cells[row * self.columns + column];
+        let place = row * self.columns.kept + self.columns.place(column);
+        let Span { start, end } = self.cells[place];
         &self.text[start as usize..end as usize]
     }
 
@@ -205,7 +235,10 @@ mod tests {
     fn a_text_that_is_none_is_refused_with_its_place() {
         let block = |text: &[u8]| {
             let cells = vec![Span { start: 0, end: 2 }, Span { start: 3, end: text.len() as u32 }];
-            Block::from_parts(2, Parts { text: text.to_vec(), cells, ..Parts::default() })
+            Block::from_parts(
+                KeptColumns::all(2),
+                Parts { text: text.to_vec(), cells, ..Parts::default() },
+            )
         };
         assert_eq!(block("ab,é".as_bytes()).unwrap().cell(0, 1), "é");
         assert_eq!(block(b"ab,x\xff").unwrap_err().at, 4);

@@ -10,7 +10,7 @@ mod sink;
 mod source;
 
 pub use arranged::{Arranged, Differing};
-pub use block::{Block, NotText, Parts, RowBytes, Span};
+pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span};
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};
 pub use lines::Lines;

@@ -9,8 +9,13 @@
 /// Marks a length character that another one follows; without it the length ends here.
 const MORE: u8 = 0x40;
 
+/// How many characters the length of a cell takes at most.
+const LONGEST_LENGTH: usize = 11;
+
 /// Appends one cell to packed cells.
+#[inline]
 pub(crate) fn push(packed: &mut String, cell: &str) {
+    packed.reserve(cell.len() + LONGEST_LENGTH);
     let mut length = cell.len();
     while length >= usize::from(MORE) {
         packed.push(char::from(MORE | (length as u8 & (MORE - 1))));
@@ -33,7 +38,22 @@ impl<'a> Cells<'a> {
 impl<'a> Iterator for Cells<'a> {
     type Item = &'a str;
 
+    #[inline]
     fn next(&mut self) -> Option<&'a str> {
+        let first = *self.0.as_bytes().first()?;
+        if first & MORE == 0 {
+            let (cell, rest) = self.0.split_at_checked(usize::from(first) + 1)?;
+            self.0 = rest;
+            return cell.get(1..);
+        }
+        self.next_long()
+    }
+}
+
+impl<'a> Cells<'a> {
+    /// The next cell, whose length takes several characters.
+    #[cold]
+    fn next_long(&mut self) -> Option<&'a str> {
         let (mut length, mut shift) = (0, 0);
         for (at, &byte) in self.0.as_bytes().iter().enumerate() {
             length |= usize::from(byte & (MORE - 1)) << shift;

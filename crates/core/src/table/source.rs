@@ -77,8 +77,8 @@ pub trait Parser: Send + Sync {
     /// What is wrong with a piece, told from its beginning.
     type Fault: Send;
 
-    /// Says which columns will be looked at; cells of others may hold anything. Until it is said,
-    /// all may be.
+    /// Says which columns will be looked at; blocks need hold no cells of others. Until it is said,
+    /// all are.
     fn want(&mut self, columns: &[usize]);
 
     /// Replaces what `block` holds with the rows of a piece, whose first line counts as 0. Gives

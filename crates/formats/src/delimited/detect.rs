@@ -1,7 +1,7 @@
 //! Finding the delimiter from how a file begins.
 
 use super::cut::last_row_end;
-use super::scan::{Next, Scan};
+use super::scan::{Next, Scan, Wanted};
 
 /// The delimiters that are looked for, the most usual first.
 const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
@@ -25,13 +25,12 @@ pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
 /// How many cells each of the first rows has.
 fn shape(piece: &[u8], delimiter: u8) -> Vec<usize> {
     let mut scan = Scan::new(piece, delimiter);
-    let (mut cells, mut aside) = (Vec::new(), Vec::new());
+    let (wanted, mut cells, mut aside) = (Wanted::only(Vec::new()), Vec::new(), Vec::new());
     let mut shape = Vec::new();
     while shape.len() < ROWS
-        && let Next::Row { .. } = scan.next(&mut cells, &mut aside, &[])
+        && let Next::Row { cells: count, .. } = scan.next(&wanted, &mut cells, &mut aside)
     {
-        shape.push(cells.len());
-        cells.clear();
+        shape.push(count);
     }
     shape
 }

@@ -1,8 +1,8 @@
 //! Making blocks of pieces of delimited text.
 
-use gather_keys_core::table::{Before, Block, Headers, Parser};
+use gather_keys_core::table::{Before, Block, Headers, KeptColumns, Parser};
 
-use super::scan::{Next, Scan};
+use super::scan::{Next, Scan, Wanted};
 use crate::{Error, Place};
 
 /// Finds the rows and cells in pieces that begin and end where a row does.
@@ -10,8 +10,9 @@ use crate::{Error, Place};
 pub struct TextParser {
     headers: Headers,
     delimiter: u8,
-    /// For each column whether it will be looked at; empty when all may be.
-    wanted: Vec<bool>,
+    wanted: Wanted,
+    /// The columns that blocks hold.
+    kept: KeptColumns,
 }
 
 /// What is wrong with a piece. Rows count from 0 within it, and lines too.
@@ -38,14 +39,15 @@ enum FaultKind {
 
 impl TextParser {
     pub(super) fn new(headers: Headers, delimiter: u8) -> Self {
-        Self { headers, delimiter, wanted: Vec::new() }
+        let kept = KeptColumns::all(headers.len());
+        Self { headers, delimiter, wanted: Wanted::all(), kept }
     }
 
     /// The fault of a text that is not UTF-8 from a byte on.
     fn not_text(&self, text: &[u8], at: usize) -> Fault {
         let mut scan = Scan::new(text, self.delimiter);
-        let (mut cells, mut row) = (Vec::new(), 0);
-        while let Next::Row { bytes, line } = scan.next(&mut cells, &mut Vec::new(), &[]) {
+        let (all, mut cells, mut row) = (Wanted::all(), Vec::new(), 0);
+        while let Next::Row { bytes, line, .. } = scan.next(&all, &mut cells, &mut Vec::new()) {
             if at < bytes.end as usize {
                 let column = cells.iter().position(|cell| at < cell.end as usize);
                 return Fault { row, line, kind: FaultKind::NotText { column } };
@@ -63,12 +65,12 @@ impl Parser for TextParser {
     type Fault = Fault;
 
     fn want(&mut self, columns: &[usize]) {
-        self.wanted = vec![false; self.headers.len()];
-        for &column in columns {
-            if let Some(wanted) = self.wanted.get_mut(column) {
-                *wanted = true;
-            }
-        }
+        let mut columns = columns.to_vec();
+        columns.sort_unstable();
+        columns.dedup();
+        columns.retain(|&column| column < self.headers.len());
+        self.kept = KeptColumns::only(&columns, self.headers.len());
+        self.wanted = Wanted::only(columns);
     }
 
     fn parse(&self, piece: &mut Vec<u8>, block: &mut Block) -> Result<u64, Fault> {
@@ -77,14 +79,11 @@ impl Parser for TextParser {
         std::mem::swap(&mut parts.text, piece);
         let mut aside = Vec::new();
         let mut scan = Scan::new(&parts.text, self.delimiter);
-        let mut upto = 0;
         loop {
             let row = parts.own.len() as u64;
-            match scan.next(&mut parts.cells, &mut aside, &self.wanted) {
-                Next::Row { bytes, line } => {
-                    upto += columns;
-                    if parts.cells.len() != upto {
-                        let cells = parts.cells.len() + columns - upto;
+            match scan.next(&self.wanted, &mut parts.cells, &mut aside) {
+                Next::Row { bytes, line, cells } => {
+                    if cells != columns {
                         return Err(Fault { row, line, kind: FaultKind::Ragged { cells } });
                     }
                     parts.own.push(bytes);
@@ -100,7 +99,7 @@ impl Parser for TextParser {
         }
         let lines = scan.lines();
         parts.text.extend_from_slice(&aside);
-        let filled = Block::from_parts(columns, parts);
+        let filled = Block::from_parts(self.kept.clone(), parts);
         *block = filled.map_err(|bad| self.not_text(&bad.text, bad.at))?;
         Ok(lines)
     }

@@ -7,7 +7,7 @@ use gather_keys_core::table::{Before, Headers, Source};
 
 use super::cut::last_row_end;
 use super::parser::TextParser;
-use super::scan::{Next, Scan};
+use super::scan::{Next, Scan, Wanted};
 use super::{Dialect, Layout, detect};
 use crate::{Error, Place, Result};
 
@@ -28,7 +28,7 @@ pub struct ReadOptions {
 
 impl Default for ReadOptions {
     fn default() -> Self {
-        Self { delimiter: None, piece: 256 << 10 }
+        Self { delimiter: None, piece: 64 << 10 }
     }
 }
 
@@ -143,8 +143,8 @@ impl<R: Read> Reader<R> {
         };
         let mut scan = Scan::new(&self.pending[..end], delimiter);
         let (mut cells, mut aside) = (Vec::new(), Vec::new());
-        let (bytes, line) = match scan.next(&mut cells, &mut aside, &[]) {
-            Next::Row { bytes, line } => (bytes, line),
+        let (bytes, line) = match scan.next(&Wanted::all(), &mut cells, &mut aside) {
+            Next::Row { bytes, line, .. } => (bytes, line),
             Next::End => return Err(Error::Empty { name: self.name.clone() }),
             Next::OpenQuote { line, .. } => {
                 let place = Place { row: 0, line: line + 1, header: None };

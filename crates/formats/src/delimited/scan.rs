@@ -19,28 +19,60 @@ const STRIDE: usize = 64;
 #[derive(Debug)]
 pub(super) struct Scan<'p> {
     bytes: &'p [u8],
-    marks: Marks,
+    delimiter: u8,
     /// Where the next row, or empty line, begins.
     at: usize,
     /// How many line ends were passed.
     lines: u64,
+    window: Window,
+    /// Where the cells of a row end that is being looked at, as many as are of interest.
+    bounds: Vec<u32>,
+    /// Its cells, where it has quoted ones.
+    quoted: Vec<Span>,
 }
 
-/// The delimiters and line ends of a text, found many bytes at a time.
-#[derive(Debug)]
-struct Marks {
-    delimiter: u8x16,
-    /// Where the bytes begin of which `found` tells.
+/// What stands in so many bytes of a text, a bit for each.
+#[derive(Debug, Default)]
+struct Window {
+    /// The first of the bytes.
     base: usize,
-    /// A bit for each byte from `base` on that is a delimiter or ends a line.
-    found: u64,
+    delimiters: u64,
+    line_ends: u64,
+    /// Quotes that open a cell: those behind a delimiter or a line end.
+    opening: u64,
+}
+
+/// Which cells of a row are of interest.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Wanted {
+    /// Their columns, ascending; `None` when all are.
+    columns: Option<Vec<usize>>,
+    /// How many cells of a row have to be looked at.
+    upto: usize,
+}
+
+impl Wanted {
+    /// All cells.
+    pub(super) fn all() -> Self {
+        Self { columns: None, upto: usize::MAX }
+    }
+
+    /// Cells of these columns, which ascend.
+    pub(super) fn only(columns: Vec<usize>) -> Self {
+        let upto = columns.last().map_or(0, |last| last + 1);
+        Self { columns: Some(columns), upto }
+    }
+
+    fn holds(&self, column: usize) -> bool {
+        self.columns.as_ref().is_none_or(|columns| columns.binary_search(&column).is_ok())
+    }
 }
 
 /// What stands next.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Next {
-    /// A row, and the line on which it begins, counted from 0.
-    Row { bytes: RowBytes, line: u64 },
+    /// A row, the line on which it begins, counted from 0, and how many cells it has.
+    Row { bytes: RowBytes, line: u64, cells: usize },
     /// No further row.
     End,
     /// The text ends within a quote: so many whole cells are before it, and the row begins on
@@ -51,14 +83,17 @@ pub(super) enum Next {
 impl<'p> Scan<'p> {
     /// Begins at the first byte, which is the beginning of a row.
     pub(super) fn new(bytes: &'p [u8], delimiter: u8) -> Self {
-        let delimiter = u8x16::splat(delimiter);
-        Self { bytes, marks: Marks { delimiter, base: 0, found: 0 }, at: 0, lines: 0 }
-            .with_marks_from(0)
-    }
-
-    fn with_marks_from(mut self, from: usize) -> Self {
-        self.marks.seek(self.bytes, from);
-        self
+        let mut scan = Self {
+            bytes,
+            delimiter,
+            at: 0,
+            lines: 0,
+            window: Window::default(),
+            bounds: Vec::new(),
+            quoted: Vec::new(),
+        };
+        scan.look(0);
+        scan
     }
 
     /// How many line ends were passed.
@@ -66,63 +101,79 @@ impl<'p> Scan<'p> {
         self.lines
     }
 
-    /// Takes the next row and appends its cells. A cell that does not stand in the text as it is
-    /// goes to `aside`, and its span begins behind the text; but it is left out, and its span means
-    /// nothing, when `wanted` is not empty and says so of its column.
+    /// Takes the next row and appends those of its cells that are wanted, unless it has fewer cells
+    /// than that. A cell that does not stand in the text as it is goes to `aside`, and its span
+    /// begins behind the text.
     #[inline]
     pub(super) fn next(
         &mut self,
+        wanted: &Wanted,
         cells: &mut Vec<Span>,
         aside: &mut Vec<u8>,
-        wanted: &[bool],
     ) -> Next {
         self.skip_empty_lines();
-        if self.at == self.bytes.len() {
+        let start = self.at;
+        if start == self.bytes.len() {
             return Next::End;
         }
-        let (start, line, before) = (self.at, self.lines, cells.len());
-        let mut cell = start;
-        loop {
-            let end = if self.bytes.get(cell) == Some(&QUOTE) {
-                let column = cells.len() - before;
-                let is_wanted = wanted.get(column).copied().unwrap_or(wanted.is_empty());
-                match self.quoted(cell, is_wanted, aside) {
-                    Some((span, end)) => {
-                        cells.push(span);
-                        end
-                    }
-                    None => {
-                        cells.truncate(before);
-                        let (row_line, line) = (line, self.lines);
-                        return Next::OpenQuote { cells: column, row_line, line };
-                    }
-                }
-            } else {
-                let end = self.marks.next(self.bytes);
-                cells.push(span(cell, end));
-                end
-            };
-            match self.bytes.get(end) {
-                Some(b'\n' | b'\r') | None => {
-                    let mut row_end = end;
-                    if let Some(length) = line_end(&self.bytes[end..]) {
-                        row_end += length;
-                        self.lines += 1;
-                        if length == 2 {
-                            self.marks.next(self.bytes);
-                        }
-                    }
-                    self.at = row_end;
-                    let bytes = RowBytes {
-                        start: start as u32,
-                        content_end: end as u32,
-                        end: row_end as u32,
-                    };
-                    return Next::Row { bytes, line };
-                }
-                Some(_) => cell = end + 1,
-            }
+        if start >= self.window.base + STRIDE {
+            self.look(start);
         }
+        self.bounds.clear();
+        let (mut column, mut from) = (0, start);
+        let end = loop {
+            let Window { base, delimiters, line_ends, opening } = self.window;
+            // The bits of the row: from where it begins, or goes on, to where it ends.
+            let behind = !0 << (from - base);
+            let line_ends = line_ends & behind;
+            let before_end = line_ends.wrapping_sub(1) & !line_ends;
+            let row = behind & if line_ends == 0 { !0 } else { before_end };
+            if opening & row != 0 {
+                return self.next_with_quotes(wanted, cells, aside);
+            }
+            let mut delimiters = delimiters & row;
+            while delimiters != 0 && column < wanted.upto {
+                self.bounds.push((base as u32) + delimiters.trailing_zeros());
+                delimiters &= delimiters - 1;
+                column += 1;
+            }
+            column += delimiters.count_ones() as usize;
+            if line_ends != 0 {
+                break base + line_ends.trailing_zeros() as usize;
+            }
+            from = base + STRIDE;
+            if from >= self.bytes.len() {
+                break self.bytes.len();
+            }
+            self.look(from);
+        };
+        if column < wanted.upto {
+            self.bounds.push(end as u32);
+        }
+        let count = column + 1;
+        let begins = |column: usize| match column {
+            0 => start as u32,
+            _ => self.bounds[column - 1] + 1,
+        };
+        let span = |column: usize| Span { start: begins(column), end: self.bounds[column] };
+        match &wanted.columns {
+            None => cells.extend((0..count).map(span)),
+            Some(columns) if wanted.upto <= count => {
+                cells.extend(columns.iter().map(|&column| span(column)));
+            }
+            Some(_) => {}
+        }
+        let line = self.lines;
+        Next::Row { bytes: self.end_row(start, end), line, cells: count }
+    }
+
+    /// Notes that a row ends, and passes its line end.
+    #[inline]
+    fn end_row(&mut self, start: usize, end: usize) -> RowBytes {
+        let length = line_end(&self.bytes[end..]).unwrap_or(0);
+        self.lines += u64::from(length > 0);
+        self.at = end + length;
+        RowBytes { start: start as u32, content_end: end as u32, end: self.at as u32 }
     }
 
     #[inline]
@@ -130,16 +181,59 @@ impl<'p> Scan<'p> {
         while let Some(length) = line_end(&self.bytes[self.at..]) {
             self.at += length;
             self.lines += 1;
-            for _ in 0..length {
-                self.marks.next(self.bytes);
-            }
         }
+    }
+
+    /// The same as [`Scan::next`] for a row with quoted cells, cell by cell.
+    #[cold]
+    fn next_with_quotes(
+        &mut self,
+        wanted: &Wanted,
+        cells: &mut Vec<Span>,
+        aside: &mut Vec<u8>,
+    ) -> Next {
+        let (start, line) = (self.at, self.lines);
+        // The quote may stand well behind the beginning of the row.
+        self.look(start);
+        self.quoted.clear();
+        let mut cell = start;
+        let end = loop {
+            let column = self.quoted.len();
+            let end = if self.bytes.get(cell) == Some(&QUOTE) {
+                let Some((span, end)) = self.quoted_cell(cell, wanted.holds(column), aside) else {
+                    return Next::OpenQuote { cells: column, row_line: line, line: self.lines };
+                };
+                self.quoted.push(span);
+                end
+            } else {
+                let end = self.next_mark(cell);
+                self.quoted.push(span(cell, end));
+                end
+            };
+            match self.bytes.get(end) {
+                Some(b'\n' | b'\r') | None => break end,
+                Some(_) => cell = end + 1,
+            }
+        };
+        let count = self.quoted.len();
+        match &wanted.columns {
+            None => cells.extend_from_slice(&self.quoted),
+            Some(columns) if wanted.upto <= count => {
+                cells.extend(columns.iter().map(|&column| self.quoted[column]));
+            }
+            Some(_) => {}
+        }
+        Next::Row { bytes: self.end_row(start, end), line, cells: count }
     }
 
     /// Takes the cell whose quote opens at `start`: where it stands, and where it ends with all
     /// that belongs to it. `None` when the quote is never closed.
-    #[cold]
-    fn quoted(&mut self, start: usize, wanted: bool, aside: &mut Vec<u8>) -> Option<(Span, usize)> {
+    fn quoted_cell(
+        &mut self,
+        start: usize,
+        wanted: bool,
+        aside: &mut Vec<u8>,
+    ) -> Option<(Span, usize)> {
         let bytes = self.bytes;
         let mut close = start + 1;
         let mut doubled = false;
@@ -151,15 +245,11 @@ impl<'p> Scan<'p> {
             doubled = true;
             close += 2;
         }
-        self.marks.seek(bytes, close + 1);
-        let end = self.marks.next(bytes);
+        let end = self.next_mark(close + 1);
         let within = &bytes[start + 1..close];
         self.lines += memchr::memchr_iter(b'\n', within).count() as u64;
-        if end == close + 1 && !doubled {
+        if end == close + 1 && !doubled || !wanted {
             return Some((span(start + 1, close), end));
-        }
-        if !wanted {
-            return Some((span(start, end), end));
         }
         let from = aside.len();
         let mut rest = within;
@@ -171,52 +261,65 @@ impl<'p> Scan<'p> {
         aside.extend_from_slice(&bytes[close + 1..end]);
         Some((span(bytes.len() + from, bytes.len() + aside.len()), end))
     }
-}
 
-impl Marks {
-    /// Goes on to look from a byte on.
-    fn seek(&mut self, bytes: &[u8], from: usize) {
-        self.base = from;
-        self.found = self.look(bytes, from);
-    }
-
-    /// The next delimiter or line end, or the end of the text.
-    #[inline]
-    fn next(&mut self, bytes: &[u8]) -> usize {
-        while self.found == 0 {
-            self.base += STRIDE;
-            if self.base >= bytes.len() {
-                self.base = bytes.len();
-                return bytes.len();
+    /// The first delimiter or line end from a byte on, or the end of the text.
+    fn next_mark(&mut self, from: usize) -> usize {
+        if from >= self.bytes.len() {
+            return self.bytes.len();
+        }
+        if from >= self.window.base + STRIDE {
+            self.look(from);
+        }
+        let mut from = from;
+        loop {
+            let Window { base, delimiters, line_ends, .. } = self.window;
+            let marks = (delimiters | line_ends) & (!0 << (from - base));
+            if marks != 0 {
+                return base + marks.trailing_zeros() as usize;
             }
-            self.found = self.look(bytes, self.base);
+            from = base + STRIDE;
+            if from >= self.bytes.len() {
+                return self.bytes.len();
+            }
+            self.look(from);
         }
-        let at = self.base + self.found.trailing_zeros() as usize;
-        self.found &= self.found - 1;
-        at
+    }
+
+    /// Looks at the bytes among which one stands.
+    #[inline]
+    fn look(&mut self, at: usize) {
+        let base = at - at % STRIDE;
+        let begins = match base.checked_sub(1).map(|before| self.bytes[before]) {
+            None => true,
+            Some(before) => before == self.delimiter || matches!(before, b'\n' | b'\r'),
+        };
+        let rest = &self.bytes[base..];
+        let (delimiters, line_ends, quotes) = match rest.first_chunk::<STRIDE>() {
+            Some(whole) => self.marks(whole),
+            None => {
+                let mut last = [0; STRIDE];
+                last[..rest.len()].copy_from_slice(rest);
+                self.marks(&last)
+            }
+        };
+        let opening = quotes & ((delimiters | line_ends) << 1 | u64::from(begins));
+        self.window = Window { base, delimiters, line_ends, opening };
     }
 
     #[inline]
-    fn look(&self, bytes: &[u8], from: usize) -> u64 {
-        if let Some(whole) = bytes.get(from..).and_then(<[u8]>::first_chunk::<STRIDE>) {
-            return self.look_at(whole);
-        }
-        let mut last = [0; STRIDE];
-        let rest = bytes.get(from..).unwrap_or_default();
-        last[..rest.len()].copy_from_slice(rest);
-        self.look_at(&last)
-    }
-
-    #[inline]
-    fn look_at(&self, bytes: &[u8; STRIDE]) -> u64 {
+    fn marks(&self, bytes: &[u8; STRIDE]) -> (u64, u64, u64) {
+        let delimiter = u8x16::splat(self.delimiter);
         let (feed, carriage) = (u8x16::splat(b'\n'), u8x16::splat(b'\r'));
-        let mut found = 0;
+        let quote = u8x16::splat(QUOTE);
+        let (mut delimiters, mut line_ends, mut quotes) = (0, 0, 0);
         for (nth, lane) in bytes.as_chunks::<16>().0.iter().enumerate() {
             let lane = u8x16::new(*lane);
-            let marks = lane.simd_eq(self.delimiter) | lane.simd_eq(feed) | lane.simd_eq(carriage);
-            found |= u64::from(marks.to_bitmask()) << (nth * 16);
+            let bits = |marks: u8x16| u64::from(marks.to_bitmask()) << (nth * 16);
+            delimiters |= bits(lane.simd_eq(delimiter));
+            line_ends |= bits(lane.simd_eq(feed) | lane.simd_eq(carriage));
+            quotes |= bits(lane.simd_eq(quote));
         }
-        found
+        (delimiters, line_ends, quotes)
     }
 }
 

@@ -1,0 +1,122 @@
+//! Answering many rows at once.
+//!
+//! Where a key stands in a large reference is anywhere in memory, and waiting for it takes longer
+//! than all else that is done with a row. So each step is done for all rows before the next: the
+//! slots of all keys are asked for one after the other, then the records that they lead to, and the
+//! waits run side by side.
+
+use super::reference::hash;
+use super::{Answer, Asking, Holder, Lookup, Miss};
+use crate::table::Row;
+use crate::template::PartState;
+
+/// What is known of each row of a batch; kept from batch to batch.
+#[derive(Debug, Default)]
+pub(super) struct Batch {
+    /// The packed keys, end to end.
+    keys: String,
+    ends: Vec<u32>,
+    hashes: Vec<u32>,
+    found: Vec<Found>,
+}
+
+/// How far the search for a row's key has come.
+#[derive(Debug, Clone, Copy)]
+enum Found {
+    /// There is no key to search for.
+    Settled(Answer),
+    /// The key is that of the row before.
+    Same,
+    /// Nothing has the key's hash.
+    Nothing,
+    /// This has the key's hash.
+    Candidate(Holder),
+}
+
+impl Lookup {
+    /// Looks up rows one after the other; gives the answer of each. What a row names is not told.
+    ///
+    /// Each of `rows` is given by its number, from 0 to `count`.
+    pub(crate) fn answer_all<'b>(
+        &self,
+        count: usize,
+        row: impl Fn(usize) -> Row<'b>,
+        asking: &mut Asking,
+        answers: &mut Vec<Answer>,
+    ) {
+        answers.clear();
+        if !self.is_plain() {
+            answers.extend((0..count).map(|nth| self.answer(row(nth), asking)));
+            return;
+        }
+        let Asking { work, batch, .. } = asking;
+        let Batch { keys, ends, hashes, found } = batch;
+        keys.clear();
+        ends.clear();
+        hashes.clear();
+        found.clear();
+        let mut previous = 0..0;
+        for nth in 0..count {
+            let start = keys.len();
+            let mut state = self.key.pack(row(nth), keys, work);
+            if state == PartState::Blank && self.reference.matches_blanks() {
+                state = PartState::Whole;
+            }
+            let key = start..keys.len();
+            ends.push(key.end as u32);
+            let (hash, step) = match state {
+                PartState::Malformed => (0, Found::Settled(Answer::Malformed)),
+                PartState::Blank => (0, Found::Settled(Answer::BlankKey)),
+                PartState::Whole if keys[previous.clone()] == keys[key.clone()] && nth > 0 => {
+                    (0, Found::Same)
+                }
+                PartState::Whole => {
+                    (hash(&self.reference.hasher, &keys[key.clone()]), Found::Nothing)
+                }
+            };
+            hashes.push(hash);
+            found.push(step);
+            // Behind a key that is not whole none is taken for the same.
+            previous = if state == PartState::Whole { key } else { 0..0 };
+        }
+        for (step, &hash) in found.iter_mut().zip(&*hashes) {
+            if let Found::Nothing = step
+                && let Some(holder) = self.reference.index.candidate(hash)
+            {
+                *step = Found::Candidate(Holder(holder));
+            }
+        }
+        // What is read here is needed soon; until then it is on its way.
+        let touched = found.iter().fold(0, |touched, step| match step {
+            Found::Candidate(holder) => touched ^ self.reference.touch(*holder),
+            _ => touched,
+        });
+        std::hint::black_box(touched);
+        let mut start = 0;
+        for (nth, step) in found.iter().enumerate() {
+            let end = ends[nth] as usize;
+            let key = &keys[start..end];
+            start = end;
+            let answer = match *step {
+                Found::Settled(answer) => answer,
+                Found::Nothing => Answer::Unmatched(Miss::Key),
+                Found::Same => answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key)),
+                Found::Candidate(holder) => {
+                    let is_it = self.reference.key_text(holder).starts_with(key);
+                    let first = if is_it {
+                        Some(holder)
+                    } else {
+                        self.reference.find_hashed(key, hashes[nth])
+                    };
+                    first.map_or(Answer::Unmatched(Miss::Key), |first| self.settle(first))
+                }
+            };
+            answers.push(answer);
+        }
+    }
+
+    /// Whether a row's key alone settles its answer.
+    fn is_plain(&self) -> bool {
+        self.within.is_none() && self.naming.is_empty() && !self.reference.is_by_position()
+    }
+}
