@@ -62,6 +62,13 @@ Examples:
         --from bloom.csv --on Valley --take 'Main bloom' \\
         --require 'hives.unmatched <= 5%' --lists findings -o enriched.csv
 
+  The code may stand in any of several columns; the price holds from day to day:
+    gather-keys enrich orders.csv \\
+        --from jars.csv --on 'Code = any(125 g .. 5 kg)' \\
+            --take 'Line, @column as Size' \\
+        --from 'prices-*.csv' --on 'Line, Size' --take Price \\
+            --within 'Ordered on in Valid from .. Valid to' -o priced.csv
+
 A header that holds a comma, an equals sign, a bar, braces or the word `as`
 stands in double quotes; the second of two equal headers is Header#2. The steps
 are listed under `gather-keys key --help`.

@@ -16,12 +16,18 @@ use crate::error::{Error, Result};
 const STRONG: Style = Style::new().bold();
 
 /// The tables, as they stand in the project's folder `demo`.
-const TABLES: [(&str, &str); 5] = [
+const TABLES: [(&str, &str); 11] = [
     ("harvest.csv", include_str!("../../../../demo/harvest.csv")),
     ("hives.csv", include_str!("../../../../demo/hives.csv")),
     ("bloom.csv", include_str!("../../../../demo/bloom.csv")),
     ("notebook.csv", include_str!("../../../../demo/notebook.csv")),
     ("labels.csv", include_str!("../../../../demo/labels.csv")),
+    ("orders.csv", include_str!("../../../../demo/orders.csv")),
+    ("jars.csv", include_str!("../../../../demo/jars.csv")),
+    ("prices-2025.csv", include_str!("../../../../demo/prices-2025.csv")),
+    ("prices-2026.csv", include_str!("../../../../demo/prices-2026.csv")),
+    ("keepers.csv", include_str!("../../../../demo/keepers.csv")),
+    ("scale.csv", include_str!("../../../../demo/scale.csv")),
 ];
 
 /// A command of the demo.
@@ -33,7 +39,7 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 4] = [
+const STEPS: [Step; 7] = [
     Step {
         about: "Keeper, queen line and main bloom beside every harvest batch",
         typed: "enrich harvest.csv \\
@@ -59,6 +65,35 @@ const STEPS: [Step; 4] = [
         --from hives.csv --clean 'tidy | fold' --on 'Apiary = Site code' \\
             --on 'Hive | digits | number = Tag | digits | number' --take Keeper",
         preview: None,
+    },
+    Step {
+        about: "What each order costs: its code stands in any of six columns, and prices hold from\n\
+                day to day",
+        typed: "enrich orders.csv \\
+        --from jars.csv --on 'Code = any(125 g .. 5 kg)' \\
+            --take 'Line, @column as Size' \\
+        --from 'prices-*.csv' --on 'Line, Size' --take Price \\
+            --within 'Ordered on in Valid from .. Valid to' -o priced.csv",
+        preview: Some(("priced.csv", &["Order", "Ordered on", "Code", "Line", "Size", "Price"])),
+    },
+    Step {
+        about: "Row 5 has no price, since no jar has its code; the order, to check by eye",
+        typed: "find orders.csv J770",
+        preview: None,
+    },
+    Step {
+        about: "All at once: what was in bloom that month, the scale's reading side by side, and\n\
+                from the hive to its keeper's round",
+        typed: "enrich harvest.csv --quiet \\
+        --from bloom.csv --on Valley --take '{Picked on | first 7} as Bloom' \\
+        --from scale.csv --on @row --take 'Read kg' \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' --take Keeper \\
+            --when-duplicate 'highest Since' \\
+        --from keepers.csv --on 'Keeper = Name' --take Round -o rounds.csv",
+        preview: Some((
+            "rounds.csv",
+            &["Batch", "Picked on", "Valley", "Bloom", "Read kg", "Keeper", "Round"],
+        )),
     },
     Step {
         about: "A gate, for the script that runs this every week",
@@ -92,7 +127,7 @@ pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
     for (name, text) in TABLES {
         let rows = text.lines().count() - 1;
-        say(&format!("  {name:12} {rows:>4} lines below the headers"))?;
+        say(&format!("  {name:15} {rows:>4} lines below the headers"))?;
     }
     for step in &STEPS {
         run(step, &folder)?;

@@ -81,7 +81,7 @@ impl Taking {
     ) {
         let reference = lookup.reference();
         if let (Some(one), true) = (one, self.takes_all_in_order(reference.taken().len())) {
-            reference.taken_cells(reference.row(one)).for_each(|cell| added.push_cell(cell));
+            reference.push_taken(reference.row(one), added);
             return;
         }
         let givers = Givers::new(lookup, row, answer, one);

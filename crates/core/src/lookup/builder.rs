@@ -2,17 +2,18 @@
 
 use ahash::RandomState;
 
-use super::index::{Index, MOST_ROWS};
+use super::index::Index;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
-use super::reference::{CellAt, Cells, Joint, Ranged, hash};
+use super::reference::{Cells, Joint, Ranged};
 use super::rule::{Compared, Decision};
-use super::{Holder, Line, Position, Reference, RowId, Rule, Seed};
+use super::taken_in::TakenIn;
+use super::{Holder, Line, Reference, RowId, Rule, Seed};
 use crate::enrich::in_order::in_order;
 use crate::key::Key;
 use crate::plan::Reach;
-use crate::table::{Block, Headers, Lines, Row, Source, packed};
-use crate::template::{Bound, PartState, Work};
+use crate::table::{Block, Headers, Lines, Source, packed};
+use crate::template::{Bound, Work};
 use crate::{Error, Result};
 
 /// The templates of the bounds of a range, on the reference's side.
@@ -62,66 +63,6 @@ pub struct ReferenceBuilder {
     /// Whether a source was taken in.
     has_read: bool,
     work: Work,
-}
-
-/// Rows of a reference as they are taken in: packed, but not yet indexed. Rows and cells count from
-/// the first one here.
-#[derive(Debug, Default)]
-struct TakenIn {
-    rows: Records,
-    cells: Cells,
-    /// The hash of each row's key, or of each cell's.
-    hashes: Vec<u32>,
-    keyless: Vec<RowId>,
-    malformed: Vec<RowId>,
-    /// Rows whose key is blank in part or could not be read, unless cells hold the keys.
-    without_key: Vec<RowId>,
-    /// For each row its range, where it has one, with the line that it is on.
-    ends: Vec<Option<(Line, Ends)>>,
-    /// The first value of a bound that is neither a number nor a date, with its row and bound.
-    no_position: Option<(RowId, usize, String)>,
-    /// Whether any bound has a position.
-    has_position: bool,
-}
-
-impl TakenIn {
-    /// Takes rows over behind its own, and leaves none.
-    fn append(&mut self, other: &mut Self) {
-        let row = self.rows.len() as u32;
-        let key = self.cells.keys.len() as u32;
-        let behind = |id: &RowId| RowId(id.0 + row);
-        self.rows.append(&mut other.rows);
-        self.cells.keys.append(&mut other.cells.keys);
-        let cells = other.cells.all.drain(..);
-        self.cells.all.extend(cells.map(|cell| CellAt {
-            row: behind(&cell.row),
-            key: cell.key + key,
-            ..cell
-        }));
-        self.hashes.append(&mut other.hashes);
-        for (all, more) in [
-            (&mut self.keyless, &mut other.keyless),
-            (&mut self.malformed, &mut other.malformed),
-            (&mut self.without_key, &mut other.without_key),
-        ] {
-            all.extend(more.drain(..).map(|id| behind(&id)));
-        }
-        self.ends.append(&mut other.ends);
-        if let Some((id, bound, value)) = other.no_position.take() {
-            self.no_position.get_or_insert((behind(&id), bound, value));
-        }
-        self.has_position |= std::mem::take(&mut other.has_position);
-    }
-}
-
-impl TakenIn {
-    fn refuse_too_many(&self, headers: &Headers) -> Result<()> {
-        let held = self.rows.len().max(self.cells.all.len());
-        if (held as u64) < MOST_ROWS {
-            return Ok(());
-        }
-        Err(Error::TooManyRows { table: headers.table().to_owned(), most: MOST_ROWS })
-    }
 }
 
 impl ReferenceBuilder {
@@ -308,167 +249,6 @@ impl ReferenceBuilder {
         }
         note_disagreement(&mut reference);
         Ok(reference)
-    }
-}
-
-impl Reference {
-    /// The columns that are looked at.
-    fn wanted(&self) -> Vec<usize> {
-        let mut wanted = self.key_columns();
-        wanted.extend(&self.taken);
-        wanted.extend(self.rank.iter().flat_map(Bound::columns));
-        wanted.extend(self.bound_columns());
-        wanted
-    }
-
-    /// Packs the rows of a block.
-    fn take_in(&self, block: &Block, taken_in: &mut TakenIn, work: &mut Work) {
-        for row in 0..block.rows() {
-            self.take_in_row(Row::of(block, row), taken_in, work);
-        }
-    }
-
-    fn take_in_row(&self, row: Row<'_>, taken_in: &mut TakenIn, work: &mut Work) {
-        let id = RowId(taken_in.rows.len() as u32);
-        let start = taken_in.rows.text.len();
-        let mut state = if self.looked_in.is_empty() {
-            self.keys[0].pack(row, &mut taken_in.rows.text, work)
-        } else {
-            self.take_in_cells(id, row, taken_in, work)
-        };
-        let text = &mut taken_in.rows.text;
-        let key = start..text.len();
-        for &column in &self.taken {
-            packed::push(text, row.cell(column));
-        }
-        if let Some(rank) = &self.rank {
-            rank.value(
-                |column| row.cell(column),
-                &[],
-                work,
-                |state, value| {
-                    packed::push(text, if state == PartState::Whole { value } else { "" });
-                },
-            );
-        }
-        if self.match_blanks && state == PartState::Blank {
-            state = PartState::Whole;
-        }
-        let has_key = state == PartState::Whole;
-        if self.looked_in.is_empty() {
-            if !has_key {
-                taken_in.without_key.push(id);
-            }
-            taken_in.hashes.push(hash(&self.hasher, &text[key.clone()]));
-        }
-        if let Some(ranged) = &self.ranged {
-            for &column in ranged.bounds.iter().flat_map(Bound::columns) {
-                packed::push(text, row.cell(column));
-            }
-            state = state.max(self.take_in_range(ranged, id, row, has_key, taken_in, work));
-        }
-        let text = &mut taken_in.rows.text;
-        if !self.was_read_so(&text[key], row) {
-            for column in self.key_columns() {
-                packed::push(text, row.cell(column));
-            }
-        }
-        taken_in.rows.end_one();
-        match state {
-            PartState::Blank => taken_in.keyless.push(id),
-            PartState::Malformed => taken_in.malformed.push(id),
-            PartState::Whole => {}
-        }
-    }
-
-    /// Notes every cell of a row that holds a key.
-    fn take_in_cells(
-        &self,
-        id: RowId,
-        row: Row<'_>,
-        taken_in: &mut TakenIn,
-        work: &mut Work,
-    ) -> PartState {
-        let mut all = PartState::Blank;
-        let mut unread = false;
-        for (column, key) in (0..).zip(&self.keys) {
-            let keys = &mut taken_in.cells.keys;
-            let start = keys.text.len();
-            let state = key.pack(row, &mut keys.text, work);
-            if state == PartState::Whole || state == PartState::Blank && self.match_blanks {
-                taken_in.hashes.push(hash(&self.hasher, &keys.text[start..]));
-                let key = keys.len() as u32;
-                keys.end_one();
-                taken_in.cells.all.push(CellAt { column, row: id, key });
-                all = PartState::Whole;
-            } else {
-                keys.text.truncate(start);
-            }
-            unread |= state == PartState::Malformed;
-        }
-        if unread { PartState::Malformed } else { all }
-    }
-
-    /// Notes the range of a row; it is of no use unless the row has a key.
-    fn take_in_range(
-        &self,
-        ranged: &Ranged,
-        id: RowId,
-        row: Row<'_>,
-        has_key: bool,
-        taken_in: &mut TakenIn,
-        work: &mut Work,
-    ) -> PartState {
-        let (mut state, mut positions) = (PartState::Whole, Vec::with_capacity(2));
-        for (nth, bound) in ranged.bounds.iter().enumerate() {
-            let blanks = self.keys[0].blanks();
-            bound.value(
-                |column| row.cell(column),
-                blanks,
-                work,
-                |made, value| {
-                    let position =
-                        if made == PartState::Whole { Position::of(value) } else { None };
-                    if made == PartState::Whole && position.is_none() {
-                        state = PartState::Malformed;
-                        taken_in.no_position.get_or_insert_with(|| (id, nth, value.to_owned()));
-                    }
-                    state = state.max(made);
-                    positions.extend(position);
-                },
-            );
-        }
-        taken_in.has_position |= !positions.is_empty();
-        let on_one_line = positions.windows(2).all(|pair| pair[0].line() == pair[1].line());
-        let ends = match (ranged.joint, &positions[..]) {
-            (Joint::Closed, [lower, upper]) => Some(Ends { lower: lower.at(), upper: upper.end() }),
-            (Joint::Open, [lower, upper]) => {
-                Some(Ends { lower: lower.at(), upper: upper.at().saturating_sub(1) })
-            }
-            (Joint::From | Joint::UpTo, [bound]) => {
-                Some(Ends { lower: bound.at(), upper: bound.end() })
-            }
-            _ => None,
-        };
-        let is_backwards = ends.is_some_and(|ends| ends.upper < ends.lower) || !on_one_line;
-        let ends = ends.filter(|_| has_key && !is_backwards);
-        taken_in.ends.push(ends.zip(positions.first()).map(|(ends, first)| (first.line(), ends)));
-        if is_backwards { PartState::Malformed } else { state }
-    }
-
-    /// Whether the packed key of a row is what stands in it, cell for cell.
-    fn was_read_so(&self, key: &str, row: Row<'_>) -> bool {
-        if !self.looked_in.is_empty() {
-            return false;
-        }
-        let only = &self.keys[0];
-        if only.is_verbatim() {
-            return true;
-        }
-        let Some(parts) = &self.verbatim_parts else { return false };
-        let compared = packed::Cells::new(key);
-        let mut pairs = parts.iter().zip(only.as_read(row));
-        pairs.all(|(&part, read)| compared.clone().nth(part) == Some(read))
     }
 }
 

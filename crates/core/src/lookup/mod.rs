@@ -14,6 +14,7 @@ mod records;
 mod reference;
 mod rule;
 mod search;
+mod taken_in;
 
 pub use builder::{Bounds, ReferenceBuilder, TakenColumns};
 pub use naming::Naming;

@@ -6,7 +6,6 @@
 use std::cmp::Ordering;
 
 use jiff::civil::{Date, DateTime};
-use jiff::tz::TimeZone;
 
 use crate::template::steps;
 
@@ -34,6 +33,9 @@ const DECIMALS: usize = 18;
 const UNIT: i128 = 10_i128.pow(DECIMALS as u32);
 const DAY: i128 = 86_400_000_000_000;
 
+/// Moments are counted from here.
+const EPOCH: DateTime = jiff::civil::date(1970, 1, 1).at(0, 0, 0, 0);
+
 impl Position {
     /// The position of a value; `None` when it is neither a number nor a date.
     ///
@@ -57,7 +59,7 @@ impl Position {
             Some(text) => (text, Line::Instant),
             None => (&written[..], Line::Civil),
         };
-        Self::moment(text.parse().ok()?, line, !text.contains('T'))
+        Some(Self::moment(text.parse().ok()?, line, !text.contains('T')))
     }
 
     /// A number in units of 10⁻¹⁸; `None` when the value is none, or can't be held exactly.
@@ -80,9 +82,8 @@ impl Position {
         Some(if negative { -at } else { at })
     }
 
-    fn moment(moment: DateTime, line: Line, whole_day: bool) -> Option<Self> {
-        let moment = moment.to_zoned_datetime(TimeZone::UTC).ok()?;
-        Some(Self { line, at: moment.timestamp().as_nanosecond(), whole_day })
+    fn moment(moment: DateTime, line: Line, whole_day: bool) -> Self {
+        Self { line, at: moment.duration_since(EPOCH).as_nanos(), whole_day }
     }
 
     /// What it is measured along.
@@ -124,7 +125,7 @@ fn iso_day(value: &str) -> Option<Position> {
         return None;
     }
     let date = Date::new(year, month as i8, day as i8).ok()?;
-    Position::moment(date.to_datetime(jiff::civil::Time::midnight()), Line::Civil, true)
+    Some(Position::moment(date.at(0, 0, 0, 0), Line::Civil, true))
 }
 
 #[cfg(test)]
@@ -147,6 +148,8 @@ mod tests {
             ("2026-01-01T08:00:00.1", "2026-01-01T08:00:00.2"),
             ("2026-01-01T00:30+02:00", "2026-01-01T00:00Z"),
             ("1799-03-01", "1970-01-01"),
+            ("9999-12-30", "9999-12-31"),
+            ("9999-12-31", "9999-12-31T23:59:59"),
         ] {
             assert_eq!(compare(a, b), Some(Ordering::Less), "{a} {b}");
             assert_eq!(compare(b, a), Some(Ordering::Greater), "{b} {a}");

@@ -16,7 +16,7 @@ use super::ranges::Ranges;
 use super::records::Records;
 use super::{Line, Position, Rule};
 use crate::key::{Key, Unreadable};
-use crate::table::{Headers, Lines, packed};
+use crate::table::{Block, Headers, Lines, packed};
 use crate::template::Bound;
 
 /// A row of a reference, from 0 through all of its tables.
@@ -328,8 +328,7 @@ impl Reference {
     /// The cells that a row's keys are made from, as they were read, in the order of
     /// [`Reference::key_columns`].
     pub fn row_as_read(&self, row: RowId) -> Vec<&str> {
-        let behind = self.before_taken() + self.taken.len() + self.behind_taken();
-        let kept: Vec<&str> = packed::Cells::new(self.rows.get(row.index())).skip(behind).collect();
+        let kept: Vec<&str> = self.behind_taken(row).skip(self.extras()).collect();
         match &self.verbatim_parts {
             Some(parts) if kept.is_empty() && self.looked_in.is_empty() => {
                 let compared: Vec<&str> = self.as_compared(Holder(row.0)).collect();
@@ -339,10 +338,22 @@ impl Reference {
         }
     }
 
-    /// How many cells of a row's record stand between those that are taken and those that its key
-    /// was read from.
-    fn behind_taken(&self) -> usize {
+    /// How many cells stand between those that are taken and those that a row's key was read from.
+    fn extras(&self) -> usize {
         usize::from(self.rank.is_some()) + self.bound_columns().len()
+    }
+
+    /// The taken cells of a row, and what stands behind them in its record.
+    #[inline]
+    fn packed_row(&self, row: RowId) -> packed::PackedRow<'_> {
+        let record = self.rows.get(row.index());
+        let key = packed::first_cells(record, self.before_taken()).len();
+        packed::PackedRow::new(&record[key..], self.taken.len())
+    }
+
+    /// The cells of a row's record behind those that are taken.
+    fn behind_taken(&self, row: RowId) -> packed::Cells<'_> {
+        packed::Cells::new(self.packed_row(row).behind())
     }
 
     /// The columns that the bounds of a range are made from, each as often as it is used.
@@ -353,8 +364,7 @@ impl Reference {
 
     /// The cells that the bounds of a row's range are made from, as they were read.
     fn bounds_as_read(&self, row: RowId) -> Vec<&str> {
-        let before = self.before_taken() + self.taken.len() + usize::from(self.rank.is_some());
-        let cells = packed::Cells::new(self.rows.get(row.index())).skip(before);
+        let cells = self.behind_taken(row).skip(usize::from(self.rank.is_some()));
         cells.take(self.bound_columns().len()).collect()
     }
 
@@ -376,17 +386,19 @@ impl Reference {
 
     /// The taken cells of a row, in the order of the taken columns.
     pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
-        let mut cells = packed::Cells::new(self.rows.get(row.index()));
-        for _ in 0..self.before_taken() {
-            cells.next();
-        }
-        cells.take(self.taken.len())
+        self.packed_row(row)
+    }
+
+    /// Adds the taken cells of a row to a block.
+    #[inline]
+    pub(crate) fn push_taken(&self, row: RowId, added: &mut Block) {
+        let (text, lengths) = self.packed_row(row).joined();
+        added.push_cells(text, lengths);
     }
 
     pub(super) fn rank_of(&self, holder: Holder) -> Option<&str> {
         self.rank.as_ref()?;
-        let behind = self.before_taken() + self.taken.len();
-        packed::Cells::new(self.rows.get(self.row(holder).index())).nth(behind)
+        self.behind_taken(self.row(holder)).next()
     }
 
     /// The first value of a malformed row that could not be read.

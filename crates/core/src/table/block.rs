@@ -174,11 +174,29 @@ impl Block {
         self.cells.push(Span { start, end: self.text.len() as u32 });
     }
 
+    /// Adds cells behind the last one: `text` holds them end to end, `lengths` how long each is.
+    pub fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
+        let mut start = self.text.len() as u32;
+        self.text.push_str(text);
+        self.cells.extend(lengths.map(|length| {
+            let span = Span { start, end: start + length as u32 };
+            start = span.end;
+            span
+        }));
+    }
+
     /// Adds all cells of a row of another block behind the last cell.
     pub fn push_cells_of(&mut self, other: &Self, row: usize) {
         for column in 0..other.columns() {
             self.push_cell(other.cell(row, column));
         }
+    }
+
+    /// The cells of a row.
+    pub fn row_cells(&self, row: usize) -> impl ExactSizeIterator<Item = &str> + Clone {
+        let kept = self.columns.kept;
+        let spans = self.cells[row * kept..(row + 1) * kept].iter();
+        spans.map(|span| &self.text[span.start as usize..span.end as usize])
     }
 
     /// Says on which line the row that was added last begins, the first line of the block being 0.

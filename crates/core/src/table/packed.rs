@@ -16,13 +16,17 @@ const LONGEST_LENGTH: usize = 11;
 #[inline]
 pub(crate) fn push(packed: &mut String, cell: &str) {
     packed.reserve(cell.len() + LONGEST_LENGTH);
-    let mut length = cell.len();
+    push_length(packed, cell.len());
+    packed.push_str(cell);
+}
+
+#[inline]
+fn push_length(packed: &mut String, mut length: usize) {
     while length >= usize::from(MORE) {
         packed.push(char::from(MORE | (length as u8 & (MORE - 1))));
         length >>= 6;
     }
     packed.push(char::from(length as u8));
-    packed.push_str(cell);
 }
 
 /// The cells of a packed text, in order. Ends at the first one that is not whole.
@@ -69,6 +73,80 @@ impl<'a> Cells<'a> {
     }
 }
 
+/// Appends several cells as one packed row: all lengths, and behind them all cells. It is quicker to
+/// take over as a whole than cells one by one.
+pub(crate) fn push_row<'c>(packed: &mut String, cells: impl Iterator<Item = &'c str> + Clone) {
+    for cell in cells.clone() {
+        push_length(packed, cell.len());
+    }
+    cells.for_each(|cell| packed.push_str(cell));
+}
+
+/// The cells of a packed row that begins here, and what stands behind it.
+#[derive(Debug, Clone)]
+pub(crate) struct PackedRow<'a> {
+    lengths: &'a str,
+    /// The cells, end to end; behind them stands what is not of the row.
+    text: &'a str,
+}
+
+impl<'a> PackedRow<'a> {
+    /// The packed row of so many cells at the beginning of a text.
+    pub(crate) fn new(packed: &'a str, cells: usize) -> Self {
+        let is_last = |byte: &u8| byte & MORE == 0;
+        let bytes = packed.as_bytes();
+        // Nearly all cells are short, and their lengths one character each.
+        let short = bytes.get(..cells).is_some_and(|lengths| lengths.iter().all(is_last));
+        let upto = if short {
+            cells
+        } else {
+            let mut ends = bytes.iter().enumerate().filter(|(_, byte)| is_last(byte));
+            match cells.checked_sub(1) {
+                None => 0,
+                Some(last) => ends.nth(last).map_or(bytes.len(), |(at, _)| at + 1),
+            }
+        };
+        let (lengths, text) = packed.split_at_checked(upto).unwrap_or((packed, ""));
+        Self { lengths, text }
+    }
+
+    /// The cells end to end, and the length of each.
+    pub(crate) fn joined(&self) -> (&'a str, impl Iterator<Item = usize> + Clone + use<'a>) {
+        let lengths = lengths(self.lengths);
+        let all = lengths.clone().sum();
+        (self.text.get(..all).unwrap_or(self.text), lengths)
+    }
+
+    /// What stands behind the row.
+    pub(crate) fn behind(&self) -> &'a str {
+        self.text.get(lengths(self.lengths).sum()..).unwrap_or("")
+    }
+}
+
+impl<'a> Iterator for PackedRow<'a> {
+    type Item = &'a str;
+
+    fn next(&mut self) -> Option<&'a str> {
+        let end = self.lengths.bytes().position(|byte| byte & MORE == 0)?;
+        let length = lengths(&self.lengths[..=end]).next()?;
+        let (cell, rest) = self.text.split_at_checked(length)?;
+        self.lengths = &self.lengths[end + 1..];
+        self.text = rest;
+        Some(cell)
+    }
+}
+
+/// The lengths that are written one behind the other.
+fn lengths(text: &str) -> impl Iterator<Item = usize> + Clone + use<'_> {
+    text.as_bytes().split_inclusive(|byte| byte & MORE == 0).map(|digits| match digits {
+        [short] => usize::from(*short),
+        digits => {
+            let digits = digits.iter().rev().map(|byte| usize::from(byte & (MORE - 1)));
+            digits.fold(0, |length, digit| length << 6 | digit)
+        }
+    })
+}
+
 /// The piece of a packed text that holds its first cells.
 pub(crate) fn first_cells(packed: &str, count: usize) -> &str {
     let mut cells = Cells::new(packed);
@@ -94,7 +172,16 @@ mod tests {
         for length in [0, 1, 63, 64, 65, 4095, 4096, 300_000] {
             let cells = ["é".repeat(length / 2), "x".repeat(length), String::new()];
             assert!(Cells::new(&pack(&cells)).eq(cells.iter().map(String::as_str)));
+            let mut row = String::new();
+            push_row(&mut row, cells.iter().map(String::as_str));
+            row.push_str("behind");
+            assert!(PackedRow::new(&row, 3).eq(cells.iter().map(String::as_str)));
+            assert_eq!(PackedRow::new(&row, 3).behind(), "behind");
+            let (text, lengths) = PackedRow::new(&row, 3).joined();
+            assert_eq!(text, cells.concat());
+            assert!(lengths.eq(cells.iter().map(String::len)));
         }
+        assert_eq!(PackedRow::new("behind", 0).behind(), "behind");
     }
 
     proptest! {

@@ -3,7 +3,9 @@
 // A test that can't go on should say so at once.
 #![allow(clippy::unwrap_used)]
 
+mod chains;
 mod engine;
 mod keys;
 mod lookups;
 mod memory;
+mod order;

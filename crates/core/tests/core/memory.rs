@@ -1,10 +1,10 @@
 //! Tables in memory, and a sink that keeps what it is given.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::enrich::{Enrichment, Side, added_names, resolve};
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::table::{Before, Block, Headers, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{Arranged, Before, Block, Headers, Parser, Renderer, Sink, Source};
 
 pub(crate) type Row = Vec<String>;
 
@@ -21,6 +21,13 @@ impl Memory {
     pub(crate) fn new(name: &str, headers: &[&str], rows: &[Row], block_rows: usize) -> Self {
         let headers = Headers::new(name, headers.iter().copied());
         Self { headers, rows: rows.to_vec(), at: 0, passed: 0, block_rows }
+    }
+}
+
+impl Memory {
+    /// The same table, to be read once more.
+    pub(crate) fn again(&self) -> Self {
+        Self { headers: self.headers.clone(), rows: self.rows.clone(), at: 0, passed: 0, ..*self }
     }
 }
 
@@ -116,29 +123,47 @@ impl Renderer for Cells {
 pub(crate) fn enrichment(
     plan: &ReferencePlan,
     main: &Memory,
-    mut reference: Memory,
+    reference: Memory,
     threads: usize,
 ) -> Result<Enrichment, Error> {
-    let side = |headers| Side { headers, blanks: &[] };
-    let found = resolve(plan, side(&main.headers), side(&reference.headers))?;
-    let mut builder = ReferenceBuilder::new(
-        &plan.name,
-        &reference.headers,
-        found.reference_keys,
-        found.looked_in,
-        found.taken,
-        [1, 2, 3, 4],
-    )
-    .resolving(found.rule, found.rank)
-    .matching_blanks(plan.match_blanks)
-    .by_position(found.by_position);
-    if let Some(bounds) = found.bounds {
-        builder = builder.ranged(bounds, found.reach);
+    enrichments(vec![(plan, vec![reference])], main, threads)
+}
+
+/// The enrichment of several plans, each with the tables that its reference is read from.
+pub(crate) fn enrichments(
+    plans: Vec<(&ReferencePlan, Vec<Memory>)>,
+    main: &Memory,
+    threads: usize,
+) -> Result<Enrichment, Error> {
+    let (mut known, mut added, mut lookups) = (main.headers.clone(), Vec::new(), Vec::new());
+    for (plan, mut tables) in plans {
+        let headers = tables[0].headers.clone();
+        let side = |headers| Side { headers, blanks: &[] };
+        let found = resolve(plan, side(&known), side(&headers))?;
+        let (names, _) = added_names(&known, &plan.name, &found.names);
+        known = known.with(&names);
+        added.extend(names);
+        let mut builder = ReferenceBuilder::new(
+            &plan.name,
+            &headers,
+            found.reference_keys,
+            found.looked_in,
+            found.taken,
+            [1, 2, 3, 4],
+        )
+        .resolving(found.rule, found.rank)
+        .matching_blanks(plan.match_blanks)
+        .by_position(found.by_position);
+        if let Some(bounds) = found.bounds {
+            builder = builder.ranged(bounds, found.reach);
+        }
+        for table in &mut tables {
+            builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;
+        }
+        let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
+        lookups.push((lookup.within(found.within).naming(found.naming), found.taking));
     }
-    builder.read(&mut reference, threads)?;
-    let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
-    let lookup = lookup.within(found.within).naming(found.naming);
-    Ok(Enrichment::new(vec![(lookup, found.taking)], &main.headers, found.names))
+    Ok(Enrichment::new(lookups, &main.headers, added))
 }
 
 /// Rows from texts.

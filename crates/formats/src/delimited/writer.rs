@@ -99,18 +99,30 @@ impl Renderer for TextRenderer {
                 self.push_cells(own, true, bytes);
                 b"\n"
             };
-            let added = (0..added.columns()).map(|column| added.cell(nth, column));
-            self.push_cells(added, false, bytes);
+            // Hardly any cell needs quotes; it is quicker to find out for all of a row at once.
+            if added.row_cells(nth).any(|cell| needs_quotes(cell.as_bytes(), self.delimiter)) {
+                self.push_cells(added.row_cells(nth), false, bytes);
+            } else {
+                for cell in added.row_cells(nth) {
+                    bytes.push(self.delimiter);
+                    bytes.extend_from_slice(cell.as_bytes());
+                }
+            }
             bytes.extend_from_slice(line_end);
         }
     }
 }
 
+/// Whether a cell holds a quote, a line end or the delimiter. Most cells are short, so that a search
+/// made for long ones would take longer to begin than this one takes.
+fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
+    let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
+    cell.iter().fold(false, |needs, byte| needs | special(byte))
+}
+
 /// Appends a cell, in quotes if it holds a quote, a line end or the delimiter.
 fn push_cell(buffer: &mut Vec<u8>, cell: &[u8], delimiter: u8) {
-    // Most cells are short; a search that is quick on long ones takes longer to begin than this.
-    let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
-    if !cell.iter().any(special) {
+    if !needs_quotes(cell, delimiter) {
         buffer.extend_from_slice(cell);
         return;
     }
