@@ -66,7 +66,7 @@ fn plan() -> ReferencePlan {
 fn builder(
     main: &Headers,
     reference: &Headers,
-) -> (ReferenceBuilder, impl FnOnce(Reference) -> Enrichment) {
+) -> (ReferenceBuilder, impl FnOnce(Reference) -> Enrichment + use<>) {
     let side = |headers| Side { headers, blanks: &[] };
     let found = resolve(&plan(), side(main), side(reference)).unwrap();
     let builder = ReferenceBuilder::new(

@@ -67,8 +67,8 @@ const STEPS: [Step; 7] = [
         preview: None,
     },
     Step {
-        about: "What each order costs: its code stands in any of six columns, and prices hold from\n\
-                day to day",
+        about: "What each order costs: its code stands in any of six columns, and prices hold\n\
+                from day to day",
         typed: "enrich orders.csv \\
         --from jars.csv --on 'Code = any(125 g .. 5 kg)' \\
             --take 'Line, @column as Size' \\

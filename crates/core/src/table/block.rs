@@ -9,6 +9,7 @@
 use std::sync::Arc;
 
 use super::Lines;
+use super::packed::ROOM;
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -169,20 +170,23 @@ impl Block {
     /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
     /// columns.
     pub fn push_cell(&mut self, cell: &str) {
+        self.text.push(ROOM);
         let start = self.text.len() as u32;
         self.text.push_str(cell);
         self.cells.push(Span { start, end: self.text.len() as u32 });
     }
 
-    /// Adds cells behind the last one: `text` holds them end to end, `lengths` how long each is.
-    pub fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
-        let mut start = self.text.len() as u32;
+    /// Adds cells behind the last one: `text` holds them end to end with room before each,
+    /// `lengths` how long each is.
+    #[inline]
+    pub(crate) fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
+        let mut end = self.text.len() as u32;
         self.text.push_str(text);
-        self.cells.extend(lengths.map(|length| {
-            let span = Span { start, end: start + length as u32 };
-            start = span.end;
-            span
-        }));
+        for length in lengths {
+            let start = end + ROOM.len_utf8() as u32;
+            end = start + length as u32;
+            self.cells.push(Span { start, end });
+        }
     }
 
     /// Adds all cells of a row of another block behind the last cell.
@@ -192,11 +196,19 @@ impl Block {
         }
     }
 
-    /// The cells of a row.
-    pub fn row_cells(&self, row: usize) -> impl ExactSizeIterator<Item = &str> + Clone {
+    /// A row of a block that was filled cell by cell: its cells end to end with one byte of room
+    /// before each, and where each such byte stands.
+    ///
+    /// # Panics
+    /// When the block has no such row, or its cells are slices of a text.
+    #[inline]
+    pub fn row_with_room(&self, row: usize) -> (&str, impl Iterator<Item = usize>) {
         let kept = self.columns.kept;
-        let spans = self.cells[row * kept..(row + 1) * kept].iter();
-        spans.map(|span| &self.text[span.start as usize..span.end as usize])
+        let spans = &self.cells[row * kept..(row + 1) * kept];
+        let begin = |span: &Span| span.start as usize - ROOM.len_utf8();
+        let from = spans.first().map_or(0, begin);
+        let upto = spans.last().map_or(0, |span| span.end as usize);
+        (&self.text[from..upto], spans.iter().map(move |span| begin(span) - from))
     }
 
     /// Says on which line the row that was added last begins, the first line of the block being 0.

@@ -73,20 +73,27 @@ impl<'a> Cells<'a> {
     }
 }
 
-/// Appends several cells as one packed row: all lengths, and behind them all cells. It is quicker to
-/// take over as a whole than cells one by one.
+/// What stands before each cell of a packed row and of a block that is filled cell by cell: room for
+/// what a format may put between cells, so that it can take a row over as a whole.
+pub(crate) const ROOM: char = '\0';
+
+/// Appends several cells as one packed row: all lengths, and behind them all cells, each with room
+/// before it.
 pub(crate) fn push_row<'c>(packed: &mut String, cells: impl Iterator<Item = &'c str> + Clone) {
     for cell in cells.clone() {
         push_length(packed, cell.len());
     }
-    cells.for_each(|cell| packed.push_str(cell));
+    for cell in cells {
+        packed.push(ROOM);
+        packed.push_str(cell);
+    }
 }
 
 /// The cells of a packed row that begins here, and what stands behind it.
 #[derive(Debug, Clone)]
 pub(crate) struct PackedRow<'a> {
     lengths: &'a str,
-    /// The cells, end to end; behind them stands what is not of the row.
+    /// The cells, end to end with room before each; behind them stands what is not of the row.
     text: &'a str,
 }
 
@@ -110,16 +117,21 @@ impl<'a> PackedRow<'a> {
         Self { lengths, text }
     }
 
-    /// The cells end to end, and the length of each.
+    /// The cells end to end with room before each, and the length of each.
+    #[inline]
     pub(crate) fn joined(&self) -> (&'a str, impl Iterator<Item = usize> + Clone + use<'a>) {
-        let lengths = lengths(self.lengths);
-        let all = lengths.clone().sum();
-        (self.text.get(..all).unwrap_or(self.text), lengths)
+        let lengths = Lengths(self.lengths.as_bytes());
+        (self.text.get(..self.size()).unwrap_or(self.text), lengths)
+    }
+
+    /// How many bytes the cells take with the room before each.
+    fn size(&self) -> usize {
+        Lengths(self.lengths.as_bytes()).map(|length| length + ROOM.len_utf8()).sum()
     }
 
     /// What stands behind the row.
     pub(crate) fn behind(&self) -> &'a str {
-        self.text.get(lengths(self.lengths).sum()..).unwrap_or("")
+        self.text.get(self.size()..).unwrap_or("")
     }
 }
 
@@ -127,24 +139,40 @@ impl<'a> Iterator for PackedRow<'a> {
     type Item = &'a str;
 
     fn next(&mut self) -> Option<&'a str> {
-        let end = self.lengths.bytes().position(|byte| byte & MORE == 0)?;
-        let length = lengths(&self.lengths[..=end]).next()?;
-        let (cell, rest) = self.text.split_at_checked(length)?;
-        self.lengths = &self.lengths[end + 1..];
+        let mut lengths = Lengths(self.lengths.as_bytes());
+        let length = lengths.next()?;
+        let (cell, rest) = self.text.split_at_checked(length + ROOM.len_utf8())?;
+        self.lengths = &self.lengths[self.lengths.len() - lengths.0.len()..];
         self.text = rest;
-        Some(cell)
+        cell.get(ROOM.len_utf8()..)
     }
 }
 
-/// The lengths that are written one behind the other.
-fn lengths(text: &str) -> impl Iterator<Item = usize> + Clone + use<'_> {
-    text.as_bytes().split_inclusive(|byte| byte & MORE == 0).map(|digits| match digits {
-        [short] => usize::from(*short),
-        digits => {
-            let digits = digits.iter().rev().map(|byte| usize::from(byte & (MORE - 1)));
-            digits.fold(0, |length, digit| length << 6 | digit)
+/// Lengths that are written one behind the other.
+#[derive(Debug, Clone)]
+struct Lengths<'a>(&'a [u8]);
+
+impl Iterator for Lengths<'_> {
+    type Item = usize;
+
+    #[inline]
+    fn next(&mut self) -> Option<usize> {
+        let (first, rest) = self.0.split_first()?;
+        self.0 = rest;
+        if first & MORE == 0 {
+            return Some(usize::from(*first));
         }
-    })
+        let (mut length, mut shift) = (usize::from(first & (MORE - 1)), 6);
+        while let Some((digit, rest)) = self.0.split_first() {
+            self.0 = rest;
+            length |= usize::from(digit & (MORE - 1)) << shift;
+            shift += 6;
+            if digit & MORE == 0 {
+                break;
+            }
+        }
+        Some(length)
+    }
 }
 
 /// The piece of a packed text that holds its first cells.
@@ -178,7 +206,7 @@ mod tests {
             assert!(PackedRow::new(&row, 3).eq(cells.iter().map(String::as_str)));
             assert_eq!(PackedRow::new(&row, 3).behind(), "behind");
             let (text, lengths) = PackedRow::new(&row, 3).joined();
-            assert_eq!(text, cells.concat());
+            assert_eq!(text.replace(ROOM, ""), cells.concat());
             assert!(lengths.eq(cells.iter().map(String::len)));
         }
         assert_eq!(PackedRow::new("behind", 0).behind(), "behind");

@@ -100,12 +100,15 @@ impl Renderer for TextRenderer {
                 b"\n"
             };
             // Hardly any cell needs quotes; it is quicker to find out for all of a row at once.
-            if added.row_cells(nth).any(|cell| needs_quotes(cell.as_bytes(), self.delimiter)) {
-                self.push_cells(added.row_cells(nth), false, bytes);
+            let (text, room) = added.row_with_room(nth);
+            if needs_quotes(text.as_bytes(), self.delimiter) {
+                let cells = (0..added.columns()).map(|column| added.cell(nth, column));
+                self.push_cells(cells, false, bytes);
             } else {
-                for cell in added.row_cells(nth) {
-                    bytes.push(self.delimiter);
-                    bytes.extend_from_slice(cell.as_bytes());
+                let from = bytes.len();
+                bytes.extend_from_slice(text.as_bytes());
+                for place in room {
+                    bytes[from + place] = self.delimiter;
                 }
             }
             bytes.extend_from_slice(line_end);
