@@ -194,3 +194,37 @@ fn the_main_table_streams() {
     drain.join().unwrap();
     assert_eq!(child.wait().unwrap().code(), Some(0));
 }
+
+#[test]
+fn what_comes_out_does_not_depend_on_the_number_of_threads() {
+    let mut main = "Batch,Apiary,Hive,Note\n".to_owned();
+    for batch in 0..20_000 {
+        let note = ["", "\"two buckets,\none open\"", "\"\"\"spring\"\"\""][batch % 3];
+        main += &format!("B{batch},Site {},H-{},{note}\n", batch % 13, batch * 7 % 211);
+    }
+    let mut hives = "Site code,Tag,Keeper\n".to_owned();
+    for hive in 0..4_000 {
+        hives += &format!("Site {},H-{},Keeper {}\n", hive % 11, hive % 199, hive % 17);
+    }
+    let scene = Scene::empty().with("main.csv", main).with("hives.csv", hives);
+    let run = |threads: u8| {
+        let to = format!("-o out-{threads}.csv --lists lists-{threads} --threads {threads}");
+        let key = "--on 'Apiary = Site code, Hive = Tag' --take 'Keeper, @status, @row'";
+        let ran = scene.run(&format!("enrich main.csv --from hives.csv {key} {to}")).ended(0);
+        let told = ran.err.replace(&format!("out-{threads}"), "out");
+        let told = told.replace(&format!("lists-{threads}"), "lists");
+        let lists = scene.files().into_iter();
+        let own = format!("lists-{threads}");
+        let lists = lists.filter(|(path, _)| path.to_string_lossy().contains(&own));
+        let lists: Vec<Vec<u8>> = lists.map(|(_, bytes)| bytes).collect();
+        (told, scene.read(&format!("out-{threads}.csv")), lists)
+    };
+    let one = run(1);
+    assert!(one.0.contains("unmatched") && one.2.iter().any(|list| list.len() > 10_000));
+    for threads in [2, 5] {
+        let (told, out, lists) = run(threads);
+        assert_eq!(told, one.0, "{threads} threads");
+        assert!(out == one.1, "the table of {threads} threads");
+        assert!(lists == one.2, "the lists of {threads} threads");
+    }
+}

@@ -149,9 +149,11 @@ fn a_later_reference_counts_the_rows_that_an_earlier_one_repeats() {
 
 #[test]
 fn several_files_are_one_reference() {
-    let scene = Scene::new()
-        .with("h-1.csv", "Tag,Keeper\nH-001,Edda\nH-009,Jorun\n")
-        .with("h-2.csv", "Keeper;Tag\nTamsin;H-003\nBrenna;H-009\n\"Cor\nvin\";H-009\n");
+    let scene =
+        Scene::new().with("h-1.csv", "Tag,Keeper,Since\nH-001,Edda,\nH-009,Jorun,2021\n").with(
+            "h-2.csv",
+            "Since;Keeper;Tag\n;Tamsin;H-003\n;Brenna;H-009\n2022;\"Cor\nvin\";H-009\n",
+        );
     let options = "--from 'h-*.csv' --on 'Hive = Tag' --take 'Keeper, @table, @row'";
     let ran = scene.run(&format!("enrich harvest.csv {options} --lists lists")).ended(0);
     let told: Vec<&str> = ran.out.lines().filter(|line| line.starts_with("B6")).collect();
@@ -164,6 +166,12 @@ fn several_files_are_one_reference() {
         "reference,table,row,line,Tag,Keeper\nh,h-1.csv,2,3,H-009,Jorun\n\
          h,h-2.csv,2,3,H-009,Brenna\nh,h-2.csv,3,4,H-009,\"Cor\nvin\"\n"
     );
+    // What is not looked at stands anywhere, and may be all there is.
+    let bare = "--from 'h-*.csv' --on @row --take @table";
+    let ran = scene.run(&format!("enrich harvest.csv {bare}")).ended(0);
+    let tables: Vec<&str> = ran.out.lines().filter_map(|line| line.rsplit(',').next()).collect();
+    let of = |table: &str| tables.iter().filter(|told| **told == table).count();
+    assert_eq!((of("h-1.csv"), of("h-2.csv")), (2, 3), "{}", ran.out);
     let ran = scene.run(&format!("enrich harvest.csv {options} -o h-2.csv --overwrite")).ended(2);
     assert!(ran.err.contains("h-2.csv is an input of this run"), "{}", ran.err);
 }

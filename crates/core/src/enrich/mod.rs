@@ -6,7 +6,6 @@
 //! beside it. Nothing of a main row is kept afterwards, so the main table may have any size.
 
 mod columns;
-pub(crate) mod in_order;
 mod pass;
 mod resolve;
 mod taking;

@@ -6,9 +6,9 @@
 //! that several are at work at once; what must be told in order is told when a block's turn comes.
 
 use super::Taking;
-use super::in_order::in_order;
 use crate::findings::{Findings, Recorder, Tallied, Tally};
 use crate::lookup::{Answer, Asking, Lookup};
+use crate::table::in_order::in_order;
 use crate::table::{Block, Headers, Rendered, Renderer, Row, Sink, Source};
 
 /// Lookups ready to be run over a main table.

@@ -1,6 +1,6 @@
 //! A source whose columns stand in the order of another table's.
 
-use super::{Before, Block, Headers, Parser, Source};
+use super::{Before, Block, Headers, KeptColumns, Parser, Source};
 
 /// A source with its columns put in another order.
 #[derive(Debug)]
@@ -51,6 +51,9 @@ impl<'s, S: Source + ?Sized> Arranged<'s, S> {
 pub struct ArrangedParser<P> {
     parser: P,
     order: Vec<usize>,
+    /// The columns that will be looked at, ascending, and how blocks hold them.
+    wanted: Vec<usize>,
+    kept: KeptColumns,
 }
 
 impl<S: Source + ?Sized> Source for Arranged<'_, S> {
@@ -63,7 +66,13 @@ impl<S: Source + ?Sized> Source for Arranged<'_, S> {
     }
 
     fn parser(&self) -> Self::Parser {
-        ArrangedParser { parser: self.source.parser(), order: self.order.clone() }
+        let columns = self.headers.len();
+        ArrangedParser {
+            parser: self.source.parser(),
+            order: self.order.clone(),
+            wanted: (0..columns).collect(),
+            kept: KeptColumns::all(columns),
+        }
     }
 
     fn read_piece(&mut self, piece: &mut S::Piece) -> Result<bool, S::Error> {
@@ -87,6 +96,10 @@ impl<P: Parser> Parser for ArrangedParser<P> {
     fn want(&mut self, columns: &[usize]) {
         let place = |&column: &usize| self.order.get(column).copied().unwrap_or(column);
         self.parser.want(&columns.iter().map(place).collect::<Vec<_>>());
+        self.wanted = columns.to_vec();
+        self.wanted.sort_unstable();
+        self.wanted.dedup();
+        self.kept = KeptColumns::only(&self.wanted, self.order.len());
     }
 
     fn parse(&self, piece: &mut P::Piece, block: &mut Block) -> Result<u64, P::Fault> {
@@ -95,10 +108,10 @@ impl<P: Parser> Parser for ArrangedParser<P> {
         }
         let mut read = Block::default();
         let lines = self.parser.parse(piece, &mut read)?;
-        block.reset(self.order.len());
+        block.reset_to(self.kept.clone());
         for row in 0..read.rows() {
-            for &column in &self.order {
-                block.push_cell(read.cell(row, column));
+            for &column in &self.wanted {
+                block.push_cell(read.cell(row, self.order[column]));
             }
             block.push_line(read.line(row));
         }

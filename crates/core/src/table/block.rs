@@ -160,7 +160,12 @@ impl Block {
 
     /// Empties the block and gives it another number of columns; its buffers are kept.
     pub fn reset(&mut self, columns: usize) {
-        self.columns = KeptColumns::all(columns);
+        self.reset_to(KeptColumns::all(columns));
+    }
+
+    /// Empties the block, to be filled with cells of other columns.
+    pub(super) fn reset_to(&mut self, columns: KeptColumns) {
+        self.columns = columns;
         self.text.clear();
         self.cells.clear();
         self.own.clear();
@@ -223,7 +228,7 @@ impl Block {
 
     /// How many rows the block holds.
     pub fn rows(&self) -> usize {
-        self.cells.len().checked_div(self.columns.kept).unwrap_or(self.own.len())
+        self.cells.len().checked_div(self.columns.kept).unwrap_or(self.lines.rows() as usize)
     }
 
     /// The text of a cell; rows and columns count from 0 within the block.

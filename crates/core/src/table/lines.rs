@@ -32,6 +32,11 @@ impl Lines {
         self.rows += 1;
     }
 
+    /// How many rows were pushed.
+    pub fn rows(&self) -> u64 {
+        self.rows
+    }
+
     /// The line of a row that was pushed.
     pub fn of(&self, row: u64) -> u64 {
         let past = self.shifts.partition_point(|shift| shift.0 <= row);

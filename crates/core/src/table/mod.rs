@@ -3,6 +3,7 @@
 mod arranged;
 mod block;
 mod headers;
+pub(crate) mod in_order;
 mod lines;
 pub(crate) mod packed;
 mod row;

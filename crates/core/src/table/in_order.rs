@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 
-use crate::table::{Before, Block, Parser, Source};
+use super::{Before, Block, Parser, Source};
 
 /// How many blocks there may be at once for each thread.
 const BLOCKS: usize = 4;
