@@ -8,4 +8,5 @@ mod engine;
 mod keys;
 mod lookups;
 mod memory;
+mod naming;
 mod order;
