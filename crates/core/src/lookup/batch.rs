@@ -15,7 +15,7 @@ use crate::template::PartState;
 pub(super) struct Batch {
     /// The packed keys, end to end.
     keys: String,
-    ends: Vec<u32>,
+    ends: Vec<usize>,
     hashes: Vec<u32>,
     found: Vec<Found>,
 }
@@ -63,7 +63,7 @@ impl Lookup {
                 state = PartState::Whole;
             }
             let key = start..keys.len();
-            ends.push(key.end as u32);
+            ends.push(key.end);
             let (hash, step) = match state {
                 PartState::Malformed => (0, Found::Settled(Answer::Malformed)),
                 PartState::Blank => (0, Found::Settled(Answer::BlankKey)),
@@ -94,7 +94,7 @@ impl Lookup {
         std::hint::black_box(touched);
         let mut start = 0;
         for (nth, step) in found.iter().enumerate() {
-            let end = ends[nth] as usize;
+            let end = ends[nth];
             let key = &keys[start..end];
             start = end;
             let answer = match *step {

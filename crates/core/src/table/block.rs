@@ -174,19 +174,31 @@ impl Block {
 
     /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
     /// columns.
+    ///
+    /// # Panics
+    /// When the block takes more than 4 GiB, so that places in it could not be told any more.
     pub fn push_cell(&mut self, cell: &str) {
         self.text.push(ROOM);
         let start = self.text.len() as u32;
         self.text.push_str(cell);
-        self.cells.push(Span { start, end: self.text.len() as u32 });
+        self.cells.push(Span { start, end: self.end() });
+    }
+
+    /// Where the text ends.
+    #[inline]
+    fn end(&self) -> u32 {
+        let end = u32::try_from(self.text.len());
+        assert!(end.is_ok(), "a block of rows takes more than 4 GiB");
+        end.unwrap_or_default()
     }
 
     /// Adds cells behind the last one: `text` holds them end to end with room before each,
     /// `lengths` how long each is.
     #[inline]
     pub(crate) fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
-        let mut end = self.text.len() as u32;
+        let mut end = self.end();
         self.text.push_str(text);
+        self.end();
         for length in lengths {
             let start = end + ROOM.len_utf8() as u32;
             end = start + length as u32;
