@@ -101,7 +101,7 @@ impl Renderer for TextRenderer {
             };
             // Hardly any cell needs quotes; it is quicker to find out for all of a row at once.
             let (text, room) = added.row_with_room(nth);
-            if needs_quotes(text.as_bytes(), self.delimiter) {
+            if holds_special(text.as_bytes(), self.delimiter) {
                 let cells = (0..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
@@ -116,8 +116,13 @@ impl Renderer for TextRenderer {
     }
 }
 
-/// Whether a cell holds a quote, a line end or the delimiter. Most cells are short, so that a search
-/// made for long ones would take longer to begin than this one takes.
+/// Whether a text holds a quote, a line end or the delimiter; made for texts that are not short.
+fn holds_special(text: &[u8], delimiter: u8) -> bool {
+    memchr::memchr3(b'"', b'\n', delimiter, text).is_some() || memchr::memchr(b'\r', text).is_some()
+}
+
+/// The same of a cell. Most cells are short, so that a search made for long texts would take longer
+/// to begin than this one takes.
 fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
     let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
     cell.iter().fold(false, |needs, byte| needs | special(byte))
