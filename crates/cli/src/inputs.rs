@@ -3,7 +3,7 @@
 use std::hash::{BuildHasher, RandomState};
 
 use gather_keys_core::enrich::{Enrichment, Note, Resolved, Side, added_names, resolve};
-use gather_keys_core::lookup::{Lookup, ReferenceBuilder, Seed};
+use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{Arranged, Headers, Source};
 use gather_keys_formats::delimited::{ReadOptions, Reader};
@@ -97,25 +97,11 @@ impl Inputs {
     pub(crate) fn load(self, threads: usize) -> Result<(OpenTable, Enrichment)> {
         let mut lookups = Vec::new();
         for OpenReference { plan, headers, tables, found } in self.references {
-            let mut builder = ReferenceBuilder::new(
-                &plan.name,
-                &headers,
-                found.reference_keys,
-                found.looked_in,
-                found.taken,
-                seed(),
-            )
-            .resolving(found.rule, found.rank)
-            .matching_blanks(plan.match_blanks)
-            .by_position(found.by_position);
-            if let Some(bounds) = found.bounds {
-                builder = builder.ranged(bounds, found.reach);
-            }
+            let mut builder = found.builder(&plan, &headers, seed());
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
             }
-            let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
-            lookups.push((lookup.within(found.within).naming(found.naming), found.taking));
+            lookups.push(found.lookup(builder.finish()?));
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
         Ok((self.main, enrichment))

@@ -95,6 +95,13 @@ pub enum Error {
         /// The reference.
         reference: String,
     },
+    /// A piece of the main table was repeated so often that it can't be held.
+    TooManyCopies {
+        /// The table.
+        table: String,
+        /// The first row of the piece, from 1.
+        row: u64,
+    },
     /// A gate names a reference that the run does not have.
     ReferenceUnknown {
         /// The name that was asked for.
@@ -171,6 +178,10 @@ impl fmt::Display for Error {
             Self::ReachUnbound { reference } => {
                 write!(f, "`reach` of {reference} goes with one bound, such as ")?;
                 write!(f, "`--within 'Picked on in Valid from ..'`")
+            }
+            Self::TooManyCopies { table, row } => {
+                write!(f, "rows of {table} from row {row} on are repeated to more than 4 GiB: ")?;
+                write!(f, "give the key more parts, or choose another rule than `every`")
             }
             Self::ReferenceUnknown { asked, all } => {
                 write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))

@@ -15,7 +15,7 @@ use std::io;
 
 use criterion::{BatchSize, Criterion, Throughput, criterion_group, criterion_main};
 use gather_keys_core::enrich::{Enrichment, Side, resolve};
-use gather_keys_core::lookup::{Lookup, Reference, ReferenceBuilder};
+use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{On, ReferencePlan, Take};
 use gather_keys_core::table::{Block, Discard, Headers, Parser, Renderer, Sink, Source};
 use gather_keys_formats::delimited::{ReadOptions, Reader, Writer};
@@ -69,19 +69,9 @@ fn builder(
 ) -> (ReferenceBuilder, impl FnOnce(Reference) -> Enrichment + use<>) {
     let side = |headers| Side { headers, blanks: &[] };
     let found = resolve(&plan(), side(main), side(reference)).unwrap();
-    let builder = ReferenceBuilder::new(
-        "hives",
-        reference,
-        found.reference_keys,
-        found.looked_in,
-        found.taken,
-        [1, 2, 3, 4],
-    );
-    let main = main.clone();
-    let finish = move |loaded| {
-        let lookup = Lookup::new(found.main_key, found.on, loaded);
-        Enrichment::new(vec![(lookup, found.taking)], &main, found.names)
-    };
+    let builder = found.builder(&plan(), reference, [1, 2, 3, 4]);
+    let (main, names) = (main.clone(), found.names.clone());
+    let finish = move |loaded| Enrichment::new(vec![found.lookup(loaded)], &main, names);
     (builder, finish)
 }
 

@@ -6,6 +6,7 @@
 //! that several are at work at once; what must be told in order is told when a block's turn comes.
 
 use super::Taking;
+use crate::Error;
 use crate::findings::{Findings, Recorder, Tallied, Tally};
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
@@ -124,7 +125,7 @@ impl Enrichment {
     /// not depend on the number of threads.
     ///
     /// # Errors
-    /// Those of the source, the sink and the recorder.
+    /// Those of the source, the sink and the recorder, and [`Error::TooManyCopies`].
     pub fn run<S, K>(
         &self,
         main: &mut S,
@@ -133,7 +134,7 @@ impl Enrichment {
         threads: usize,
     ) -> Result<Findings, S::Error>
     where
-        S: Source<Error: Send> + Send,
+        S: Source<Error: From<Error> + Send> + Send,
         K: Sink<Error = S::Error> + Send,
     {
         let recording = recorder.is_some();
@@ -141,6 +142,7 @@ impl Enrichment {
         let mut tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
         let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         let (mut main_rows, mut written) = (0, 0);
+        let main_name = main.headers().table().to_owned();
         sink.write_headers(main.headers(), &self.added)?;
         let renderer = sink.renderer();
         let space = || Space {
@@ -152,6 +154,10 @@ impl Enrichment {
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
             let Space { stages, out, asking, rendered } = space;
             self.answer(block, stages, out, asking);
+            if out.added.is_too_large() {
+                // The run ends when the block's turn comes.
+                return;
+            }
             for ((stage, lookup), asked) in stages.iter_mut().zip(self.lookups()).zip(&asked) {
                 let mut tallied = std::mem::take(&mut stage.tallied);
                 tallied.clear();
@@ -165,6 +171,10 @@ impl Enrichment {
         };
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
             let Space { stages, out, rendered, .. } = space;
+            if out.added.is_too_large() {
+                let table = main_name.clone();
+                return Err(Error::TooManyCopies { table, row: block.row_number(0) }.into());
+            }
             main_rows += block.rows() as u64;
             written += out.of.len() as u64;
             for (tally, stage) in tallies.iter_mut().zip(&mut *stages) {
@@ -223,9 +233,12 @@ impl Enrichment {
             lookup.answer_all(stage.rows.of.len(), row, asking, &mut stage.answers);
             let names = !lookup.namings().is_empty();
             for (nth, &of) in stage.rows.of.iter().enumerate() {
+                if out.added.is_too_large() {
+                    break;
+                }
                 let (row, answer) = (row(nth), stage.answers[nth]);
                 if names {
-                    lookup.answer(row, asking);
+                    lookup.name_columns(row, asking);
                 }
                 let keep = taking.keeps(answer) && keeps.get(nth).is_none_or(|keep| *keep);
                 let mut add = |one| {
@@ -240,15 +253,17 @@ impl Enrichment {
                 match answer {
                     Answer::All { .. } if lookup.takes_every() => {
                         let holders = lookup.holders(row, answer);
-                        let rows = lookup.reference().rows_among(&holders);
-                        let first_of = |row| {
-                            holders.iter().find(|&&holder| lookup.reference().row(holder) == row)
-                        };
-                        rows.into_iter().filter_map(first_of).for_each(|&holder| add(Some(holder)));
+                        let each = lookup.reference().first_in_rows(&holders);
+                        for holder in each {
+                            add(Some(holder));
+                        }
                     }
                     Answer::Matched(holder) | Answer::Chosen { holder, .. } => add(Some(holder)),
                     _ => add(None),
                 }
+            }
+            if out.added.is_too_large() {
+                return;
             }
             keeps = kept;
         }

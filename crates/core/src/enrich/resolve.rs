@@ -3,7 +3,9 @@
 use super::columns::{Added, added_columns, selected};
 use super::{Taking, Unmatched};
 use crate::key::Key;
-use crate::lookup::{Bounds, Naming, Rule, TakenColumns};
+use crate::lookup::{
+    Bounds, Lookup, Naming, Reference, ReferenceBuilder, Rule, Seed, TakenColumns,
+};
 use crate::plan::{
     Held, On, OnPart, Range, Reach, ReferencePlan, WhenDuplicate, WhenUnmatched, Within,
 };
@@ -45,6 +47,28 @@ pub struct Resolved {
     pub names: Vec<String>,
     /// What the person should know about how the names were read.
     pub notes: Vec<Note>,
+}
+
+impl Resolved {
+    /// Begins to take in the reference of the plan it was made of, whose table has `headers`.
+    pub fn builder(&self, plan: &ReferencePlan, headers: &Headers, seed: Seed) -> ReferenceBuilder {
+        let (keys, looked_in) = (self.reference_keys.clone(), self.looked_in.clone());
+        let taken = self.taken.clone();
+        let builder = ReferenceBuilder::new(&plan.name, headers, keys, looked_in, taken, seed)
+            .resolving(self.rule, self.rank.clone())
+            .matching_blanks(plan.match_blanks)
+            .by_position(self.by_position);
+        match &self.bounds {
+            Some(bounds) => builder.ranged(bounds.clone(), self.reach),
+            None => builder,
+        }
+    }
+
+    /// The lookup in the reference that was taken in, and what it adds.
+    pub fn lookup(self, reference: Reference) -> (Lookup, Taking) {
+        let lookup = Lookup::new(self.main_key, self.on, reference);
+        (lookup.within(self.within).naming(self.naming), self.taking)
+    }
 }
 
 /// Something that was done a little differently than asked, and is said.

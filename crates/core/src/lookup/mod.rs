@@ -6,6 +6,7 @@
 
 mod batch;
 mod builder;
+mod group;
 mod index;
 mod naming;
 mod position;
@@ -17,9 +18,10 @@ mod search;
 mod taken_in;
 
 pub use builder::{Bounds, ReferenceBuilder, TakenColumns};
+pub use group::Group;
 pub use naming::Naming;
 pub use position::{Line, Position};
-pub use reference::{Group, Holder, Reference, RowId, Seed};
+pub use reference::{Holder, Reference, RowId, Seed};
 pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
 
@@ -212,6 +214,12 @@ impl Lookup {
             return self.decide(holders, named);
         }
         self.settle(first)
+    }
+
+    /// Finds the columns that a row names once more, so that [`Asking::named`] tells them.
+    pub(crate) fn name_columns(&self, row: Row<'_>, asking: &mut Asking) {
+        asking.named.clear();
+        self.name(row, &mut asking.work, &mut asking.named);
     }
 
     /// Finds the columns that a row names; the answer, when that fails.

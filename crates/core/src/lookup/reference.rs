@@ -9,6 +9,8 @@
 //! such cells stand in an arena of their own. The index leads to the first holder of each key, and
 //! the few later holders of repeated keys stand in a list.
 
+use std::collections::HashSet;
+
 use ahash::RandomState;
 
 use super::index::Index;
@@ -129,19 +131,6 @@ pub(super) enum Joint {
     Open,
     From,
     UpTo,
-}
-
-/// The reference rows that hold one key, when there are several.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Group {
-    /// What holds the key, in order.
-    pub holders: Vec<Holder>,
-    /// The rows, in order.
-    pub rows: Vec<RowId>,
-    /// Whether they disagree on what is taken.
-    pub conflicting: bool,
-    /// Whether they spell the key differently, and only the steps made it one.
-    pub collapsed: bool,
 }
 
 impl Reference {
@@ -271,17 +260,20 @@ impl Reference {
         Some(self.looked_in[usize::from(cell.column)])
     }
 
+    /// The first of some holders in each of their rows, in order.
+    pub(crate) fn first_in_rows(&self, holders: &[Holder]) -> Vec<Holder> {
+        if self.looked_in.is_empty() {
+            return holders.to_vec();
+        }
+        // Within one column rows ascend, so that only another column can bring one again.
+        let mut seen = HashSet::new();
+        let is_first = |holder: &Holder| seen.insert(self.row(*holder).0);
+        holders.iter().copied().filter(is_first).collect()
+    }
+
     /// The rows of some holders, each once and in their order.
     pub fn rows_among(&self, holders: &[Holder]) -> Vec<RowId> {
-        let mut rows: Vec<RowId> = Vec::with_capacity(holders.len());
-        for &holder in holders {
-            let row = self.row(holder);
-            // Within one column rows ascend, so that only columns can bring one again.
-            if self.looked_in.is_empty() || !rows.contains(&row) {
-                rows.push(row);
-            }
-        }
-        rows
+        self.first_in_rows(holders).into_iter().map(|holder| self.row(holder)).collect()
     }
 
     pub(crate) fn holder_count(&self) -> usize {
@@ -507,32 +499,6 @@ impl Reference {
         let start = self.repeats.partition_point(|repeat| repeat.0 < first);
         let others = self.repeats[start..].iter().take_while(move |repeat| repeat.0 == first);
         std::iter::once(first).chain(others.map(|repeat| repeat.1))
-    }
-
-    /// The keys that several rows hold, in the order of their first rows; with ranges, those of
-    /// them that overlap.
-    pub fn groups(&self) -> impl Iterator<Item = Group> + '_ {
-        let ranged = self.ranged.iter().flat_map(|ranged| ranged.index.overlapping());
-        let plain = if self.ranged.is_none() { &self.repeats[..] } else { &[] };
-        let plain = plain.chunk_by(|a, b| a.0 == b.0);
-        let plain = plain.map(|repeats| self.holders_of(repeats[0].0).collect());
-        plain.chain(ranged).filter_map(|holders| self.group(holders))
-    }
-
-    /// The group of some holders, unless they are all of one row.
-    fn group(&self, holders: Vec<Holder>) -> Option<Group> {
-        let rows = self.rows_among(&holders);
-        if rows.len() < 2 {
-            return None;
-        }
-        let first = holders[0];
-        let conflicting = match &self.ranged {
-            None => self.is_conflicting(first),
-            Some(_) => self.disagree(&holders),
-        };
-        let spelling = self.as_read(first);
-        let collapsed = holders.iter().any(|&holder| self.as_read(holder) != spelling);
-        Some(Group { holders, rows, conflicting, collapsed })
     }
 
     /// The holders whose key has these parts, but for those that are `None`.

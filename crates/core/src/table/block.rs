@@ -30,7 +30,11 @@ pub struct Block {
     first_row: u64,
     lines_before: u64,
     lines: Lines,
+    too_large: bool,
 }
+
+/// The most text that a block holds: places in it are told by 32 bits. Tests reach it sooner.
+const MOST_TEXT: usize = if cfg!(test) { 1 << 16 } else { u32::MAX as usize };
 
 /// The columns of a table of which a block holds the cells; nothing is kept of others.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -130,7 +134,16 @@ impl Block {
             at: error.utf8_error().valid_up_to(),
             text: error.into_bytes(),
         })?;
-        Ok(Self { columns, text, cells, own, lines, first_row: 1, lines_before: 0 })
+        Ok(Self {
+            columns,
+            text,
+            cells,
+            own,
+            lines,
+            first_row: 1,
+            lines_before: 0,
+            too_large: false,
+        })
     }
 
     /// Takes the block apart into emptied parts to be filled again.
@@ -166,6 +179,7 @@ impl Block {
     /// Empties the block, to be filled with cells of other columns.
     pub(super) fn reset_to(&mut self, columns: KeptColumns) {
         self.columns = columns;
+        self.too_large = false;
         self.text.clear();
         self.cells.clear();
         self.own.clear();
@@ -173,37 +187,41 @@ impl Block {
     }
 
     /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
-    /// columns.
-    ///
-    /// # Panics
-    /// When the block takes more than 4 GiB, so that places in it could not be told any more.
+    /// columns. A block that is [too large](Self::is_too_large) takes no more.
     pub fn push_cell(&mut self, cell: &str) {
-        self.text.push(ROOM);
-        let start = self.text.len() as u32;
-        self.text.push_str(cell);
-        self.cells.push(Span { start, end: self.end() });
-    }
-
-    /// Where the text ends.
-    #[inline]
-    fn end(&self) -> u32 {
-        let end = u32::try_from(self.text.len());
-        assert!(end.is_ok(), "a block of rows takes more than 4 GiB");
-        end.unwrap_or_default()
+        if self.has_room_for(cell.len() + ROOM.len_utf8()) {
+            self.text.push(ROOM);
+            let start = self.text.len() as u32;
+            self.text.push_str(cell);
+            self.cells.push(Span { start, end: self.text.len() as u32 });
+        }
     }
 
     /// Adds cells behind the last one: `text` holds them end to end with room before each,
     /// `lengths` how long each is.
     #[inline]
     pub(crate) fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
-        let mut end = self.end();
+        if !self.has_room_for(text.len()) {
+            return;
+        }
+        let mut end = self.text.len() as u32;
         self.text.push_str(text);
-        self.end();
         for length in lengths {
             let start = end + ROOM.len_utf8() as u32;
             end = start + length as u32;
             self.cells.push(Span { start, end });
         }
+    }
+
+    #[inline]
+    fn has_room_for(&mut self, more: usize) -> bool {
+        self.too_large |= self.text.len() + more > MOST_TEXT;
+        !self.too_large
+    }
+
+    /// Whether cells were left out, since their places in the text could not be told any more.
+    pub fn is_too_large(&self) -> bool {
+        self.too_large
     }
 
     /// Adds all cells of a row of another block behind the last cell.
@@ -289,6 +307,21 @@ mod tests {
         };
         assert_eq!(block("ab,é".as_bytes()).unwrap().cell(0, 1), "é");
         assert_eq!(block(b"ab,x\xff").unwrap_err().at, 4);
+    }
+
+    #[test]
+    fn a_block_says_when_it_takes_no_more() {
+        let mut block = Block::new(1);
+        while !block.is_too_large() {
+            block.push_cell(&"x".repeat(1000));
+        }
+        block.push_cell("y");
+        block.push_cells("\0z", [1].into_iter());
+        assert_eq!(block.rows(), MOST_TEXT / 1001);
+        assert!((0..block.rows()).all(|row| block.cell(row, 0).len() == 1000));
+        block.reset(1);
+        block.push_cell("y");
+        assert!(!block.is_too_large() && block.cell(0, 0) == "y");
     }
 
     #[test]

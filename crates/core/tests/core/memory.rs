@@ -2,7 +2,6 @@
 
 use gather_keys_core::Error;
 use gather_keys_core::enrich::{Enrichment, Side, added_names, resolve};
-use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{Arranged, Before, Block, Headers, Parser, Renderer, Sink, Source};
 
@@ -143,25 +142,11 @@ pub(crate) fn enrichments(
         let (names, _) = added_names(&known, &plan.name, &found.names);
         known = known.with(&names);
         added.extend(names);
-        let mut builder = ReferenceBuilder::new(
-            &plan.name,
-            &headers,
-            found.reference_keys,
-            found.looked_in,
-            found.taken,
-            [1, 2, 3, 4],
-        )
-        .resolving(found.rule, found.rank)
-        .matching_blanks(plan.match_blanks)
-        .by_position(found.by_position);
-        if let Some(bounds) = found.bounds {
-            builder = builder.ranged(bounds, found.reach);
-        }
+        let mut builder = found.builder(plan, &headers, [1, 2, 3, 4]);
         for table in &mut tables {
             builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;
         }
-        let lookup = Lookup::new(found.main_key, found.on, builder.finish()?);
-        lookups.push((lookup.within(found.within).naming(found.naming), found.taking));
+        lookups.push(found.lookup(builder.finish()?));
     }
     Ok(Enrichment::new(lookups, &main.headers, added))
 }
