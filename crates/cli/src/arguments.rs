@@ -32,12 +32,15 @@ pub(crate) enum Command {
     /// Write the main table with the taken columns beside its rows
     #[command(after_help = ENRICH_EXAMPLES)]
     Enrich(Enrich),
-    /// Tell what an enrichment would find, and write no table
+    /// Tell what an enrichment would find, and write nothing
     #[command(after_help = CHECK_EXAMPLES)]
     Check(Check),
     /// Trace one row or key: its parts, what the steps make of them, and what it meets
     #[command(after_help = WHY_EXAMPLES)]
     Why(Why),
+    /// Run a plan again whenever one of its tables changes
+    #[command(after_help = WATCH_EXAMPLES)]
+    Watch(Watch),
     /// Show the rows that hold a value, each as a card
     #[command(after_help = FIND_EXAMPLES)]
     Find(Find),
@@ -69,17 +72,30 @@ Examples:
         --from 'prices-*.csv' --on 'Line, Size' --take Price \\
             --within 'Ordered on in Valid from .. Valid to' -o priced.csv
 
+  New rounds into the table of keepers itself, and keepers that are new:
+    gather-keys enrich keepers.csv \\
+        --from rounds.csv --on Id --update 'Round, Post to' --append-unused \\
+        --in-place
+
+  All of it to run again, with a record that tells what has moved since:
+    gather-keys enrich harvest.csv --from hives.csv --on Hive=Tag --take Keeper \\
+        -o enriched.csv --receipt weekly.json --save-plan weekly.toml
+    gather-keys enrich weekly.toml
+
 A header that holds a comma, an equals sign, a bar, braces or the word `as`
 stands in double quotes; the second of two equal headers is Header#2. The steps
 are listed under `gather-keys key --help`.
 
-Exit status: 0 done; 1 a --require does not hold (no table is written); 2 the
-call or an input is wrong (nothing is written).";
+Exit status: 0 done; 1 a --require does not hold, or the output was changed by
+hand since the receipt (no table is written); 2 the call, the plan or an input
+is wrong (nothing is written).";
 
 const CHECK_EXAMPLES: &str = "\
 Examples:
     gather-keys check harvest.csv --from hives.csv \\
         --on 'Apiary = Site code, Hive = Tag' --take Keeper --lists findings
+
+    gather-keys check weekly.toml
 
   With no --take, rows of a key count as conflicting when they differ in any
   column that is not part of the key.
@@ -90,11 +106,16 @@ wrong (nothing is written).";
 /// The tables of an enrichment. Their order on the command line is read by [`tables_in_order`].
 #[derive(Debug, Args)]
 pub(crate) struct Tables {
-    /// The main table: a CSV file, or `-` for standard input
-    #[arg(value_name = "MAIN")]
+    /// The main table, a CSV file or `-` for standard input; or a plan, a TOML file that holds all of
+    /// these options
+    #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,
+    /// With a plan: another main table than the plan's
+    #[arg(long = "main", value_name = "TABLE")]
+    pub(crate) other_main: Option<OsString>,
     /// A reference table to take columns from; may be repeated. A name with `*` in single quotes
-    /// reads several files of the same headers as one
+    /// reads several files of the same headers as one. With a plan: the reference of this name,
+    /// whose options behind it stand in for the plan's
     #[arg(long, value_name = "REFERENCE", action = clap::ArgAction::Append)]
     pub(crate) from: Vec<OsString>,
     /// A part of the key, or several separated by commas: MAIN = REFERENCE, or one side alone when
@@ -134,6 +155,21 @@ pub(crate) struct Tables {
     #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
     #[arg(default_missing_value = "yes")]
     pub(crate) match_blanks: Vec<String>,
+    /// Columns of the main table to write into, separated by commas: MAIN = REFERENCE, or one header
+    /// alone when both are the same
+    #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
+    pub(crate) update: Vec<String>,
+    /// What an update may replace: all, or blanks only [default: all]
+    #[arg(long, value_name = "WHAT", help_heading = REFERENCE)]
+    pub(crate) replace: Vec<String>,
+    /// Let a blank cell of the reference erase a value in an update
+    #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
+    #[arg(default_missing_value = "yes")]
+    pub(crate) bring_blanks: Vec<String>,
+    /// Add the rows that no main row asked for at the end, with their key, taken and updated columns
+    #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
+    #[arg(default_missing_value = "yes")]
+    pub(crate) append_unused: Vec<String>,
     /// What the reference is called in messages and gates [default: the file's stem]
     #[arg(long, value_name = "NAME", help_heading = REFERENCE)]
     pub(crate) name: Vec<String>,
@@ -151,32 +187,35 @@ pub(crate) struct Tables {
 pub(crate) struct Run {
     /// Write every finding to this folder, one CSV for each kind
     #[arg(long, value_name = "DIR")]
-    pub(crate) lists: Option<PathBuf>,
+    pub(crate) lists: Option<OsString>,
     /// Replace files that are there already
     #[arg(long)]
     pub(crate) overwrite: bool,
     /// What must hold, such as 'unmatched <= 1%' or 'hives.ambiguous = 0'; may be repeated
     #[arg(long, value_name = "GATE")]
     pub(crate) require: Vec<String>,
+    /// A CSV of cells that were settled by hand, put in place after the lookups: the columns that
+    /// tell the row, then header, value and note
+    #[arg(long, value_name = "FILE")]
+    pub(crate) corrections: Option<OsString>,
+    /// A record of the run, written beside the output; the next run says what has moved since
+    #[arg(long, value_name = "FILE")]
+    pub(crate) receipt: Option<OsString>,
+    /// Write all of this call to a plan, to run again
+    #[arg(long, value_name = "PLAN")]
+    pub(crate) save_plan: Option<OsString>,
     /// Print nothing but errors and gates that do not hold
     #[arg(short, long)]
     pub(crate) quiet: bool,
     /// Say how the tables were read as well
     #[arg(short, long, conflicts_with = "quiet")]
     pub(crate) verbose: bool,
-    /// When to show progress
-    #[arg(long, value_name = "WHEN", default_value = "auto")]
-    pub(crate) progress: When,
+    /// When to show progress [default: auto]
+    #[arg(long, value_name = "WHEN")]
+    pub(crate) progress: Option<When>,
     /// How many threads to work with [default: as many as there are processors]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
-    threads: Option<u16>,
-}
-
-impl Run {
-    /// How many threads to work with.
-    pub(crate) fn threads(&self) -> usize {
-        threads(self.threads)
-    }
+    pub(crate) threads: Option<u16>,
 }
 
 /// As many threads as asked for, or as there are processors.
@@ -190,12 +229,41 @@ pub(crate) fn threads(asked: Option<u16>) -> usize {
 pub(crate) struct Enrich {
     #[command(flatten)]
     pub(crate) tables: Tables,
-    /// The file to write, or `-` for standard output
-    #[arg(short, long, value_name = "OUT", default_value = "-")]
-    pub(crate) output: OsString,
+    /// The file to write, or `-` for standard output [default: -]
+    #[arg(short, long, value_name = "OUT")]
+    pub(crate) output: Option<OsString>,
+    /// Write into the main file itself; what it was is kept beside it under a dated name
+    #[arg(long, conflicts_with = "output")]
+    pub(crate) in_place: bool,
+    /// With --in-place: keep no copy of what the main file was
+    #[arg(long)]
+    pub(crate) no_backup: bool,
+    /// Write the output even when a --require does not hold; the exit status stays 1
+    #[arg(long)]
+    pub(crate) write_anyway: bool,
+    /// What to do with an output that was changed by hand since the receipt: refuse to run, keep the
+    /// changes as corrections, or discard them [default: refuse]
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) edits: Option<String>,
     #[command(flatten)]
     pub(crate) run: Run,
 }
+
+/// `watch`.
+#[derive(Debug, Args)]
+pub(crate) struct Watch {
+    /// The plan, a TOML file
+    #[arg(value_name = "PLAN")]
+    pub(crate) plan: OsString,
+}
+
+const WATCH_EXAMPLES: &str = "\
+Example:
+    gather-keys watch weekly.toml
+
+The plan is run at once, and again when the plan or a table it reads has
+changed and nothing is being written to it any more. What the plan writes may be
+replaced by the next run. Ctrl-C ends it.";
 
 /// `check`.
 #[derive(Debug, Args)]
@@ -434,7 +502,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 12] = [
+const BOUND: [&str; 16] = [
     "on",
     "clean",
     "within",
@@ -444,6 +512,10 @@ const BOUND: [&str; 12] = [
     "when_duplicate",
     "when_unmatched",
     "match_blanks",
+    "update",
+    "replace",
+    "bring_blanks",
+    "append_unused",
     "name",
     "delimiter",
     "blank",

@@ -1,20 +1,25 @@
-//! A run as it was asked for: the tables with their options, read and checked for form. Nothing is
-//! opened here; of names that stand for several files it is found out which these are.
+//! A run as it was asked for, read and checked for form: the tables with their options, what each
+//! reference is asked for, and where the result goes. No table is opened here; of names that stand
+//! for several files it is found out which these are.
 
 use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
 
+use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind};
 use gather_keys_core::plan::{
-    On, Reach, ReferencePlan, Selection, Take, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
+    MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, Take, Text, Texts,
+    Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::{Address, delimited::Dialect};
 
-use crate::arguments::{TableArguments, Tables};
+use crate::arguments::{When, threads};
 use crate::error::{Error, Result};
+use crate::typed::{Asked, PlanFile};
 
 /// A table to be read.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Table {
     pub(crate) address: Address,
     /// Files of the same headers that are read as one table with it.
@@ -35,16 +40,14 @@ impl Table {
     }
 
     /// The tables that are like an address, as one.
-    fn all(text: &OsStr) -> Result<(Self, String)> {
+    fn all(text: &OsStr) -> Result<Self> {
         let mut addresses = Address::all(text)?.into_iter();
         let mut table = Self::new(text);
         if let Some(first) = addresses.next() {
             table.address = first;
         }
         table.others = addresses.collect();
-        let is_one = table.address == Address::new(text);
-        let name = if is_one { table.address.stem() } else { Address::stem_of_all(text) };
-        Ok((table, name))
+        Ok(table)
     }
 
     /// Every file that it is read from.
@@ -60,38 +63,108 @@ impl Table {
     }
 }
 
-/// The tables of an enrichment, and what each reference is asked for.
-#[derive(Debug)]
+/// The tables of an enrichment, what each reference is asked for, and how the run is to go.
+#[derive(Debug, Clone)]
 pub(crate) struct Call {
     pub(crate) main: Table,
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Vec<Gate>,
+    pub(crate) into: Into,
+    pub(crate) overwrite: bool,
+    pub(crate) write_anyway: bool,
+    pub(crate) lists: Option<PathBuf>,
+    pub(crate) receipt: Option<PathBuf>,
+    pub(crate) corrections: Option<PathBuf>,
+    pub(crate) edits: EditsRule,
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+    pub(crate) progress: When,
+    pub(crate) threads: usize,
 }
 
-/// Whether every reference has to say what is taken from it.
+/// Where the enriched table goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Into {
+    /// Nowhere: only findings are wanted.
+    Nothing,
+    /// A file, or standard output.
+    Output(Address),
+    /// The main file itself.
+    Main {
+        /// Whether what it was is kept.
+        backup: bool,
+    },
+}
+
+/// What to do with an output that was changed by hand since the run before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum EditsRule {
+    /// End the run without writing.
+    #[default]
+    Refuse,
+    /// Make corrections of the changes.
+    Keep,
+    /// Write over them.
+    Discard,
+}
+
+/// What a call is read for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum NeedsTake {
-    Yes,
-    No,
+pub(crate) enum Purpose {
+    /// A table: every reference has to say what is taken from it, or updated.
+    Table,
+    /// Findings only.
+    Findings,
+}
+
+/// Reads texts, each with its place in the plan if it is from one.
+struct Reading<'a>(Option<&'a PlanFile>);
+
+impl Reading<'_> {
+    /// What a text is read as; an error is shown where the text stands.
+    fn read<T>(&self, text: &Text, read: impl FnOnce(&str) -> Result<T>) -> Result<T> {
+        read(&text.text).map_err(|error| match error {
+            Error::Table(gather_keys_formats::Error::Core(error)) => {
+                let plan = self.0.map(PlanFile::named);
+                text.placed(error, plan.as_ref().map(|(name, text)| (&name[..], *text))).into()
+            }
+            error => match (self.0, &text.place) {
+                (Some(plan), Some(place)) => Error::in_plan(plan, place.start, error),
+                _ => error,
+            },
+        })
+    }
+
+    fn option<T>(
+        &self,
+        text: Option<&Text>,
+        read: impl Fn(&str) -> gather_keys_core::Result<T>,
+    ) -> Result<Option<T>> {
+        text.map(|text| self.read(text, |text| Ok(read(text)?))).transpose()
+    }
+
+    fn all<T>(
+        &self,
+        texts: &Texts,
+        read: impl Fn(&str) -> gather_keys_core::Result<Vec<T>>,
+    ) -> Result<Vec<T>> {
+        let mut all = Vec::new();
+        for text in &texts.0 {
+            all.extend(self.read(text, |text| Ok(read(text)?))?);
+        }
+        Ok(all)
+    }
 }
 
 impl Call {
-    /// Reads what was typed. `sorted` holds the options of the main table and of each reference.
-    pub(crate) fn new(
-        tables: &Tables,
-        sorted: Vec<TableArguments>,
-        require: &[String],
-        needs_take: NeedsTake,
-    ) -> Result<Self> {
-        let mut sorted = sorted.into_iter();
-        let main = Table::new(&tables.main);
-        let (main, rest) = Options::read(main, sorted.next().unwrap_or_default())?;
-        if let Some(option) = rest.first_of_a_reference() {
-            return Err(Error::BeforeReference { option });
-        }
+    /// Reads what was asked for.
+    pub(crate) fn new(asked: &Asked, purpose: Purpose) -> Result<Self> {
+        let reading = Reading(asked.file.as_ref());
+        let plan = &asked.plan;
+        let main = main(&reading, &plan.main)?;
         let mut references = Vec::new();
-        for (address, typed) in tables.from.iter().zip(sorted) {
-            references.push(Self::reference(address, typed, needs_take)?);
+        for planned in &plan.references {
+            references.push(reference(&reading, planned, purpose)?);
         }
         if references.is_empty() {
             return Err(Error::NoReference);
@@ -105,10 +178,12 @@ impl Call {
             return Err(Error::TwiceStandardInput);
         }
         let mut gates = Vec::new();
-        for text in require {
-            let gate = Gate::parse(text)?;
-            gate.check_names(&names)?;
-            gates.push(gate);
+        for text in &plan.require.0 {
+            gates.push(reading.read(text, |text| {
+                let gate = Gate::parse(text)?;
+                gate.check_names(&names)?;
+                Ok(gate)
+            })?);
         }
         for (_, plan) in &references {
             if plan.when_duplicate == WhenDuplicate::Stop {
@@ -118,130 +193,174 @@ impl Call {
                 gates.push(Gate::none(&plan.name, Kind::Unmatched));
             }
         }
-        Ok(Self { main, references, gates })
-    }
-
-    fn reference(
-        address: &OsStr,
-        typed: TableArguments,
-        needs_take: NeedsTake,
-    ) -> Result<(Table, ReferencePlan)> {
-        let (table, name) = Table::all(address)?;
-        let (table, options) = Options::read(table, typed)?;
-        let needs = |option, example| Error::NeedsOption {
-            reference: table.together.clone(),
-            option,
-            example,
+        let into = match (purpose, &plan.output, plan.in_place == Some(true)) {
+            (Purpose::Findings, ..) => Into::Nothing,
+            (_, Some(_), true) => return Err(Error::InPlaceWithOutput),
+            (_, None, true) if main.address == Address::Standard => {
+                return Err(Error::InPlaceOfStandard);
+            }
+            (_, None, true) => Into::Main { backup: plan.no_backup != Some(true) },
+            (_, Some(output), false) => Into::Output(Address::new(OsStr::new(&output.text))),
+            (_, None, false) => Into::Output(Address::Standard),
         };
-        if options.on.is_empty() && options.within.is_none() {
-            return Err(needs("on", "such as --on 'Apiary = Site code'"));
-        }
-        let on = On::parse(&options.on)?;
-        let within = options.within.as_deref().map(Within::parse).transpose()?;
-        if within.is_some() && on == On::Position {
-            let reference = table.together.clone();
-            return Err(Error::RangeByPosition { reference });
-        }
-        let reach = options.reach.as_deref().map(Reach::parse).transpose()?;
-        let clean = match &options.clean {
-            Some(text) => read_steps("clean", text)?,
-            None => Vec::new(),
+        let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
+        let progress = |text: &str| {
+            When::from_str(text, false).map_err(|_| Error::NotOneOf {
+                key: "progress",
+                value: text.to_owned(),
+                all: "auto, always or never",
+            })
         };
-        let mut take = Vec::new();
-        for text in &options.take {
-            take.extend(Take::parse(text)?);
-        }
-        if take.is_empty() && needs_take == NeedsTake::Yes {
-            return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
-        }
-        let mut leave = Vec::new();
-        for text in &options.leave {
-            leave.extend(Selection::parse("leave", text)?);
-        }
-        let when_duplicate = options.when_duplicate.as_deref().map(WhenDuplicate::parse);
-        let when_unmatched = options.when_unmatched.as_deref().map(WhenUnmatched::parse);
-        let name = options.name.unwrap_or(name);
-        let take = (!take.is_empty()).then_some(take);
-        Ok((
-            table,
-            ReferencePlan {
-                name,
-                on,
-                clean,
-                within,
-                reach,
-                when_duplicate: when_duplicate.transpose()?.unwrap_or_default(),
-                when_unmatched: when_unmatched.transpose()?.unwrap_or_default(),
-                match_blanks: options.match_blanks,
-                take,
-                leave,
+        Ok(Self {
+            main,
+            references,
+            gates,
+            into,
+            overwrite: plan.overwrite == Some(true),
+            write_anyway: plan.write_anyway == Some(true),
+            lists: path(&plan.lists),
+            receipt: path(&plan.receipt),
+            corrections: path(&plan.corrections),
+            edits: match &plan.edits {
+                Some(text) => reading.read(text, EditsRule::parse)?,
+                None => EditsRule::default(),
             },
-        ))
+            quiet: plan.quiet == Some(true),
+            verbose: plan.verbose == Some(true),
+            progress: match &plan.progress {
+                Some(text) => reading.read(text, progress)?,
+                None => When::Auto,
+            },
+            threads: threads(plan.threads),
+        })
     }
 
     /// Every input, for the check that no output is one of them.
     pub(crate) fn inputs(&self) -> impl Iterator<Item = &Address> {
-        let references = self.references.iter().flat_map(|(table, _)| table.addresses());
-        [&self.main.address].into_iter().chain(references)
+        [&self.main.address].into_iter().chain(self.reference_inputs())
     }
-}
 
-/// The options of one table, as texts.
-#[derive(Debug, Default)]
-struct Options {
-    on: Vec<String>,
-    clean: Option<String>,
-    within: Option<String>,
-    reach: Option<String>,
-    take: Vec<String>,
-    leave: Vec<String>,
-    when_duplicate: Option<String>,
-    when_unmatched: Option<String>,
-    match_blanks: bool,
-    name: Option<String>,
-}
+    /// Every input but the main table.
+    pub(crate) fn reference_inputs(&self) -> impl Iterator<Item = &Address> {
+        self.references.iter().flat_map(|(table, _)| table.addresses())
+    }
 
-impl Options {
-    fn read(mut table: Table, typed: TableArguments) -> Result<(Table, Self)> {
-        let mut options = Self::default();
-        for (option, value) in typed.options {
-            match option {
-                "on" => options.on.push(value),
-                "take" => options.take.push(value),
-                "name" if options.name.is_none() => options.name = Some(value),
-                "leave" => options.leave.push(value),
-                "when_duplicate" if options.when_duplicate.is_none() => {
-                    options.when_duplicate = Some(value);
-                }
-                "when_unmatched" if options.when_unmatched.is_none() => {
-                    options.when_unmatched = Some(value);
-                }
-                "match_blanks" => options.match_blanks = true,
-                "within" if options.within.is_none() => options.within = Some(value),
-                "reach" if options.reach.is_none() => options.reach = Some(value),
-                "clean" if options.clean.is_none() => options.clean = Some(value),
-                "delimiter" if table.delimiter.is_none() => table.set_delimiter(value)?,
-                "blank" => table.blanks.extend(parse_blanks(&value)?),
-                _ => return Err(Error::Twice { option, value }),
-            }
+    /// The file or stream that the table goes to.
+    pub(crate) fn output(&self) -> Option<&Address> {
+        match &self.into {
+            Into::Nothing => None,
+            Into::Output(address) => Some(address),
+            Into::Main { .. } => Some(&self.main.address),
         }
-        Ok((table, options))
     }
 
-    /// An option that only a reference can have.
-    fn first_of_a_reference(&self) -> Option<&'static str> {
-        let given = [
-            ("on", !self.on.is_empty()),
-            ("clean", self.clean.is_some()),
-            ("within", self.within.is_some()),
-            ("reach", self.reach.is_some()),
-            ("take", !self.take.is_empty()),
-            ("leave", !self.leave.is_empty()),
-            ("when-duplicate", self.when_duplicate.is_some()),
-            ("when-unmatched", self.when_unmatched.is_some()),
-            ("match-blanks", self.match_blanks),
-            ("name", self.name.is_some()),
-        ];
-        given.into_iter().find(|(_, given)| *given).map(|(option, _)| option)
+    /// The receipt and the corrections, which are read and written.
+    pub(crate) fn records(&self) -> impl Iterator<Item = &Path> {
+        self.receipt.as_deref().into_iter().chain(self.corrections.as_deref())
+    }
+}
+
+impl EditsRule {
+    fn parse(text: &str) -> Result<Self> {
+        match text.trim() {
+            "refuse" => Ok(Self::Refuse),
+            "keep" => Ok(Self::Keep),
+            "discard" => Ok(Self::Discard),
+            _ => Err(Error::NotOneOf {
+                key: "edits",
+                value: text.to_owned(),
+                all: "refuse, keep or discard",
+            }),
+        }
+    }
+}
+
+fn main(reading: &Reading<'_>, planned: &MainTable) -> Result<Table> {
+    let mut table = Table::new(OsStr::new(&planned.table.text));
+    describe(reading, &mut table, planned.delimiter.as_ref(), &planned.blank)?;
+    Ok(table)
+}
+
+fn describe(
+    reading: &Reading<'_>,
+    table: &mut Table,
+    delimiter: Option<&Text>,
+    blank: &Texts,
+) -> Result<()> {
+    if let Some(text) = delimiter {
+        reading.read(text, |text| table.set_delimiter(text.to_owned()))?;
+    }
+    table.blanks = reading.all(blank, parse_blanks)?;
+    Ok(())
+}
+
+fn reference(
+    reading: &Reading<'_>,
+    planned: &ReferenceTable,
+    purpose: Purpose,
+) -> Result<(Table, ReferencePlan)> {
+    let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
+    describe(reading, &mut table, planned.delimiter.as_ref(), &planned.blank)?;
+    let needs =
+        |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };
+    if planned.on.0.is_empty() && planned.within.is_none() {
+        return Err(needs("on", "such as --on 'Apiary = Site code'"));
+    }
+    let on = on(reading, &planned.on)?;
+    let within = reading.option(planned.within.as_ref(), Within::parse)?;
+    if within.is_some() && on == On::Position {
+        let reference = table.together.clone();
+        return Err(Error::RangeByPosition { reference });
+    }
+    let clean = reading.option(planned.clean.as_ref(), |text| read_steps("clean", text))?;
+    let take = reading.all(&planned.take, Take::parse)?;
+    let update = reading.all(&planned.update, Update::parse)?;
+    let append_unused = planned.append_unused == Some(true);
+    let gives = !take.is_empty() || !update.is_empty() || append_unused;
+    if !gives && purpose == Purpose::Table {
+        return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
+    }
+    let option = match (&planned.replace, planned.bring_blanks) {
+        _ if !update.is_empty() => None,
+        (Some(_), _) => Some("replace"),
+        (None, Some(true)) => Some("bring-blanks"),
+        (None, _) => None,
+    };
+    if let Some(option) = option {
+        return Err(Error::WithoutUpdate { reference: table.together.clone(), option });
+    }
+    let plan = ReferencePlan {
+        name: crate::typed::name_of(planned),
+        on,
+        clean: clean.unwrap_or_default(),
+        within,
+        reach: reading.option(planned.reach.as_ref(), Reach::parse)?,
+        when_duplicate: reading
+            .option(planned.when_duplicate.as_ref(), WhenDuplicate::parse)?
+            .unwrap_or_default(),
+        when_unmatched: reading
+            .option(planned.when_unmatched.as_ref(), WhenUnmatched::parse)?
+            .unwrap_or_default(),
+        match_blanks: planned.match_blanks == Some(true),
+        take: gives.then_some(take),
+        leave: reading.all(&planned.leave, |text| Selection::parse("leave", text))?,
+        update,
+        replace: reading.option(planned.replace.as_ref(), Replace::parse)?.unwrap_or_default(),
+        bring_blanks: planned.bring_blanks == Some(true),
+        append_unused,
+    };
+    Ok((table, plan))
+}
+
+/// The parts of a key, each text with its own place.
+fn on(reading: &Reading<'_>, texts: &Texts) -> Result<On> {
+    let all: Vec<&str> = texts.0.iter().map(|text| &text.text[..]).collect();
+    for text in &texts.0 {
+        // One by itself first, so that an error is shown where it stands.
+        reading.read(text, |text| Ok(On::parse(&[text])?))?;
+    }
+    match texts.0.first() {
+        Some(first) => reading.read(first, |_| Ok(On::parse(&all)?)),
+        None => Ok(On::parse(&all)?),
     }
 }

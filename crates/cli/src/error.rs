@@ -5,8 +5,11 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use gather_keys_core::findings::Counts;
+use gather_keys_core::receipt::Input;
 use unicode_width::UnicodeWidthStr;
 
+use crate::nearby::Nearby;
+use crate::typed::PlanFile;
 use crate::wording;
 
 /// A result of the command line.
@@ -23,7 +26,7 @@ pub(crate) enum Error {
     /// No reference was named.
     NoReference,
     /// An option of a reference stands before the first `--from`.
-    BeforeReference { option: &'static str },
+    BeforeReference { option: String },
     /// A reference without a needed option.
     NeedsOption { reference: String, option: &'static str, example: &'static str },
     /// A range, where rows are matched by their position.
@@ -46,6 +49,34 @@ pub(crate) enum Error {
     FindValues { given: usize, parts: Vec<String> },
     /// A gate on something that can't be said of a table by itself.
     NotOfATable { gate: String },
+    /// Something in a plan is wrong; the core's errors have a place of their own.
+    InPlan { plan: String, line: usize, text: String, at: usize, cause: Box<Error> },
+    /// A reference of another name than those in the plan has.
+    NotInPlan { asked: String, all: Vec<String> },
+    /// Another main table was named, but no plan.
+    MainWithoutPlan,
+    /// Something was named to be watched that is no plan.
+    NoPlan { name: String },
+    /// A path is not UTF-8.
+    PathNotText { path: String },
+    /// The table is to go into the main file and to an output.
+    InPlaceWithOutput,
+    /// The main table is standard input, and is to be written into.
+    InPlaceOfStandard,
+    /// A word of a plan or of the command line is none of those there are.
+    NotOneOf { key: &'static str, value: String, all: &'static str },
+    /// An option for updates, where there is none.
+    WithoutUpdate { reference: String, option: &'static str },
+    /// A file of corrections has not the headers of one.
+    NotCorrections { name: String },
+    /// Changes are to be kept, but there is no place for them.
+    EditsUnplaced,
+    /// Rows were changed that no column tells from others; `columns` are those that were tried.
+    EditsUnkeyed { columns: Option<Vec<String>> },
+    /// The main file is not what was read.
+    MainMoved { name: String },
+    /// A table is not where it was.
+    Lost { name: String, told: Box<Input>, nearby: Vec<Nearby> },
     /// The table and a list would be one file.
     OutputIsList { name: String },
     /// The demo's folder holds something.
@@ -73,8 +104,26 @@ impl Error {
         }
     }
 
+    /// An error about a plan, at a byte of its text.
+    pub(crate) fn in_plan(plan: &PlanFile, at: usize, cause: Self) -> Self {
+        let (name, text) = plan.named();
+        let place = gather_keys_core::Error::NothingToAppend { reference: String::new() };
+        match gather_keys_core::Error::in_plan(&name, text, at, place) {
+            gather_keys_core::Error::InPlan { plan, line, text, at, .. } => {
+                Self::InPlan { plan, line, text, at, cause: Box::new(cause) }
+            }
+            _ => cause,
+        }
+    }
+
     fn marked_text(&self) -> Option<(&str, usize)> {
         match self {
+            Self::InPlan { text, at, .. }
+            | Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::InPlan {
+                text,
+                at,
+                ..
+            })) => Some((text, *at)),
             Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::Malformed {
                 text,
                 at,
@@ -189,6 +238,80 @@ impl fmt::Display for Error {
                 let kinds = Counts::OF_A_TABLE.map(|kind| format!("`{}`", kind.label()));
                 let kinds = wording::joined(&kinds, "or");
                 write!(f, "the gate `{gate}` can't be judged by one table: say {kinds}")
+            }
+            Self::InPlan { plan, line, cause, .. } => write!(f, "{plan}, line {line}: {cause}"),
+            Self::NotInPlan { asked, all } => {
+                let all: Vec<String> = all.iter().map(|name| format!("`{name}`")).collect();
+                write!(f, "the plan has no reference `{asked}`: behind --from say ")?;
+                write!(f, "{}", wording::joined(&all, "or"))
+            }
+            Self::MainWithoutPlan => write!(
+                f,
+                "--main names the main table of a plan: name a plan first, or leave it out"
+            ),
+            Self::NoPlan { name } => {
+                write!(f, "{name} is no plan: name a TOML file, as --save-plan writes it")
+            }
+            Self::PathNotText { path } => {
+                write!(f, "the path {path} is not UTF-8: give the file another name")
+            }
+            Self::InPlaceWithOutput => write!(
+                f,
+                "the table goes either into the main file (in-place) or to an output: leave one out"
+            ),
+            Self::InPlaceOfStandard => {
+                write!(f, "standard input can't be written into: name an output with -o")
+            }
+            Self::NotOneOf { key, value, all } => {
+                write!(f, "{key} can't be `{value}`: say {all}")
+            }
+            Self::WithoutUpdate { reference, option } => {
+                write!(f, "--{option} of {reference} goes with --update: add one, or leave it out")
+            }
+            Self::NotCorrections { name } => write!(
+                f,
+                "{name} is no table of corrections: its headers are those that tell the row, then \
+                 header, value and note"
+            ),
+            Self::EditsUnplaced => {
+                write!(f, "there is no file to keep the changes in: add --corrections FILE")
+            }
+            Self::EditsUnkeyed { columns: Some(columns) } => write!(
+                f,
+                "the changes can't be kept: {} in the file of corrections do not tell each changed \
+                 row from all others; keep them in another file, or discard them",
+                wording::joined(columns, "and")
+            ),
+            Self::EditsUnkeyed { columns: None } => write!(
+                f,
+                "the changes can't be kept: no column tells each changed row from all others; \
+                 make the changes in the tables themselves, or discard them"
+            ),
+            Self::MainMoved { name } => write!(
+                f,
+                "{name} was changed by another program while it was read, and is left as it is: \
+                 run again"
+            ),
+            Self::Lost { name, told, nearby } => {
+                write!(f, "there is no file {name} any more; ")?;
+                write!(f, "the receipt saw it with {}", wording::counted(told.rows, "row"))?;
+                if let Some(modified) = &told.modified {
+                    write!(f, ", last written {modified}")?;
+                }
+                let digest = told.file.digest.get(..19).unwrap_or(&told.file.digest);
+                write!(f, " ({digest}…). ")?;
+                let named = |nearby: &Nearby| nearby.path.display().to_string();
+                let names: Vec<String> = nearby.iter().map(named).collect();
+                let names = wording::joined(&names, "and");
+                let one = nearby.len() == 1;
+                match nearby.first().map(|first| first.is_same) {
+                    None => write!(f, "No file near it has its content or headers: "),
+                    Some(true) if one => write!(f, "{names} has the same content: "),
+                    Some(true) => write!(f, "{names} have the same content: "),
+                    Some(false) if one => write!(f, "{names} has the same headers: "),
+                    Some(false) => write!(f, "{names} have the same headers: "),
+                }?;
+                write!(f, "name its new place in the plan or the call")
             }
             Self::OutputIsList { name } => {
                 write!(f, "{name} is one of the lists: name another output, or another folder")

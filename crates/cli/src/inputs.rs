@@ -1,8 +1,11 @@
 //! Opening the tables of a run.
 
 use std::hash::{BuildHasher, RandomState};
+use std::time::SystemTime;
 
-use gather_keys_core::enrich::{Enrichment, Note, Resolved, Side, added_names, resolve};
+use gather_keys_core::enrich::{
+    Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
+};
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{Arranged, Headers, Source};
@@ -10,8 +13,9 @@ use gather_keys_formats::delimited::{ReadOptions, Reader};
 use gather_keys_formats::{Address, Error};
 
 use crate::call::{Call, Table};
+use crate::corrections::CorrectionsFile;
 use crate::error::Result;
-use crate::progress::{Meter, Metered};
+use crate::progress::{Meter, Metered, SharedSum};
 
 /// A table that is open, its headers read.
 pub(crate) type OpenTable = Reader<Metered>;
@@ -24,8 +28,11 @@ pub(crate) struct Inputs {
     /// The size of all inputs in bytes, where it is known.
     pub(crate) size: Option<u64>,
     pub(crate) notes: Vec<Note>,
+    pub(crate) corrections: Option<CorrectionsFile>,
+    corrected: Option<Corrections>,
     references: Vec<OpenReference>,
     added: Vec<String>,
+    seen: Vec<Seen>,
 }
 
 /// A reference that is open.
@@ -37,6 +44,21 @@ struct OpenReference {
     found: Resolved,
 }
 
+/// An input as it was met, for the receipt.
+#[derive(Debug)]
+pub(crate) struct Seen {
+    /// What it is read for: `main`, or the name of a reference.
+    pub(crate) role: String,
+    pub(crate) address: Address,
+    pub(crate) headers: Vec<String>,
+    /// How many rows it has; for the main table to be told once it is read.
+    pub(crate) rows: u64,
+    /// When it was last written to.
+    pub(crate) modified: Option<SystemTime>,
+    /// Its sum, once it is read.
+    pub(crate) sum: Option<SharedSum>,
+}
+
 /// How a table was read, for those who want to know.
 #[derive(Debug)]
 pub(crate) struct ReadAs {
@@ -46,36 +68,61 @@ pub(crate) struct ReadAs {
     pub(crate) columns: usize,
 }
 
+/// What is left of the inputs once the references are loaded.
+pub(crate) struct Loaded {
+    pub(crate) main: OpenTable,
+    pub(crate) enrichment: Enrichment,
+    pub(crate) seen: Vec<Seen>,
+}
+
 impl Inputs {
     /// Opens the tables of a call.
-    pub(crate) fn open(call: Call) -> Result<Self> {
+    pub(crate) fn open(call: &Call) -> Result<Self> {
         let meter = Meter::default();
         let mut size = Some(0);
-        let mut open = |table: &Table, at: &Address| open_at(table, at, &meter, &mut size);
-        let main = open(&call.main, &call.main.address)?;
+        let mut seen = Vec::new();
+        let sums = call.receipt.is_some();
+        let mut open = |table: &Table, address: &Address, role: &str| -> Result<OpenTable> {
+            let sum = sums.then(SharedSum::default);
+            let open = open_at(table, address, &meter, &mut size, sum.clone())?;
+            let facts = address.path().and_then(|path| path.metadata().ok());
+            seen.push(Seen {
+                role: role.to_owned(),
+                address: address.clone(),
+                headers: open.headers().iter().map(str::to_owned).collect(),
+                rows: 0,
+                modified: facts.and_then(|facts| facts.modified().ok()),
+                sum,
+            });
+            Ok(open)
+        };
+        let main = open(&call.main, &call.main.address, "main")?;
         // A reference may use what those before it add.
         let mut known = main.headers().clone();
         let (mut references, mut added) = (Vec::new(), Vec::new());
         let mut notes = Vec::new();
-        for (table, plan) in call.references {
-            let mut tables = vec![open(&table, &table.address)?];
+        for (table, plan) in &call.references {
+            let mut tables = vec![open(table, &table.address, &plan.name)?];
             let headers = tables[0].headers().clone().of_table(&table.together[..]);
             for address in &table.others {
-                let mut other = open(&table, address)?;
+                let mut other = open(table, address, &plan.name)?;
                 arranged(&headers, &table.address.to_string(), &mut other)?;
                 tables.push(other);
             }
             let ours = Side { headers: &known, blanks: &call.main.blanks };
             let theirs = Side { headers: &headers, blanks: &table.blanks };
-            let found = resolve(&plan, ours, theirs)?;
+            let found = resolve(plan, ours, theirs)?;
             notes.extend(found.notes.iter().cloned());
             let (names, renamed) = added_names(&known, &plan.name, &found.names);
             notes.extend(renamed);
             known = known.with(&names);
             added.extend(names);
-            references.push(OpenReference { plan, headers, tables, found });
+            references.push(OpenReference { plan: plan.clone(), headers, tables, found });
         }
-        Ok(Self { main, meter, size, notes, references, added })
+        let corrections =
+            call.corrections.as_deref().map(CorrectionsFile::read).transpose()?.flatten();
+        let corrected = corrections.as_ref().map(|file| file.placed_in(&known)).transpose()?;
+        Ok(Self { main, meter, size, notes, corrections, corrected, references, added, seen })
     }
 
     /// How each table was read.
@@ -94,17 +141,25 @@ impl Inputs {
     }
 
     /// Loads the references on so many threads; what is left to read is the main table.
-    pub(crate) fn load(self, threads: usize) -> Result<(OpenTable, Enrichment)> {
+    pub(crate) fn load(self, threads: usize) -> Result<Loaded> {
         let mut lookups = Vec::new();
+        let mut rows = Vec::new();
         for OpenReference { plan, headers, tables, found } in self.references {
             let mut builder = found.builder(&plan, &headers, seed());
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
             }
-            lookups.push(found.lookup(builder.finish()?));
+            let reference = builder.finish()?;
+            rows.extend(reference.tables().map(|(_, rows)| rows));
+            lookups.push(found.lookup(reference));
+        }
+        let mut seen = self.seen;
+        for (seen, rows) in seen.iter_mut().skip(1).zip(rows) {
+            seen.rows = rows;
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
-        Ok((self.main, enrichment))
+        let enrichment = enrichment.corrected(self.corrected);
+        Ok(Loaded { main: self.main, enrichment, seen })
     }
 }
 
@@ -121,7 +176,7 @@ fn arranged<'t>(
 
 /// Opens a table and reads its headers; its size is added to `size`, where it is known.
 pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Result<OpenTable> {
-    open_at(table, &table.address, meter, size)
+    open_at(table, &table.address, meter, size, None)
 }
 
 fn open_at(
@@ -129,12 +184,13 @@ fn open_at(
     address: &Address,
     meter: &Meter,
     size: &mut Option<u64>,
+    sum: Option<SharedSum>,
 ) -> Result<OpenTable> {
     let (input, bytes) = address.open()?;
     *size = size.zip(bytes).map(|(all, one)| all + one);
     let name = address.to_string();
     let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
-    Ok(Reader::new(name, meter.on(input), options)?)
+    Ok(Reader::new(name, meter.on(input, sum), options)?)
 }
 
 /// A seed that nobody can know beforehand, from what the standard library seeds its own maps with.

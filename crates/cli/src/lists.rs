@@ -9,7 +9,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::findings::{Change, ChangedBy, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
@@ -32,6 +32,9 @@ const LISTED: [Kind; 11] = [
     Kind::Repeated,
 ];
 
+/// The list of changed cells, and the columns behind its first ones.
+const CHANGES: (&str, [&str; 4]) = ("changes.csv", ["header", "before", "after", "reference row"]);
+
 /// The first columns of every list.
 const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 
@@ -39,6 +42,7 @@ const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 #[derive(Debug)]
 pub(crate) struct Lists {
     files: Vec<(Kind, csv::Writer<WholeFile>)>,
+    changes: csv::Writer<WholeFile>,
     folder: Folder,
     main: Headers,
     main_key: Columns,
@@ -152,7 +156,8 @@ fn compared_otherwise(lookup: &Lookup) -> impl Iterator<Item = bool> {
 
 /// The files that the lists of a folder are.
 pub(crate) fn paths(folder: &Path) -> Vec<PathBuf> {
-    LISTED.into_iter().map(|kind| path(folder, kind)).collect()
+    let kinds = LISTED.into_iter().map(|kind| path(folder, kind));
+    kinds.chain([folder.join(CHANGES.0)]).collect()
 }
 
 fn path(folder: &Path, kind: Kind) -> PathBuf {
@@ -168,9 +173,12 @@ impl Lists {
     ) -> Result<Self, Error> {
         let references = || enrichment.lookups().map(Lookup::reference);
         let headers = enrichment.headers();
+        let made = Folder::create(folder)?;
+        let changes = WholeFile::create(&folder.join(CHANGES.0), overwrite)?;
         let mut lists = Self {
             files: Vec::new(),
-            folder: Folder::create(folder)?,
+            changes: csv::Writer::from_writer(changes),
+            folder: made,
             main: headers.clone(),
             main_key: Columns::of(enrichment.lookups().map(|lookup| main_names(headers, lookup))),
             reference_key: Columns::of(enrichment.lookups().map(reference_names)),
@@ -187,6 +195,8 @@ impl Lists {
             lists.record.extend(&headers);
             lists.write(kind)?;
         }
+        lists.record.extend(PLACE.into_iter().chain(CHANGES.1));
+        lists.write_change()?;
         Ok(lists)
     }
 
@@ -240,6 +250,12 @@ impl Lists {
         let written = file.write_record(&self.record);
         self.record.clear();
         written.map_err(|error| refused(&path(&self.folder.path, kind), error.into()))
+    }
+
+    fn write_change(&mut self) -> Result<(), Error> {
+        let written = self.changes.write_record(&self.record);
+        self.record.clear();
+        written.map_err(|error| refused(&self.folder.path.join(CHANGES.0), error.into()))
     }
 
     /// Writes the lists of reference rows.
@@ -312,12 +328,13 @@ impl Lists {
 
     /// Lets the lists appear.
     pub(crate) fn commit(self) -> Result<(), Error> {
-        for (kind, file) in self.files {
-            let file = file.into_inner();
-            let refused = |error: csv::IntoInnerError<_>| {
-                refused(&path(&self.folder.path, kind), io::Error::from(error.error().kind()))
-            };
-            file.map_err(refused)?.commit()?;
+        let folder = &self.folder.path;
+        let files = self.files.into_iter().map(|(kind, file)| (path(folder, kind), file));
+        for (path, file) in files.chain([(folder.join(CHANGES.0), self.changes)]) {
+            let file = file.into_inner().map_err(|error: csv::IntoInnerError<_>| {
+                refused(&path, io::Error::from(error.error().kind()))
+            });
+            file?.commit()?;
         }
         Ok(())
     }
@@ -365,6 +382,29 @@ impl Recorder for Lists {
         }
         self.write(kind)
     }
+
+    fn changed(&mut self, change: &Change<'_>) -> Result<(), Error> {
+        let Change { by, row, column, before, after } = *change;
+        let (name, by) = match by {
+            ChangedBy::Lookup { lookup, row, .. } => {
+                let reference = lookup.reference();
+                let row = row.map_or_else(
+                    || "several".to_owned(),
+                    |row| match reference.table(row) {
+                        Some(table) => format!("{table} {}", reference.number(row)),
+                        None => reference.number(row).to_string(),
+                    },
+                );
+                (reference.name(), row)
+            }
+            ChangedBy::Correction(row) => ("corrections", row.to_string()),
+        };
+        let table = self.main.table().to_owned();
+        self.begin(name, &table, row.number(), row.line());
+        self.record.push_field(&self.main.address(column));
+        self.record.extend([before, after, &by]);
+        self.write_change()
+    }
 }
 
 /// Why a row is unmatched, and what comes near.
@@ -407,6 +447,6 @@ fn refused(path: &Path, cause: io::Error) -> Error {
 
 /// The sentence that says where the lists are.
 pub(crate) fn told(folder: &Path) -> String {
-    let count = wording::counted(LISTED.len() as u64, "list");
+    let count = wording::counted(LISTED.len() as u64 + 1, "list");
     format!("Wrote {count} of findings to the folder {}.", folder.display())
 }

@@ -1,20 +1,28 @@
 //! Gather Keys on the command line.
 //!
-//! `arguments` says what may be typed; `call` turns it into a description of the run; `commands`
-//! carries it out; `summary` and `lists` tell what was found. The computation is in
+//! `arguments` says what may be typed; `typed` makes a plan of it, or reads one; `call` turns that
+//! into a description of the run; `commands` and `run` carry it out; `summary` and `lists` tell what
+//! was found. The computation is in
 //! `gather-keys-core`, the files are in `gather-keys-formats`.
 
 mod arguments;
 mod call;
 mod commands;
+mod corrections;
+mod edits;
 mod error;
 mod inputs;
 mod lines;
 mod lists;
+mod nearby;
 mod output;
 mod places;
 mod progress;
+mod receipts;
+mod run;
+mod signals;
 mod summary;
+mod typed;
 mod wording;
 
 use std::process::ExitCode;
@@ -44,10 +52,12 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     arguments.color.apply();
     let tables = matches.subcommand().map(|(_, matches)| arguments::tables_in_order(matches));
     let tables = tables.unwrap_or_default();
+    signals::end_cleanly(matches!(arguments.command, Command::Watch(_)));
     match arguments.command {
         Command::Enrich(enrich) => commands::enrich(enrich, tables),
-        Command::Check(check) => commands::check(check, tables),
+        Command::Check(check) => commands::check(&check, tables),
         Command::Why(why) => commands::why(&why, tables),
+        Command::Watch(watch) => commands::watch(&watch),
         Command::Find(find) => commands::find(find),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),

@@ -1,59 +1,139 @@
-//! Where the enriched table goes: a file that appears whole, or standard output.
+//! Where the enriched table goes: a file that appears whole, the main file itself, or standard
+//! output.
 
-use std::fs::File;
+use std::fs::{self, File, Metadata};
 use std::io::{self, Seek, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use gather_keys_formats::{Address, Error, WholeFile};
+use gather_keys_formats::{Address, Error, Sum, WholeFile, keep_copy};
 use same_file::Handle;
 
-use crate::error::Result;
+use crate::error::{self, Result};
 
 const STANDARD: &str = "standard output";
 
 /// The output of a run.
 #[derive(Debug)]
-pub(crate) enum Output {
+pub(crate) struct Output {
+    at: At,
+    /// The sum of what is written, where it is wanted.
+    sum: Option<Sum>,
+}
+
+#[derive(Debug)]
+enum At {
     /// A file.
     File(WholeFile),
+    /// The main file.
+    Main { file: WholeFile, main: MainFile, stamp: Option<String> },
     /// Standard output, as the rows come.
     Straight(io::Stdout),
     /// Standard output, but only once it is known that the table may be written.
     Held(File),
 }
 
-impl Output {
-    /// Begins the output. With `held` nothing reaches standard output before
-    /// [`Output::commit`].
-    pub(crate) fn create(address: &Address, overwrite: bool, held: bool) -> Result<Self> {
-        Ok(match address {
-            Address::File(path) => Self::File(WholeFile::create(path, overwrite)?),
-            Address::Standard if held => Self::Held(tempfile::tempfile().map_err(refused)?),
-            Address::Standard => Self::Straight(io::stdout()),
+/// The main file as it was when it was opened.
+#[derive(Debug, Clone)]
+pub(crate) struct MainFile {
+    path: PathBuf,
+    was: Metadata,
+}
+
+impl MainFile {
+    /// What is there now, to be asked before it is opened; `None` when it is no file.
+    pub(crate) fn at(address: &Address) -> Option<Self> {
+        let path = address.path()?.to_owned();
+        let was = fs::metadata(&path).ok()?;
+        Some(Self { path, was })
+    }
+
+    /// Whether nobody has written to it since.
+    fn is_same(&self) -> bool {
+        fs::metadata(&self.path).is_ok_and(|now| {
+            now.len() == self.was.len() && now.modified().ok() == self.was.modified().ok()
         })
+    }
+}
+
+/// What is known of an output that has appeared.
+#[derive(Debug)]
+pub(crate) struct Appeared {
+    /// Its size and digest, where they were wanted.
+    pub(crate) sum: Option<(u64, String)>,
+    /// Where what was there before is kept.
+    pub(crate) backup: Option<PathBuf>,
+}
+
+impl Output {
+    /// Begins the output. With `held` nothing reaches standard output before [`Output::commit`].
+    pub(crate) fn create(
+        address: &Address,
+        overwrite: bool,
+        held: bool,
+        summed: bool,
+    ) -> Result<Self> {
+        let at = match address {
+            Address::File(path) => At::File(WholeFile::create(path, overwrite)?),
+            Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?),
+            Address::Standard => At::Straight(io::stdout()),
+        };
+        Ok(Self { at, sum: summed.then(Sum::default) })
+    }
+
+    /// Begins what is to take the place of the main file, which was so when it was opened. With a
+    /// `stamp` what it was is kept under a name with that.
+    pub(crate) fn in_place(main: &MainFile, stamp: Option<String>, summed: bool) -> Result<Self> {
+        let file = WholeFile::create(&main.path, true)?;
+        let at = At::Main { file, main: main.clone(), stamp };
+        Ok(Self { at, sum: summed.then(Sum::default) })
     }
 
     /// What it is called in messages.
     pub(crate) fn name(&self) -> String {
-        match self {
-            Self::File(file) => file.name().to_owned(),
-            Self::Straight(_) | Self::Held(_) => STANDARD.to_owned(),
+        match &self.at {
+            At::File(file) | At::Main { file, .. } => file.name().to_owned(),
+            At::Straight(_) | At::Held(_) => STANDARD.to_owned(),
+        }
+    }
+
+    /// Where its content stands until it appears, for a file.
+    pub(crate) fn beside(&self) -> Option<&Path> {
+        match &self.at {
+            At::File(file) | At::Main { file, .. } => file.beside(),
+            At::Straight(_) | At::Held(_) => None,
         }
     }
 
     /// Lets the output appear.
-    pub(crate) fn commit(self) -> Result<()> {
-        match self {
-            Self::File(file) => file.commit()?,
-            Self::Straight(mut out) => out.flush().map_err(refused)?,
-            Self::Held(mut file) => {
+    pub(crate) fn commit(self) -> Result<Appeared> {
+        let sum = self.sum.map(|sum| sum.told());
+        let mut backup = None;
+        match self.at {
+            At::File(file) => file.commit()?,
+            At::Main { file, main, stamp } => {
+                if !main.is_same() {
+                    return Err(error::Error::MainMoved { name: main.path.display().to_string() });
+                }
+                if let Some(stamp) = stamp {
+                    backup = Some(keep_copy(&main.path, &stamp)?);
+                }
+                if let Err(error) = file.commit() {
+                    // Nothing took the place of the file, so that there is nothing to keep.
+                    if let Some(backup) = &backup {
+                        let _ = fs::remove_file(backup);
+                    }
+                    return Err(error.into());
+                }
+            }
+            At::Straight(mut out) => out.flush().map_err(refused)?,
+            At::Held(mut file) => {
                 file.rewind().map_err(refused)?;
                 let mut out = io::stdout().lock();
                 io::copy(&mut file, &mut out).map_err(refused)?;
                 out.flush().map_err(refused)?;
             }
         }
-        Ok(())
+        Ok(Appeared { sum, backup })
     }
 }
 
@@ -63,18 +143,22 @@ fn refused(cause: io::Error) -> Error {
 
 impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        match self {
-            Self::File(file) => file.write(bytes),
-            Self::Straight(out) => out.write(bytes),
-            Self::Held(file) => file.write(bytes),
+        let written = match &mut self.at {
+            At::File(file) | At::Main { file, .. } => file.write(bytes),
+            At::Straight(out) => out.write(bytes),
+            At::Held(file) => file.write(bytes),
+        }?;
+        if let Some(sum) = &mut self.sum {
+            sum.add(&bytes[..written]);
         }
+        Ok(written)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        match self {
-            Self::File(file) => file.flush(),
-            Self::Straight(out) => out.flush(),
-            Self::Held(file) => file.flush(),
+        match &mut self.at {
+            At::File(file) | At::Main { file, .. } => file.flush(),
+            At::Straight(out) => out.flush(),
+            At::Held(file) => file.flush(),
         }
     }
 }

@@ -4,11 +4,12 @@
 //! that nothing on the way of the rows waits for the terminal.
 
 use std::io::{self, IsTerminal, Read};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
+use gather_keys_formats::Sum;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use crate::arguments::When;
@@ -21,16 +22,28 @@ const INTERVAL: Duration = Duration::from_millis(100);
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Meter(Arc<AtomicU64>);
 
-/// A reader whose bytes are counted.
+/// A reader whose bytes are counted, and summed up where that is wanted.
 pub(crate) struct Metered {
     input: Box<dyn Read + Send>,
     meter: Meter,
+    sum: Option<SharedSum>,
+}
+
+/// The sum of what a reader has read so far.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct SharedSum(Arc<Mutex<Sum>>);
+
+impl SharedSum {
+    /// How many bytes there were, and their digest.
+    pub(crate) fn told(&self) -> (u64, String) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).told()
+    }
 }
 
 impl Meter {
     /// Counts what is read from `input`.
-    pub(crate) fn on(&self, input: Box<dyn Read + Send>) -> Metered {
-        Metered { input, meter: self.clone() }
+    pub(crate) fn on(&self, input: Box<dyn Read + Send>, sum: Option<SharedSum>) -> Metered {
+        Metered { input, meter: self.clone(), sum }
     }
 }
 
@@ -38,6 +51,9 @@ impl Read for Metered {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.input.read(buffer)?;
         self.meter.0.fetch_add(read as u64, Ordering::Relaxed);
+        if let Some(sum) = &self.sum {
+            sum.0.lock().unwrap_or_else(PoisonError::into_inner).add(&buffer[..read]);
+        }
         Ok(read)
     }
 }

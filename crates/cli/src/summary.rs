@@ -7,16 +7,19 @@
 use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
-use gather_keys_core::enrich::{Enrichment, Note};
+use gather_keys_core::enrich::{Enrichment, Note, Written};
 use gather_keys_core::findings::{
     Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample,
 };
 use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
+use gather_keys_core::receipt::NewKeys;
 use gather_keys_core::table::Headers;
 
+use crate::edits::Edits;
 use crate::inputs::ReadAs;
 use crate::lines::{GOOD, Lines, TROUBLE};
 use crate::places::{self, labelled, place, reference_place, unread};
+use crate::receipts::Moved;
 use crate::wording::{self, counted, joined, number, share};
 
 const STRONG: Style = Style::new().bold();
@@ -33,6 +36,8 @@ pub(crate) struct Summary<'a> {
     pub(crate) findings: &'a Findings,
     /// Whether every finding is being written to files.
     pub(crate) listed: bool,
+    /// The file of corrections, if one was named.
+    pub(crate) corrections: Option<&'a str>,
 }
 
 impl Summary<'_> {
@@ -45,6 +50,9 @@ impl Summary<'_> {
                 text.push('\n');
             }
             self.lookup(&mut text, lookup, found);
+        }
+        if let Some(file) = self.corrections {
+            self.corrected(&mut text, file);
         }
         let troubled = self.findings.lookups.iter().any(|found| has_trouble(&found.counts));
         if troubled && !self.listed {
@@ -93,6 +101,8 @@ impl Summary<'_> {
             paragraph(text, 4, &repeated);
         }
 
+        self.updates(text, found);
+
         let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
         if !reference.is_by_position() {
             keys(text, lookup, counts, &lines);
@@ -114,6 +124,96 @@ impl Summary<'_> {
         }
         text.push('\n');
         self.advice(text, lookup, counts);
+    }
+
+    /// What became of the cells of updated columns, and the rows that were added.
+    fn updates(&self, text: &mut String, found: &LookupFindings) {
+        if !found.updates.is_empty() {
+            let _ = writeln!(text, "\n  Cells of {}", self.main.table());
+        }
+        for update in &found.updates {
+            let header = wording::cell(&self.enrichment.headers().address(update.column), 24);
+            let told = Written::ALL.iter().filter_map(|&written| {
+                let count = update.written.of(written);
+                let always = matches!(written, Written::Filled | Written::Replaced);
+                let word = match written {
+                    Written::Same => "the same already",
+                    Written::Left => "left as they were",
+                    written => written.label(),
+                };
+                (count > 0 || always).then(|| format!("{} {word}", number(count)))
+            });
+            let told: Vec<String> = told.collect();
+            paragraph(text, 4, &format!("{header}: {}", joined(&told, "and")));
+        }
+        let Some(appended) = &found.appended else { return };
+        let rows = counted(appended.rows, "row");
+        let verb = if appended.rows == 1 { "is" } else { "are" };
+        paragraph(text, 4, &format!("{rows} that nothing asked for {verb} added at the end"));
+        let not = &appended.not;
+        let reasons = [
+            (not.blank_key, "a blank key"),
+            (not.malformed, "a malformed key"),
+            (not.ambiguous, "a key on rows that disagree"),
+            (not.not_apart, "a key that can't be taken apart into the main table's columns"),
+        ];
+        let reasons = reasons.iter().filter(|(count, _)| *count > 0);
+        let reasons: Vec<String> =
+            reasons.map(|(count, why)| format!("{} with {why}", number(*count))).collect();
+        if !reasons.is_empty() {
+            let verb = if not.all() == 1 { "is" } else { "are" };
+            let words = format!("not added {verb} {}", joined(&reasons, "and"));
+            paragraph(text, 4, &words);
+        }
+    }
+
+    /// What became of corrections.
+    fn corrected(&self, text: &mut String, file: &str) {
+        let all = &self.findings.corrected;
+        let lines = Lines::up_to(self.findings.main_rows);
+        let count = counted(all.len() as u64, "correction");
+        let _ = writeln!(text, "\n{STRONG}{file}{STRONG:#}: {count}\n");
+        let told = |one: &&gather_keys_core::enrich::Corrected| {
+            let key = one.correction.key.iter().map(String::as_str);
+            let behind = format!(" ({})", one.correction.header);
+            labelled(&format!("row {}", number(one.correction.row)), key, &behind, lines.room())
+        };
+        let kinds: [(&str, Style, &dyn Fn(u64, u64) -> bool); 3] = [
+            ("corrected", GOOD, &|changed, _| changed > 0),
+            ("needless", TROUBLE, &|changed, same| changed == 0 && same > 0),
+            ("gone", TROUBLE, &|changed, same| changed == 0 && same == 0),
+        ];
+        let mut counts = [0; 3];
+        for ((label, style, is_such), count) in kinds.into_iter().zip(&mut counts) {
+            let such = all.iter().filter(|one| is_such(one.changed, one.same));
+            *count = such.clone().count() as u64;
+            let samples: Vec<String> =
+                such.filter(|_| label != "corrected").take(SHOWN).map(|one| told(&one)).collect();
+            let cells: u64 = all.iter().map(|one| one.changed).sum();
+            let samples = match (label, cells) {
+                ("corrected", 1..) => vec![format!("in {}", counted(cells, "cell"))],
+                _ => samples,
+            };
+            let many = if label == "corrected" { samples.len() as u64 } else { *count };
+            lines.line(text, (label, *count, ""), style, (&samples, many));
+        }
+        text.push('\n');
+        let [_, needless, gone] = counts;
+        if needless > 0 {
+            let words = format!(
+                "needless: the tables give that value themselves now; take {} out of {file}.",
+                if needless == 1 { "it" } else { "them" }
+            );
+            paragraph(text, 2, &words);
+        }
+        if gone > 0 {
+            let words = format!(
+                "gone: no row of {} has that key any more; correct {file}, or take {} out.",
+                self.main.table(),
+                if gone == 1 { "it" } else { "them" }
+            );
+            paragraph(text, 2, &words);
+        }
     }
 
     /// A main row in trouble.
@@ -438,3 +538,116 @@ pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
     }
     text
 }
+
+/// What has moved since the run before, a sentence each.
+pub(crate) fn moved(all: &[Moved]) -> Vec<String> {
+    if all.is_empty() {
+        return vec!["Nothing has moved since the run before.".to_owned()];
+    }
+    let named = |names: &[String]| {
+        let ticked: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+        joined(&ticked, "and")
+    };
+    let told = all.iter().map(|moved| match moved {
+        Moved::Program { before } => {
+            format!("the program is version {} now; it was {before}.", env!("CARGO_PKG_VERSION"))
+        }
+        Moved::Plan => "what is asked for is another than before.".to_owned(),
+        Moved::Table { role, path, is_new: true } => format!("{path} is read for {role} now."),
+        Moved::Table { role, path, is_new: false } => {
+            format!("{path} is not read for {role} any more.")
+        }
+        Moved::Headers { path, gone, new } => match (&gone[..], &new[..]) {
+            ([], []) => format!("{path} has its columns in another order."),
+            (gone, []) => format!("{path} has no {} any more.", named(gone)),
+            ([], new) => format!("{path} has {} besides.", named(new)),
+            (gone, new) => format!("{path} has {} instead of {}.", named(new), named(gone)),
+        },
+        Moved::Rows { path, before, now } => {
+            let (differs, word) = match now > before {
+                true => (now - before, "more"),
+                false => (before - now, "fewer"),
+            };
+            let rows = if differs == 1 { "row" } else { "rows" };
+            let all = counted(*now, "row");
+            format!("{path} has {} {rows} {word}, {all} in all.", number(differs))
+        }
+        Moved::Cells { path } => format!("{path} has other content in as many rows."),
+        Moved::Keys { reference, unmatched, new } => {
+            let NewKeys { count, first, or_more } = new;
+            let at_least = if *or_more { "at least " } else { "" };
+            let what = if *unmatched { "unmatched" } else { "duplicate" };
+            let keys = if *count == 1 { "key is" } else { "keys are" };
+            let rest = if *count as usize > first.len() { "; …" } else { "" };
+            format!(
+                "{reference}: {at_least}{} {keys} {what} that {} not: {}{rest}.",
+                number(*count),
+                if *count == 1 { "was" } else { "were" },
+                first.join("; ")
+            )
+        }
+    });
+    told.map(|words| format!("Moved since the run before: {words}")).collect()
+}
+
+/// What was changed by hand in an output, and what to do about it.
+pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
+    let mut text = String::new();
+    let head = format!("{name} was changed by hand since it was written, and is left as it is.");
+    let _ = writeln!(text, "\n{BAD}{}{BAD:#}", wording::wrapped(&head, 0, "  "));
+    if let Some(headers) = &edits.headers {
+        paragraph(&mut text, 2, &format!("Its headers are now {}.", headers.join(", ")));
+    }
+    for row in edits.rows.iter().take(EDITS_SHOWN) {
+        for cell in &row.cells {
+            let shown = |cell: &str| match cell {
+                "" => "(blank)".to_owned(),
+                cell => wording::cell(cell, 28),
+            };
+            let words = format!(
+                "row {}, {}: {} was {}",
+                number(row.row),
+                wording::cell(&cell.header, 24),
+                shown(&cell.is),
+                shown(&cell.was)
+            );
+            paragraph(&mut text, 2, &words);
+        }
+    }
+    let rest = edits.rows.len().saturating_sub(EDITS_SHOWN) as u64;
+    if rest > 0 {
+        let verb = if rest == 1 { "is" } else { "are" };
+        paragraph(&mut text, 2, &format!("and {} more {verb} changed", counted(rest, "row")));
+    }
+    for rows in edits.unclear.iter().take(EDITS_SHOWN) {
+        let last = rows.end - 1;
+        let rows = match last == rows.start {
+            true => format!("row {}", number(last)),
+            false => format!("rows {} to {}", number(rows.start), number(last)),
+        };
+        paragraph(&mut text, 2, &format!("{rows}: changed, and the tables have moved there too"));
+    }
+    let more = edits.unclear.len().saturating_sub(EDITS_SHOWN) as u64;
+    if more > 0 {
+        paragraph(&mut text, 2, &format!("and {} more", counted(more, "place")));
+    }
+    for (count, word) in [(edits.added, "new"), (edits.removed, "gone")] {
+        if count > 0 {
+            let verb = if count == 1 { "is" } else { "are" };
+            paragraph(&mut text, 2, &format!("{} {verb} {word}", counted(count, "row")));
+        }
+    }
+    let keep = match (edits.is_unclear(), has_file) {
+        (true, _) => "To keep them, make them in the tables or the corrections by hand.",
+        (false, true) => "To keep them as corrections, run again with --edits keep.",
+        (false, false) => {
+            "To keep them as corrections, run again with --edits keep --corrections FILE."
+        }
+    };
+    let words = format!("{keep} To write over them, run with --edits discard; a copy is kept.");
+    paragraph(&mut text, 2, &words);
+    text
+}
+
+/// How many changed rows are shown.
+const EDITS_SHOWN: usize = 12;

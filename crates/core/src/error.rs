@@ -102,6 +102,61 @@ pub enum Error {
         /// The first row of the piece, from 1.
         row: u64,
     },
+    /// Something in a plan is wrong.
+    InPlan {
+        /// The plan.
+        plan: String,
+        /// The line, from 1.
+        line: usize,
+        /// What stands on it.
+        text: String,
+        /// Where on it, in bytes.
+        at: usize,
+        /// What is wrong.
+        cause: Box<Error>,
+    },
+    /// A plan is not TOML, has a key that there is none of, or a value of another kind.
+    PlanMalformed {
+        /// What is wrong.
+        said: String,
+    },
+    /// A receipt can't be read.
+    ReceiptUnread {
+        /// Its path.
+        receipt: String,
+        /// What is wrong with it.
+        said: String,
+    },
+    /// A header of the corrections is not in the output.
+    CorrectionAstray {
+        /// The table of corrections.
+        table: String,
+        /// Its row, from 1; 0 is the header row.
+        row: u64,
+        /// What was not found.
+        cause: Box<Error>,
+    },
+    /// Two corrections of one cell disagree.
+    CorrectedTwice {
+        /// The table of corrections.
+        table: String,
+        /// Their rows, from 1.
+        rows: [u64; 2],
+        /// The header of the cell.
+        header: String,
+    },
+    /// Two updates of a reference write into one column.
+    UpdatedTwice {
+        /// The reference.
+        reference: String,
+        /// The main table's header.
+        header: String,
+    },
+    /// Rows can't be added from a reference, since their key has no place in the main table.
+    NothingToAppend {
+        /// The reference.
+        reference: String,
+    },
     /// A gate names a reference that the run does not have.
     ReferenceUnknown {
         /// The name that was asked for.
@@ -116,6 +171,23 @@ pub enum Error {
         /// The most rows that a reference can have.
         most: u64,
     },
+}
+
+impl Error {
+    /// An error about a plan called `name`, at a byte of its text.
+    pub fn in_plan(name: &str, plan: &str, at: usize, cause: Self) -> Self {
+        let before = plan.get(..at).unwrap_or(plan);
+        let start = before.rfind('\n').map_or(0, |end| end + 1);
+        let rest = &plan[start..];
+        let text = rest[..rest.find('\n').unwrap_or(rest.len())].trim_end().to_owned();
+        Self::InPlan {
+            plan: name.to_owned(),
+            line: before.matches('\n').count() + 1,
+            at: (before.len() - start).min(text.len()),
+            text,
+            cause: Box::new(cause),
+        }
+    }
 }
 
 impl fmt::Display for Error {
@@ -182,6 +254,31 @@ impl fmt::Display for Error {
             Self::TooManyCopies { table, row } => {
                 write!(f, "rows of {table} from row {row} on are repeated to more than 4 GiB: ")?;
                 write!(f, "give the key more parts, or choose another rule than `every`")
+            }
+            Self::InPlan { plan, line, cause, .. } => write!(f, "{plan}, line {line}: {cause}"),
+            Self::PlanMalformed { said } => {
+                write!(f, "{said}; docs/plans.md has every key of a plan")
+            }
+            Self::ReceiptUnread { receipt, said } => {
+                write!(f, "{receipt} is no receipt that can be read: {said}; ")?;
+                write!(f, "name another file, or delete it to begin anew")
+            }
+            Self::CorrectionAstray { table, row: 0, cause } => {
+                write!(f, "{table}, header row: {cause}")
+            }
+            Self::CorrectionAstray { table, row, cause } => {
+                write!(f, "{table}, row {row}: {cause}")
+            }
+            Self::CorrectedTwice { table, rows: [first, second], header } => {
+                write!(f, "{table}: rows {first} and {second} give `{header}` of the same rows ")?;
+                write!(f, "different values; leave one of them out")
+            }
+            Self::UpdatedTwice { reference, header } => {
+                write!(f, "{reference} updates `{header}` twice: leave one of them out")
+            }
+            Self::NothingToAppend { reference } => {
+                write!(f, "`append_unused` of {reference} does not go with a reverse lookup, ")?;
+                write!(f, "where a row holds several keys; leave it out")
             }
             Self::ReferenceUnknown { asked, all } => {
                 write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))

@@ -16,6 +16,7 @@ pub mod findings;
 pub mod key;
 pub mod lookup;
 pub mod plan;
+pub mod receipt;
 pub mod table;
 pub mod template;
 

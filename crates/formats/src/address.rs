@@ -65,14 +65,46 @@ impl Address {
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())
     }
 
+    /// What the tables that a person means are called together: the stem of one, or what the names of
+    /// several have in common.
+    pub fn stem_of_any(text: &OsStr) -> String {
+        if Self::is_glob(text) && !Path::new(text).exists() {
+            Self::stem_of_all(text)
+        } else {
+            Self::new(text).stem()
+        }
+    }
+
+    /// A path whose signs all stand for themselves, where others behind it may not.
+    pub fn escaped(path: &str) -> String {
+        glob::Pattern::escape(path)
+    }
+
     /// What the tables that are like a text are called together: its stem, but for the signs that
     /// stand for others and what joins them to the rest.
-    pub fn stem_of_all(text: &OsStr) -> String {
+    fn stem_of_all(text: &OsStr) -> String {
         let stem = Self::new(text).stem();
         let joints = |sign: char| "*?[]-_. ".contains(sign);
         let plain = stem.split(['*', '?', '[']).map(|piece| piece.trim_matches(joints));
         let longest = plain.max_by_key(|piece| piece.len()).unwrap_or_default();
         if longest.is_empty() { "input".to_owned() } else { longest.to_owned() }
+    }
+
+    /// All of it, as text.
+    ///
+    /// # Errors
+    /// Those of [`Address::open`], and [`Error::NotText`].
+    pub fn read_to_string(&self) -> Result<String> {
+        let (mut input, _) = self.open()?;
+        let mut bytes = Vec::new();
+        let read = input.read_to_end(&mut bytes);
+        read.map_err(|cause| Error::Read { name: self.to_string(), cause })?;
+        String::from_utf8(bytes).map_err(|error| {
+            let before = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+            let line = memchr::memchr_iter(b'\n', before).count() as u64 + 1;
+            let place = crate::Place { row: line, line, header: None };
+            Error::NotText { name: self.to_string(), place }
+        })
     }
 
     /// Opens it for reading. Gives the size in bytes too, where it is known.

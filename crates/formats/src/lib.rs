@@ -5,10 +5,14 @@
 //! file appears whole or not at all. So far the one format is [`delimited`] text.
 
 mod address;
+mod backup;
 pub mod delimited;
+mod digest;
 mod error;
 mod whole_file;
 
 pub use address::Address;
+pub use backup::keep_copy;
+pub use digest::Sum;
 pub use error::{Error, Place, Result};
-pub use whole_file::WholeFile;
+pub use whole_file::{WholeFile, remove_unfinished};

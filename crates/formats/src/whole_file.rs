@@ -8,11 +8,45 @@ use std::fs::{self, File, Permissions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, SyncSender};
+use std::sync::{Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 
 use tempfile::{NamedTempFile, PersistError};
 
 use crate::{Error, Result};
+
+/// Where the content of files stands that are not finished.
+static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+/// Removes what is written of files that are not finished, when the program is about to end at
+/// once. None of them appears any more.
+pub fn remove_unfinished() {
+    // Held on to, so that no file appears whose content is being removed.
+    let unfinished = UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner);
+    for path in unfinished.iter() {
+        // What is gone already needs no removing.
+        let _ = fs::remove_file(path);
+    }
+    std::mem::forget(unfinished);
+}
+
+/// A note that a file is not finished, while it lasts.
+#[derive(Debug)]
+struct Unfinished(PathBuf);
+
+impl Unfinished {
+    fn note(path: &Path) -> Self {
+        UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).push(path.to_owned());
+        Self(path.to_owned())
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        let mut all = UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|other| *other != self.0);
+    }
+}
 
 /// A file being written.
 #[derive(Debug)]
@@ -31,7 +65,7 @@ struct Place {
 
 #[derive(Debug)]
 enum At {
-    Beside(NamedTempFile, SyncsAlong),
+    Beside(NamedTempFile, SyncsAlong, Unfinished),
     Straight(File),
 }
 
@@ -114,11 +148,20 @@ impl WholeFile {
         }
         // The cause names the hidden file, which tells a person nothing.
         let beside = builder.tempfile_in(folder).map_err(|cause| refused(cause.kind().into()))?;
+        let unfinished = Unfinished::note(beside.path());
         Ok(Self {
             name,
             place: Some(Place { path, overwrite }),
-            at: At::Beside(beside, SyncsAlong::default()),
+            at: At::Beside(beside, SyncsAlong::default(), unfinished),
         })
+    }
+
+    /// Where its content stands until it is finished, for a file that appears whole.
+    pub fn beside(&self) -> Option<&Path> {
+        match &self.at {
+            At::Beside(file, ..) => Some(file.path()),
+            At::Straight(_) => None,
+        }
     }
 
     /// What the file is called in messages.
@@ -134,7 +177,7 @@ impl WholeFile {
         let Self { name, place, at } = self;
         let refused = |cause| Error::Write { name: name.clone(), cause };
         match (at, place) {
-            (At::Beside(file, syncs), Some(Place { path, overwrite })) => {
+            (At::Beside(file, syncs, _unfinished), Some(Place { path, overwrite })) => {
                 syncs.end();
                 file.as_file().sync_all().map_err(refused)?;
                 if overwrite {
@@ -155,7 +198,7 @@ impl WholeFile {
                 }
                 Ok(())
             }
-            (At::Beside(mut file, _), None) => file.flush().map_err(refused),
+            (At::Beside(mut file, ..), None) => file.flush().map_err(refused),
             (At::Straight(mut file), _) => file.flush().map_err(refused),
         }
     }
@@ -164,7 +207,7 @@ impl WholeFile {
 impl Write for WholeFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         match &mut self.at {
-            At::Beside(file, syncs) => {
+            At::Beside(file, syncs, _) => {
                 let written = file.write(bytes)?;
                 syncs.wrote(written, file.as_file());
                 Ok(written)
@@ -175,7 +218,7 @@ impl Write for WholeFile {
 
     fn flush(&mut self) -> io::Result<()> {
         match &mut self.at {
-            At::Beside(file, _) => file.flush(),
+            At::Beside(file, ..) => file.flush(),
             At::Straight(file) => file.flush(),
         }
     }

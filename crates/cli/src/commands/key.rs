@@ -88,7 +88,7 @@ fn begin_output(address: &Address, output: &KeyOutput) -> Result<Output> {
     if to == Address::Standard {
         output::refuse_standard(&[address])?;
     }
-    Output::create(&to, output.overwrite, false)
+    Output::create(&to, output.overwrite, false, false)
 }
 
 fn key_make(make: KeyMake) -> Result<Outcome> {

@@ -4,12 +4,14 @@ mod demo;
 mod enrich;
 mod find;
 mod key;
+mod watch;
 mod why;
 
 pub(crate) use demo::demo;
 pub(crate) use enrich::{check, enrich};
 pub(crate) use find::find;
 pub(crate) use key::{key, steps_help};
+pub(crate) use watch::watch;
 pub(crate) use why::why;
 
 /// How a run ended that nothing was wrong with.

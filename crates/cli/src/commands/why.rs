@@ -4,18 +4,19 @@ use std::fmt::Write as _;
 use std::io::Write as _;
 
 use anstyle::Style;
-use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::enrich::{Enrichment, Written};
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{Bound, Trace};
 
 use super::Outcome;
-use crate::arguments::{TableArguments, Why, threads};
-use crate::call::{Call, NeedsTake};
+use crate::arguments::{TableArguments, Why};
+use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
-use crate::inputs::Inputs;
+use crate::inputs::{Inputs, Loaded};
 use crate::places::{self, place, reference_place};
 use crate::summary;
+use crate::typed::Asked;
 use crate::wording::{counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();
@@ -25,10 +26,11 @@ const SHOWN: usize = 8;
 
 /// Traces one main row or key through every lookup.
 pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
-    let call = Call::new(&why.tables, tables, &[], NeedsTake::No)?;
-    let inputs = Inputs::open(call)?;
+    let asked = Asked::why(&why.tables, tables)?;
+    let call = Call { receipt: None, ..Call::new(&asked, Purpose::Findings)? };
+    let inputs = Inputs::open(&call)?;
     let notes = summary::notes(&inputs.notes);
-    let (mut main, enrichment) = inputs.load(threads(None))?;
+    let Loaded { mut main, enrichment, .. } = inputs.load(call.threads)?;
     let (what, block, row) = match why.asked.row {
         Some(number) => {
             let (block, row) = find_row(&mut main, number)?;
@@ -47,9 +49,10 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         if nth > 0 {
             text.push('\n');
         }
-        let row = Row::of(&block, row).with(&followed.added, 0);
-        let asked = Asked { main: enrichment.headers(), lookup, row, answer: followed.answer };
-        asked.tell(&mut text, &what);
+        let row = Row::of(&block, row).with(&followed.added, 0).over(enrichment.overlay());
+        let traced = Traced { main: enrichment.headers(), lookup, row, answer: followed.answer };
+        traced.tell(&mut text, &what);
+        tell_updates(&mut text, enrichment.headers(), &followed.updated);
     }
     let name = "standard output".to_owned();
     let written = anstream::stdout().write_all(text.as_bytes());
@@ -95,7 +98,7 @@ fn row_of_values(main: &Headers, enrichment: &Enrichment, values: &[String]) -> 
 }
 
 /// One row and one lookup.
-struct Asked<'a> {
+struct Traced<'a> {
     /// The main table's headers, and behind them those of added columns.
     main: &'a Headers,
     lookup: &'a Lookup,
@@ -103,7 +106,30 @@ struct Asked<'a> {
     answer: Answer,
 }
 
-impl Asked<'_> {
+/// What the row's cells become that the lookup updates.
+fn tell_updates(
+    text: &mut String,
+    headers: &Headers,
+    updated: &[(usize, Written, String, String)],
+) {
+    for (column, written, now, new) in updated {
+        let header = headers.address(*column);
+        let words = match written {
+            Written::Filled => format!("{header} is blank and gets {}.", shown(new)),
+            Written::Replaced => format!("{header} is {} and becomes {}.", shown(now), shown(new)),
+            Written::Erased => format!("{header} is {} and is erased.", shown(now)),
+            Written::Same => format!("{header} is {} already.", shown(now)),
+            Written::Left => format!(
+                "{header} stays {}; the reference has {}, which may not replace it.",
+                shown(now),
+                shown(new)
+            ),
+        };
+        let _ = writeln!(text, "  {}", wrapped(&words, 2, "    "));
+    }
+}
+
+impl Traced<'_> {
     fn tell(&self, text: &mut String, what: &str) {
         let reference = self.lookup.reference();
         let _ = writeln!(text, "{STRONG}{what}{STRONG:#}, looked up in {}\n", reference.name());

@@ -1,6 +1,6 @@
 //! From what is to be taken to the columns of a reference.
 
-use super::AddedCell;
+use super::{AddedCell, Updating};
 use crate::lookup::{Naming, TakenColumns};
 use crate::plan::{Mark, ReferencePlan, Selection, Take};
 use crate::table::Headers;
@@ -15,6 +15,8 @@ pub(super) struct Added {
     pub(super) naming: Vec<Naming>,
     pub(super) cells: Vec<AddedCell>,
     pub(super) names: Vec<String>,
+    /// What is written into columns that are there already.
+    pub(super) updates: Vec<Updating>,
 }
 
 impl Added {
@@ -77,6 +79,19 @@ pub(super) fn added_columns(
                 added.names.push(rename.clone().unwrap_or_else(name));
             }
         }
+    }
+    for update in &plan.update {
+        let (column, theirs) = (find(main, &update.main)?, find(reference, &update.reference)?);
+        if added.updates.iter().any(|other| other.column == column) {
+            let (reference, header) = (plan.name.clone(), main.address(column));
+            return Err(Error::UpdatedTwice { reference, header });
+        }
+        let place = added.taken.columns.iter().position(|&other| other == theirs);
+        let taken = place.unwrap_or_else(|| {
+            added.taken.columns.push(theirs);
+            added.taken.columns.len() - 1
+        });
+        added.updates.push(Updating { column, taken });
     }
     added.taken.always = added.taken.columns.len();
     for template in templates {

@@ -5,12 +5,21 @@
 //! lookup, the answers are counted, and the block goes out to the sink with the taken cells
 //! beside it. Nothing of a main row is kept afterwards, so the main table may have any size.
 
+mod appending;
 mod columns;
+mod corrections;
 mod pass;
 mod resolve;
+mod stage;
+mod status;
 mod taking;
+mod updating;
 
+pub use appending::{Appending, NotAppended};
 pub use columns::shown_columns;
+pub use corrections::{Corrected, Correction, Corrections};
 pub use pass::{Enrichment, Followed};
 pub use resolve::{Note, Resolved, Side, added_names, resolve};
+pub use status::Status;
 pub use taking::{AddedCell, Taking, Unmatched};
+pub use updating::{Replacing, Updating, Written, WrittenCounts};

@@ -1,107 +1,125 @@
 //! The pass over the main table.
 //!
-//! Each block goes through the lookups one after the other. Between them stand its rows so far,
-//! with the cells that were added to each: a lookup may use what an earlier one took, and one that
-//! takes from every reference row makes several rows of one. Blocks don't depend on each other, so
-//! that several are at work at once; what must be told in order is told when a block's turn comes.
+//! Blocks of main rows go through the lookups, several at once, each as [`super::stage`] has it;
+//! what must be told in order is told when a block's turn comes. Behind the last of them come the
+//! rows that are added from references.
 
-use super::Taking;
+use super::appending::givers;
+use super::corrections::Corrections;
+use super::stage::{Answered, Rows, Space, Stages};
+use super::taking::Earlier;
+use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
-use crate::findings::{Findings, Recorder, Tallied, Tally};
+use crate::findings::{
+    Appended, Asked, Change, ChangedBy, Findings, Recorder, Tally, UpdateFindings,
+};
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
-use crate::table::{Block, Headers, Rendered, Renderer, Row, Sink, Source};
+use crate::table::{Block, Headers, Overlay, Rendered, Renderer, Row, Sink, Source};
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
 pub struct Enrichment {
-    lookups: Vec<(Lookup, Taking)>,
+    stages: Stages,
     headers: Headers,
     added: Vec<String>,
-}
-
-/// What one lookup says of the rows of a block.
-#[derive(Debug, Default)]
-struct Answered {
-    /// The answer of each row that came to it.
-    answers: Vec<Answer>,
-    /// The rows that came to it.
-    rows: Rows,
-    /// How often each finding occurs among them.
-    tallied: Tallied,
-    /// How many of them have been told.
-    told: usize,
-}
-
-/// The rows of a block on their way through the lookups.
-#[derive(Debug, Default)]
-struct Rows {
-    /// For each, the row of the block that it is made of, in order; one may come several times.
-    of: Vec<usize>,
-    /// The cells that were added to each so far.
-    added: Block,
-}
-
-/// What a thread works with; kept from block to block.
-struct Space<R> {
-    stages: Vec<Answered>,
-    out: Rows,
-    asking: Asking,
-    rendered: R,
 }
 
 /// How one lookup came to its answer for a row, and what it was given.
 #[derive(Debug)]
 pub struct Followed {
-    /// The cells that earlier lookups have added to the row.
+    /// The cells that stand beside the row's own when it comes to this lookup.
     pub added: Block,
     /// The answer.
     pub answer: Answer,
+    /// The cells it updates: the column, what becomes of the cell, what stood there and what the
+    /// reference holds.
+    pub updated: Vec<(usize, Written, String, String)>,
 }
 
-impl Answered {
-    /// The answers to be counted, each with its place. The copies that an earlier lookup made of a
-    /// row are one row, unless they may differ in what this lookup asks with.
-    fn counted(&self, copies: bool) -> impl Iterator<Item = (usize, Answer)> + '_ {
-        let rows = self.rows.of.iter().enumerate();
-        let is_first = move |(nth, row): &(usize, &usize)| {
-            copies || *nth == 0 || self.rows.of[nth - 1] != **row
-        };
-        rows.filter(is_first).map(|(nth, _)| (nth, self.answers[nth]))
-    }
-
-    /// Tells of the answers to one row of the block.
-    fn tell<E>(
-        &mut self,
-        tally: &mut Tally,
-        lookup: &Lookup,
-        (block, row): (&Block, usize),
-        recorder: &mut Option<&mut (dyn Recorder<Error = E> + Send)>,
-    ) -> Result<(), E> {
-        let first = self.told;
-        while self.rows.of.get(self.told) == Some(&row) {
-            let nth = self.told;
-            self.told += 1;
-            if nth == first || tally.counts_copies() {
-                let row = Row::of(block, row).with(&self.rows.added, nth);
-                tally.tell(lookup, row, self.answers[nth], recorder)?;
-            }
-        }
-        Ok(())
-    }
+/// Those who take what is done with a block, in the order of the main table.
+struct Hands<'r, 's, K: Sink> {
+    tallies: Vec<Tally>,
+    updates: Vec<Vec<WrittenCounts>>,
+    written: u64,
+    recorder: Option<&'r mut (dyn Recorder<Error = K::Error> + Send)>,
+    /// Whether every row is told, not only those in trouble.
+    tells_all: bool,
+    sink: &'s mut K,
+    main: String,
 }
+
+/// How many rows are added at a time.
+const APPENDED_AT_ONCE: usize = 4096;
 
 impl Enrichment {
-    /// Puts lookups together, each with what it adds, and with the headers of all added columns, in
+    /// Puts lookups together, each with what it gives, and with the headers of all added columns, in
     /// order.
     pub fn new(lookups: Vec<(Lookup, Taking)>, main: &Headers, added: Vec<String>) -> Self {
         let headers = main.clone().with(&added);
-        Self { lookups, headers, added }
+        let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
+        let mut all = Self { stages, headers, added };
+        all.lay_over();
+        all
+    }
+
+    /// The same with corrections put in place behind the lookups.
+    #[must_use]
+    pub fn corrected(mut self, corrections: Option<Corrections>) -> Self {
+        self.stages.corrections = corrections;
+        self.lay_over();
+        let own = self.own();
+        let Stages { lookups, corrections, .. } = &mut self.stages;
+        // For each lookup the columns it gives, and those of its added ones that tell its status.
+        let mut first = own;
+        let given: Vec<(Vec<usize>, Vec<usize>)> = lookups
+            .iter()
+            .map(|(_, taking)| {
+                let added = first..first + taking.cells.len();
+                first = added.end;
+                let status = taking.status_cells().map(|nth| added.start + nth).collect();
+                let updates = taking.updates.iter().map(|one| one.column);
+                (added.chain(updates).collect(), status)
+            })
+            .collect();
+        if let Some(corrections) = corrections {
+            corrections.tell_in(|column| {
+                let giving = |(columns, _): &&(Vec<usize>, Vec<usize>)| columns.contains(&column);
+                let is_given = given.iter().any(|one| giving(&one));
+                let telling = given.iter().filter(|one| !is_given || giving(one));
+                telling.flat_map(|(_, status)| status.iter().copied()).collect()
+            });
+        }
+        self
+    }
+
+    /// Finds out which own columns stand anew among the added cells.
+    fn lay_over(&mut self) {
+        let own = self.own();
+        let updates = self.stages.lookups.iter().flat_map(|(_, taking)| &taking.updates);
+        let updated = updates.map(|one| one.column);
+        let corrected = self.stages.corrections.iter().flat_map(Corrections::written);
+        self.stages.overlay = Overlay::of(updated.chain(corrected).filter(|&column| column < own));
+    }
+
+    /// How many columns the main table has of its own.
+    fn own(&self) -> usize {
+        self.headers.len() - self.added.len()
     }
 
     /// The lookups, in order.
     pub fn lookups(&self) -> impl ExactSizeIterator<Item = &Lookup> + Clone {
-        self.lookups.iter().map(|(lookup, _)| lookup)
+        self.stages.lookups.iter().map(|(lookup, _)| lookup)
+    }
+
+    /// What each lookup gives, in order.
+    pub fn takings(&self) -> impl ExactSizeIterator<Item = &Taking> + Clone {
+        self.stages.lookups.iter().map(|(_, taking)| taking)
+    }
+
+    /// The main table's own columns that are written anew in some rows.
+    pub fn overlay(&self) -> &Overlay {
+        &self.stages.overlay
     }
 
     /// The main table's headers, with those of the added columns behind them.
@@ -114,10 +132,10 @@ impl Enrichment {
         &self.added
     }
 
-    /// Whether a lookup uses a column that an earlier one added.
+    /// Whether a lookup uses a column that an earlier one may have added or updated.
     pub fn is_chained(&self, lookup: &Lookup) -> bool {
-        let own = self.headers.len() - self.added.len();
-        lookup.columns().iter().any(|&column| column >= own)
+        let own = self.own();
+        lookup.columns().iter().any(|&column| self.overlay().place_of(column, own).is_some())
     }
 
     /// Runs the main table through the lookups into the sink on so many threads, and gives back what
@@ -130,7 +148,7 @@ impl Enrichment {
         &self,
         main: &mut S,
         sink: &mut K,
-        mut recorder: Option<&mut (dyn Recorder<Error = S::Error> + Send)>,
+        recorder: Option<&mut (dyn Recorder<Error = S::Error> + Send)>,
         threads: usize,
     ) -> Result<Findings, S::Error>
     where
@@ -138,156 +156,169 @@ impl Enrichment {
         K: Sink<Error = S::Error> + Send,
     {
         let recording = recorder.is_some();
-        let tally = |(nth, lookup)| Tally::new(nth, lookup, self.is_chained(lookup), recording);
-        let mut tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
+        let tells_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
+        let tally = |(nth, lookup)| Tally::new(nth, lookup, self.is_chained(lookup), tells_all);
+        let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
         let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
-        let (mut main_rows, mut written) = (0, 0);
-        let main_name = main.headers().table().to_owned();
         sink.write_headers(main.headers(), &self.added)?;
-        let renderer = sink.renderer();
-        let space = || Space {
+        let renderer = sink.renderer(self.overlay().clone());
+        let updates =
+            self.takings().map(|taking| vec![WrittenCounts::default(); taking.updates.len()]);
+        let mut hands = Hands {
+            tallies,
+            updates: updates.collect(),
+            written: 0,
+            recorder,
+            tells_all,
+            sink,
+            main: main.headers().table().to_owned(),
+        };
+        let space = || Space::<Rendered<K>> {
             stages: self.lookups().map(|_| Answered::default()).collect(),
-            out: Rows::default(),
-            asking: Asking::default(),
-            rendered: Rendered::<K>::default(),
+            ..Space::default()
         };
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
-            let Space { stages, out, asking, rendered } = space;
-            self.answer(block, stages, out, asking);
-            if out.added.is_too_large() {
-                // The run ends when the block's turn comes.
-                return;
-            }
-            for ((stage, lookup), asked) in stages.iter_mut().zip(self.lookups()).zip(&asked) {
-                let mut tallied = std::mem::take(&mut stage.tallied);
-                tallied.clear();
-                for (nth, answer) in stage.counted(self.is_chained(lookup)) {
-                    let row = || Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
-                    tallied.count(lookup, asked, answer, nth, row);
-                }
-                stage.tallied = tallied;
-            }
-            renderer.render(block, &out.of, &out.added, rendered);
+            space.out.begin(block, self.overlay());
+            self.work(block, 0, recording, &asked, &renderer, space);
         };
+        let mut main_rows = 0;
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
-            let Space { stages, out, rendered, .. } = space;
-            if out.added.is_too_large() {
-                let table = main_name.clone();
-                return Err(Error::TooManyCopies { table, row: block.row_number(0) }.into());
-            }
             main_rows += block.rows() as u64;
-            written += out.of.len() as u64;
-            for (tally, stage) in tallies.iter_mut().zip(&mut *stages) {
-                tally.add(&stage.tallied);
-                stage.told = 0;
-            }
-            if recording {
-                for row in 0..block.rows() {
-                    let stages = stages.iter_mut();
-                    for ((tally, lookup), stage) in
-                        tallies.iter_mut().zip(self.lookups()).zip(stages)
-                    {
-                        stage.tell(tally, lookup, (block, row), &mut recorder)?;
-                    }
-                }
-            } else {
-                for ((tally, lookup), stage) in tallies.iter_mut().zip(self.lookups()).zip(stages) {
-                    for &nth in stage.tallied.troubles() {
-                        if tally.has_all_samples() {
-                            break;
-                        }
-                        let row = Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
-                        tally.tell(lookup, row, stage.answers[nth], &mut recorder)?;
-                    }
-                }
-            }
-            sink.write(rendered)
+            hands.take(self, block, 0, space)
         };
         // A match by position must know where a row stands while it is worked on.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
         in_order(main, threads, &self.wanted(), space, work, hand_on)?;
-        let lookups = tallies.into_iter().zip(self.lookups());
-        let lookups = lookups.map(|(tally, lookup)| tally.finish(lookup)).collect();
-        Ok(Findings { main_rows, written, lookups })
+        let mut appended = Vec::new();
+        let mut row = main_rows;
+        for nth in 0..self.stages.lookups.len() {
+            let mut work = |block: &Block, out: Rows| {
+                let mut space = Space { out, ..space() };
+                self.work(block, nth + 1, recording, &asked, &renderer, &mut space);
+                hands.take(self, block, nth + 1, &mut space)
+            };
+            appended.push(self.append(nth, &asked[nth], &mut row, &mut work)?);
+        }
+        let Hands { tallies, updates, written, .. } = hands;
+        let updates = updates.into_iter().zip(self.takings()).map(|(counts, taking)| {
+            let columns = taking.updates.iter().map(|one| one.column);
+            let all = columns.zip(counts);
+            all.map(|(column, written)| UpdateFindings { column, written }).collect()
+        });
+        let told = tallies.into_iter().zip(self.lookups()).zip(updates).zip(appended);
+        let lookups = told
+            .map(|(((tally, lookup), updates), appended)| tally.finish(lookup, updates, appended));
+        let lookups = lookups.collect();
+        let corrected = self.stages.corrections.as_ref().map(Corrections::told);
+        Ok(Findings { main_rows, written, lookups, corrected: corrected.unwrap_or_default() })
+    }
+
+    /// Answers a block from one lookup on, counts what was found and renders what goes out.
+    fn work<R: Renderer>(
+        &self,
+        block: &Block,
+        from: usize,
+        recording: bool,
+        asked: &[Asked],
+        renderer: &R,
+        space: &mut Space<R::Rendered>,
+    ) {
+        self.stages.answer(block, from, recording, space);
+        if space.out.added.is_too_large() {
+            // The run ends when the block's turn comes.
+            return;
+        }
+        let stages = space.stages[from..].iter_mut();
+        for ((stage, lookup), asked) in stages.zip(self.lookups().skip(from)).zip(&asked[from..]) {
+            let mut tallied = std::mem::take(&mut stage.tallied);
+            tallied.clear();
+            for (nth, answer) in stage.counted(self.is_chained(lookup)) {
+                let row = || stage.rows.row(nth, block, self.overlay());
+                tallied.count(lookup, asked, answer, nth, row);
+            }
+            stage.tallied = tallied;
+        }
+        renderer.render(block, &space.out.of, &space.out.added, &mut space.rendered);
+    }
+
+    /// Adds the rows of a reference that nothing asked for, where it is to be so, in blocks that
+    /// `work` sends through the lookups behind it. `row` is the number of the last row so far.
+    fn append<E>(
+        &self,
+        nth: usize,
+        asked: &Asked,
+        row: &mut u64,
+        mut work: impl FnMut(&Block, Rows) -> Result<(), E>,
+    ) -> Result<Option<Appended>, E> {
+        let (lookup, taking) = &self.stages.lookups[nth];
+        let Some(appending) = &taking.appending else { return Ok(None) };
+        let reference = lookup.reference();
+        let (givers, mut not) = givers(lookup, reference.unused(&asked.times()));
+        let before: usize =
+            self.stages.lookups[..nth].iter().map(|(_, taking)| taking.cells.len()).sum();
+        let (own, overlay) = (self.own(), self.overlay());
+        let mut rows = 0;
+        for givers in givers.chunks(APPENDED_AT_ONCE) {
+            let mut block = Block::new(own);
+            let mut earlier = Block::new(overlay.len() + before);
+            let mut kept = Vec::new();
+            for &(answer, one) in givers {
+                let holder = one.or_else(|| answer.first());
+                let cells =
+                    holder.and_then(|one| appending.key_cells(reference, reference.row(one)));
+                let Some(cells) = cells else {
+                    not.not_apart += 1;
+                    continue;
+                };
+                let cell = |column: usize| {
+                    let cell = cells.iter().find(|(other, _)| *other == column);
+                    cell.map_or("", |(_, cell)| &cell[..])
+                };
+                (0..own).for_each(|column| block.push_cell(cell(column)));
+                block.push_line(kept.len() as u64);
+                overlay.columns().iter().for_each(|&column| earlier.push_cell(cell(column)));
+                (own..own + before).for_each(|column| earlier.push_cell(cell(column)));
+                kept.push((answer, one));
+            }
+            block.place(*row + 1, *row + 2);
+            let mut out = Rows::default();
+            out.added.reset(earlier.columns() + taking.cells.len());
+            for (nth, &giver) in kept.iter().enumerate() {
+                let row = Row::of(&block, nth).with(&earlier, nth).over(overlay);
+                let earlier = Earlier { row, block: &earlier, nth, overlay };
+                let added = &mut out.added;
+                taking.update(lookup, earlier, giver, added, |_, _, _, _| {});
+                taking.add(lookup, row, giver, &[], Status::Appended, added);
+                out.of.push(nth);
+            }
+            *row += kept.len() as u64;
+            rows += kept.len() as u64;
+            work(&block, out)?;
+        }
+        Ok(Some(Appended { rows, not }))
     }
 
     /// The main table's columns that are looked at.
     fn wanted(&self) -> Vec<usize> {
-        let own = self.headers.len() - self.added.len();
-        self.lookups().flat_map(Lookup::columns).filter(|&column| column < own).collect()
-    }
-
-    /// Answers every row of a block. Blocks don't depend on each other.
-    fn answer(&self, block: &Block, stages: &mut [Answered], out: &mut Rows, asking: &mut Asking) {
-        out.of.clear();
-        out.of.extend(0..block.rows());
-        out.added.reset(0);
-        let mut keeps: Vec<bool> = Vec::new();
-        for ((lookup, taking), stage) in self.lookups.iter().zip(stages) {
-            std::mem::swap(&mut stage.rows, out);
-            out.of.clear();
-            out.added.reset(stage.rows.added.columns() + taking.cells.len());
-            let mut kept = Vec::new();
-            let row = |nth: usize| Row::of(block, stage.rows.of[nth]).with(&stage.rows.added, nth);
-            lookup.answer_all(stage.rows.of.len(), row, asking, &mut stage.answers);
-            let names = !lookup.namings().is_empty();
-            for (nth, &of) in stage.rows.of.iter().enumerate() {
-                if out.added.is_too_large() {
-                    break;
-                }
-                let (row, answer) = (row(nth), stage.answers[nth]);
-                if names {
-                    lookup.name_columns(row, asking);
-                }
-                let keep = taking.keeps(answer) && keeps.get(nth).is_none_or(|keep| *keep);
-                let mut add = |one| {
-                    out.added.push_cells_of(&stage.rows.added, nth);
-                    taking.add(lookup, row, (answer, one), asking.named(), &mut out.added);
-                    out.of.push(of);
-                    if !keep || !kept.is_empty() {
-                        kept.resize(out.of.len() - 1, true);
-                        kept.push(keep);
-                    }
-                };
-                match answer {
-                    Answer::All { .. } if lookup.takes_every() => {
-                        let holders = lookup.holders(row, answer);
-                        let each = lookup.reference().first_in_rows(&holders);
-                        for holder in each {
-                            add(Some(holder));
-                        }
-                    }
-                    Answer::Matched(holder) | Answer::Chosen { holder, .. } => add(Some(holder)),
-                    _ => add(None),
-                }
-            }
-            if out.added.is_too_large() {
-                return;
-            }
-            keeps = kept;
-        }
-        if keeps.contains(&false) {
-            let all = std::mem::take(out);
-            out.added.reset(all.added.columns());
-            for (nth, &of) in all.of.iter().enumerate() {
-                if keeps.get(nth).is_none_or(|keep| *keep) {
-                    out.of.push(of);
-                    out.added.push_cells_of(&all.added, nth);
-                }
-            }
-        }
+        let own = self.own();
+        let corrections = self.stages.corrections.iter().flat_map(Corrections::columns);
+        let asked = self.lookups().flat_map(Lookup::columns).chain(corrections);
+        let overlaid = self.overlay().columns().iter().copied();
+        asked.filter(|&column| column < own).chain(overlaid).collect()
     }
 
     /// Follows one row of a block through the lookups; where one takes from several reference rows,
     /// on the first of them.
     pub fn follow(&self, block: &Block, row: usize) -> Vec<Followed> {
         let mut asking = Asking::default();
-        let mut added = Block::new(0);
+        let overlay = self.overlay();
+        let mut added = Block::new(overlay.len());
+        overlay.columns().iter().for_each(|&column| added.push_cell(block.cell(row, column)));
         let mut all = Vec::new();
-        for (lookup, taking) in &self.lookups {
+        for (lookup, taking) in &self.stages.lookups {
             let before = added;
-            let row = Row::of(block, row).with(&before, 0);
+            let row = Row::of(block, row).with(&before, 0).over(overlay);
             let answer = lookup.answer(row, &mut asking);
             let one = match answer {
                 Answer::All { first, .. } if lookup.takes_every() => Some(first),
@@ -295,10 +326,84 @@ impl Enrichment {
                 _ => None,
             };
             added = Block::new(before.columns() + taking.cells.len());
-            added.push_cells_of(&before, 0);
-            taking.add(lookup, row, (answer, one), asking.named(), &mut added);
-            all.push(Followed { added: before, answer });
+            let earlier = Earlier { row, block: &before, nth: 0, overlay };
+            let mut updated = Vec::new();
+            let told = |one: &super::Updating, written, now: &str, new: &str| {
+                updated.push((one.column, written, now.to_owned(), new.to_owned()));
+            };
+            taking.give(lookup, earlier, (answer, one), asking.named(), &mut added, told);
+            all.push(Followed { added: before, answer, updated });
         }
         all
+    }
+}
+
+impl<K: Sink<Error: From<Error>>> Hands<'_, '_, K> {
+    /// Takes what was done with a block from one lookup on.
+    fn take(
+        &mut self,
+        enrichment: &Enrichment,
+        block: &Block,
+        from: usize,
+        space: &mut Space<Rendered<K>>,
+    ) -> Result<(), K::Error> {
+        let Space { stages, out, rendered, corrected, .. } = space;
+        if out.added.is_too_large() {
+            let (table, row) = (self.main.clone(), block.row_number(0));
+            return Err(Error::TooManyCopies { table, row }.into());
+        }
+        self.written += out.of.len() as u64;
+        let stages = &mut stages[from..];
+        let overlay = enrichment.overlay();
+        let recorder = &mut self.recorder;
+        let tallies = &mut self.tallies[from..];
+        for ((tally, stage), updates) in
+            tallies.iter_mut().zip(&mut *stages).zip(&mut self.updates[from..])
+        {
+            tally.add(&stage.tallied);
+            updates.iter_mut().zip(&stage.counts).for_each(|(all, more)| all.add(more));
+            stage.told = 0;
+        }
+        let lookups = || enrichment.lookups().skip(from);
+        if self.tells_all {
+            for row in 0..block.rows() {
+                for ((tally, lookup), stage) in tallies.iter_mut().zip(lookups()).zip(&mut *stages)
+                {
+                    stage.tell(tally, lookup, (block, overlay, row), recorder)?;
+                }
+            }
+        } else {
+            for ((tally, lookup), stage) in tallies.iter_mut().zip(lookups()).zip(&*stages) {
+                for &nth in stage.tallied.troubles() {
+                    if recorder.is_none() && tally.has_all_samples() {
+                        break;
+                    }
+                    let row = stage.rows.row(nth, block, overlay);
+                    tally.tell(lookup, row, stage.answers[nth], recorder)?;
+                }
+            }
+        }
+        if let Some(recorder) = recorder {
+            let changes = lookups().zip(&*stages).enumerate().flat_map(|(nth, (lookup, stage))| {
+                stage.changes.iter().map(move |cell| Change {
+                    by: ChangedBy::Lookup { nth: from + nth, lookup, row: cell.from },
+                    row: Row::of(block, cell.row),
+                    column: cell.column,
+                    before: &cell.before,
+                    after: &cell.after,
+                })
+            });
+            let corrections = corrected.iter().map(|cell| Change {
+                by: ChangedBy::Correction(cell.by),
+                row: Row::of(block, cell.row),
+                column: cell.column,
+                before: &cell.before,
+                after: &cell.after,
+            });
+            let mut all: Vec<Change<'_>> = changes.chain(corrections).collect();
+            all.sort_by_key(|change| change.row.number());
+            all.iter().try_for_each(|change| recorder.changed(change))?;
+        }
+        self.sink.write(rendered)
     }
 }

@@ -1,7 +1,7 @@
 //! From the names in a plan to the columns of the tables at hand.
 
 use super::columns::{Added, added_columns, selected};
-use super::{Taking, Unmatched};
+use super::{Appending, Replacing, Taking, Unmatched};
 use crate::key::Key;
 use crate::lookup::{
     Bounds, Lookup, Naming, Reference, ReferenceBuilder, Rule, Seed, TakenColumns,
@@ -158,8 +158,16 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     let rank = rank.map(|rank| bind(rank, reference)).transpose()?;
 
     let key: Vec<usize> = reference_keys.iter().flat_map(Key::columns).copied().collect();
-    let Added { taken, naming, cells, names } =
+    let Added { taken, naming, cells, names, updates } =
         added_columns(plan, (main.headers, reference.headers), &key, &looked_in, &mut find)?;
+    let appending = match plan.append_unused {
+        true if !looked_in.is_empty() => {
+            return Err(Error::NothingToAppend { reference: plan.name.clone() });
+        }
+        true => Some(appending(parts, main, reference, &mut find)?),
+        false => None,
+    };
+    let replacing = Replacing { replace: plan.replace, bring_blanks: plan.bring_blanks };
     let unmatched = match &plan.when_unmatched {
         WhenUnmatched::Blank | WhenUnmatched::Stop => Unmatched::Blank,
         WhenUnmatched::Drop => Unmatched::Drop,
@@ -179,10 +187,28 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
         rank,
         taken,
         naming,
-        taking: Taking { cells, unmatched },
+        taking: Taking { cells, unmatched, updates, replacing, appending },
         names,
         notes,
     })
+}
+
+/// How the key of an added row comes into the main table's columns. Every part is a template on
+/// both sides.
+fn appending(
+    parts: &[OnPart],
+    main: Side<'_>,
+    reference: Side<'_>,
+    find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
+) -> Result<Appending> {
+    let mut all = Vec::new();
+    for part in parts {
+        if let Held::Made(theirs) = &part.reference {
+            let ours = part.main.bind_with(|name| find(main.headers, name))?;
+            all.push((ours, theirs.bind_with(|name| find(reference.headers, name))?));
+        }
+    }
+    Ok(Appending::new(all))
 }
 
 /// The key of either table, and the columns that a reverse lookup looks in.

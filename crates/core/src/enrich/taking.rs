@@ -1,19 +1,35 @@
-//! What a lookup adds to a main row: taken cells and marks.
+//! What a lookup gives a main row: cells that it updates, and taken cells and marks that it adds.
 
 use std::fmt::Write;
 
-use crate::findings::Kind;
+use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, RowId};
 use crate::plan::Mark;
-use crate::table::{Block, Row};
+use crate::table::{Block, Overlay, Row};
 
-/// The cells that a lookup adds to each row.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// The cells that a lookup gives each row.
+#[derive(Debug, Clone)]
 pub struct Taking {
     /// The cells, in order.
     pub cells: Vec<AddedCell>,
     /// What becomes of rows that nothing answers.
     pub unmatched: Unmatched,
+    /// The columns it writes into, each once.
+    pub updates: Vec<Updating>,
+    /// What may be replaced there.
+    pub replacing: Replacing,
+    /// How rows that no main row asked for are added, if they are.
+    pub appending: Option<Appending>,
+}
+
+/// A row on its way, with the cells that stand beside its own before a lookup gives it more.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Earlier<'a> {
+    /// The row as the lookup sees it.
+    pub(crate) row: Row<'a>,
+    pub(crate) block: &'a Block,
+    pub(crate) nth: usize,
+    pub(crate) overlay: &'a Overlay,
 }
 
 /// One cell that a lookup adds.
@@ -55,7 +71,8 @@ impl Taking {
     /// Taken cells only, of a reference with so many taken columns.
     pub fn all(columns: usize) -> Self {
         let cells = (0..columns).map(AddedCell::Taken).collect();
-        Self { cells, unmatched: Unmatched::Blank }
+        let (unmatched, updates) = (Unmatched::Blank, Vec::new());
+        Self { cells, unmatched, updates, replacing: Replacing::default(), appending: None }
     }
 
     /// Whether a row with this answer goes into the output.
@@ -68,15 +85,92 @@ impl Taking {
         }
     }
 
-    /// Adds the cells of one main row. Beside its answer stands the one holder that it takes from;
-    /// where there is none, and the answer rests on all that hold its key, it takes from them.
-    /// `named` holds the places of the taken columns that it names.
-    pub(crate) fn add(
+    /// Adds a row with the cells it has so far, updated, and those that this lookup adds. Beside its
+    /// answer stands the one holder that it takes from; where there is none, and the answer rests on
+    /// all that hold its key, it takes from them. `named` holds the places of the taken columns that
+    /// it names. What becomes of each updated cell is told with what stood there and what the
+    /// reference holds.
+    pub(crate) fn give(
+        &self,
+        lookup: &Lookup,
+        earlier: Earlier<'_>,
+        (answer, one): (Answer, Option<Holder>),
+        named: &[usize],
+        added: &mut Block,
+        told: impl FnMut(&Updating, Written, &str, &str),
+    ) {
+        if self.updates.is_empty() {
+            added.push_cells_of(earlier.block, earlier.nth);
+            let status = Status::of(answer, None);
+            self.add(lookup, earlier.row, (answer, one), named, status, added);
+            return;
+        }
+        let changed = self.update(lookup, earlier, (answer, one), added, told);
+        let status = Status::of(answer, Some(changed));
+        self.add(lookup, earlier.row, (answer, one), named, status, added);
+    }
+
+    /// Adds the cells that a row has so far, updated; says whether any is another than before.
+    pub(super) fn update(
+        &self,
+        lookup: &Lookup,
+        earlier: Earlier<'_>,
+        (answer, one): (Answer, Option<Holder>),
+        added: &mut Block,
+        mut told: impl FnMut(&Updating, Written, &str, &str),
+    ) -> bool {
+        let (reference, row) = (lookup.reference(), earlier.row);
+        let (single, several);
+        let givers: &[RowId] = match (one, answer) {
+            (Some(one), _) => {
+                single = [reference.row(one)];
+                &single
+            }
+            (None, Answer::All { .. }) => {
+                several = reference.rows_among(&lookup.holders(row, answer));
+                &several
+            }
+            (None, _) => &[],
+        };
+        let cell = |row: &RowId, taken| reference.taken_cells(*row).nth(taken).unwrap_or_default();
+        let mut joint = String::new();
+        let mut changed = false;
+        for place in 0..earlier.block.columns() {
+            let now = earlier.block.cell(earlier.nth, place);
+            let is_here =
+                |one: &&Updating| earlier.overlay.place_of(one.column, row.own()) == Some(place);
+            let Some(updating) = self.updates.iter().find(is_here) else {
+                added.push_cell(now);
+                continue;
+            };
+            let new = match givers {
+                [] => {
+                    added.push_cell(now);
+                    continue;
+                }
+                [one] => cell(one, updating.taken),
+                several => {
+                    joint.clear();
+                    join_distinct(&mut joint, several.iter().map(|row| cell(row, updating.taken)));
+                    &joint
+                }
+            };
+            let written = self.replacing.written(now, new);
+            told(updating, written, now, new);
+            changed |= written.is_change();
+            added.push_cell(if written.is_change() { new } else { now });
+        }
+        changed
+    }
+
+    /// Adds the cells that the lookup adds to one main row; see [`Taking::give`].
+    pub(super) fn add(
         &self,
         lookup: &Lookup,
         row: Row<'_>,
         (answer, one): (Answer, Option<Holder>),
         named: &[usize],
+        status: Status,
         added: &mut Block,
     ) {
         let reference = lookup.reference();
@@ -92,7 +186,7 @@ impl Taking {
             text.clear();
             let place = match *cell {
                 AddedCell::Mark(mark) => {
-                    givers.write_mark(mark, row, &mut text);
+                    givers.write_mark(mark, status, row, &mut text);
                     added.push_cell(&text);
                     continue;
                 }
@@ -108,6 +202,12 @@ impl Taking {
             }
             added.push_cell(&text);
         }
+    }
+
+    /// The added cells that tell the row's status.
+    pub(super) fn status_cells(&self) -> impl Iterator<Item = usize> + '_ {
+        let cells = self.cells.iter().enumerate();
+        cells.filter(|(_, cell)| **cell == AddedCell::Mark(Mark::Status)).map(|(nth, _)| nth)
     }
 
     fn takes_all_in_order(&self, columns: usize) -> bool {
@@ -128,10 +228,10 @@ impl<'a> Givers<'a> {
         Self { lookup, answer, holders, rows }
     }
 
-    fn write_mark(&self, mark: Mark, row: Row<'_>, text: &mut String) {
+    fn write_mark(&self, mark: Mark, status: Status, row: Row<'_>, text: &mut String) {
         let reference = self.lookup.reference();
         match mark {
-            Mark::Status => text.push_str(status(self.answer).label()),
+            Mark::Status => text.push_str(status.label()),
             Mark::Row => {
                 let numbers = self.rows.iter().map(|&row| reference.number(row).to_string());
                 let numbers: Vec<String> = numbers.collect();
@@ -162,18 +262,6 @@ impl<'a> Givers<'a> {
             }
             Mark::Key => text.push_str(&self.lookup.key().as_compared(row).join(", ")),
         }
-    }
-}
-
-/// The finding of a row.
-fn status(answer: Answer) -> Kind {
-    match answer {
-        Answer::All { disagree: true, .. } | Answer::Chosen { .. } => Kind::Chosen,
-        Answer::Matched(_) | Answer::All { .. } => Kind::Matched,
-        Answer::Ambiguous(_) => Kind::Ambiguous,
-        Answer::Unmatched(_) => Kind::Unmatched,
-        Answer::BlankKey => Kind::BlankKey,
-        Answer::Malformed => Kind::Malformed,
     }
 }
 

@@ -12,7 +12,7 @@ mod tally;
 
 pub use gate::{Gate, GateResult, Relation};
 pub use kind::{Counts, Kind, Population};
-pub use recorder::{MainFinding, Recorder};
+pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
 pub use sample::{SAMPLES, Sample};
-pub use tally::{Findings, LookupFindings};
-pub(crate) use tally::{Tallied, Tally};
+pub use tally::{Appended, Findings, LookupFindings, UpdateFindings};
+pub(crate) use tally::{Asked, Tallied, Tally};

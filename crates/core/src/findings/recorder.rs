@@ -1,7 +1,7 @@
 //! The way single findings go out while the pass runs, so that lists of any length need no memory.
 
 use super::Kind;
-use crate::lookup::{Answer, Lookup};
+use crate::lookup::{Answer, Lookup, RowId};
 use crate::table::Row;
 
 /// Something to say of one main row.
@@ -22,6 +22,37 @@ pub struct MainFinding<'a> {
     pub asked_by: Option<u64>,
 }
 
+/// A cell of a main row that is another in the output.
+#[derive(Debug)]
+pub struct Change<'a> {
+    /// What changed it.
+    pub by: ChangedBy<'a>,
+    /// The row as it was read.
+    pub row: Row<'a>,
+    /// The column: one of the main table's own, or behind those one that was added.
+    pub column: usize,
+    /// What stood there.
+    pub before: &'a str,
+    /// What stands there now.
+    pub after: &'a str,
+}
+
+/// What changed a cell.
+#[derive(Debug, Clone, Copy)]
+pub enum ChangedBy<'a> {
+    /// An update.
+    Lookup {
+        /// The lookup's number, from 0.
+        nth: usize,
+        /// The lookup.
+        lookup: &'a Lookup,
+        /// The reference row, unless there are several.
+        row: Option<RowId>,
+    },
+    /// A correction, by its row in the table of corrections.
+    Correction(u64),
+}
+
 /// Takes every finding of a main row, in order.
 pub trait Recorder {
     /// What can go wrong in taking it.
@@ -32,4 +63,19 @@ pub trait Recorder {
     /// # Errors
     /// When it can't be kept.
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Self::Error>;
+
+    /// Whether it is to be told of rows that are in no trouble too, by what they repeat or which
+    /// answer was chosen for them.
+    fn wants_repeated(&self) -> bool {
+        true
+    }
+
+    /// Takes a changed cell; those of one row come together.
+    ///
+    /// # Errors
+    /// When it can't be kept.
+    fn changed(&mut self, change: &Change<'_>) -> Result<(), Self::Error> {
+        let _ = change;
+        Ok(())
+    }
 }

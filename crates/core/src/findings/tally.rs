@@ -5,7 +5,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample};
-use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
+use crate::enrich::{Corrected, NotAppended, WrittenCounts};
+use crate::lookup::{Answer, Lookup, Miss, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -17,6 +18,8 @@ pub struct Findings {
     pub written: u64,
     /// What was found for each reference, in order.
     pub lookups: Vec<LookupFindings>,
+    /// What became of each correction.
+    pub corrected: Vec<Corrected>,
 }
 
 /// What was found for one reference.
@@ -28,6 +31,28 @@ pub struct LookupFindings {
     samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
     asked: Vec<u32>,
+    /// What became of the cells of each column that it updates, in the order of the plan.
+    pub updates: Vec<UpdateFindings>,
+    /// The rows that were added from the reference, where it is to be so.
+    pub appended: Option<Appended>,
+}
+
+/// What became of the cells of an updated column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct UpdateFindings {
+    /// The column: one of the main table's own, or behind those one that a lookup added.
+    pub column: usize,
+    /// What became of its cells in the rows that the lookup answers and that go out.
+    pub written: WrittenCounts,
+}
+
+/// The rows that were added from a reference.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Appended {
+    /// How many.
+    pub rows: u64,
+    /// Unused rows that were not.
+    pub not: NotAppended,
 }
 
 /// The troubles of main rows, of which samples are kept.
@@ -54,6 +79,11 @@ impl LookupFindings {
 pub(crate) struct Asked(Arc<[AtomicU32]>);
 
 impl Asked {
+    /// How often each was.
+    pub(crate) fn times(&self) -> Vec<u32> {
+        self.0.iter().map(|times| times.load(Ordering::Relaxed)).collect()
+    }
+
     fn one(&self, at: usize) {
         // Past four billion it does not matter how often.
         let asked = &self.0[at];
@@ -105,7 +135,7 @@ impl Tallied {
         if let Answer::Unmatched(Miss::Range(_)) = answer {
             self.out_of_range += 1;
         }
-        let Some(first) = first_of(answer) else { return };
+        let Some(first) = answer.first() else { return };
         if lookup.value().is_none() {
             asked.one(first.index());
             return;
@@ -126,17 +156,6 @@ fn kinds(answer: Answer) -> (Kind, Option<Kind>) {
         Answer::Unmatched(_) => (Kind::Unmatched, None),
         Answer::BlankKey => (Kind::BlankKey, None),
         Answer::Malformed => (Kind::Malformed, None),
-    }
-}
-
-/// The first holder of the key that was asked for.
-fn first_of(answer: Answer) -> Option<Holder> {
-    match answer {
-        Answer::Matched(first)
-        | Answer::Chosen { first, .. }
-        | Answer::All { first, .. }
-        | Answer::Ambiguous(first) => Some(first),
-        Answer::Unmatched(_) | Answer::BlankKey | Answer::Malformed => None,
     }
 }
 
@@ -212,7 +231,7 @@ impl Tally {
                 recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
             }
         }
-        let asked_by = first_of(answer).and_then(|first| self.asked_by.get_mut(first.index()));
+        let asked_by = answer.first().and_then(|first| self.asked_by.get_mut(first.index()));
         if let (Some(recorder), Some(asked_by)) = (recorder, asked_by) {
             match *asked_by {
                 0 => *asked_by = row.number(),
@@ -226,10 +245,14 @@ impl Tally {
     }
 
     /// The findings, once every main row is counted.
-    pub(crate) fn finish(mut self, lookup: &Lookup) -> LookupFindings {
+    pub(crate) fn finish(
+        mut self,
+        lookup: &Lookup,
+        updates: Vec<UpdateFindings>,
+        appended: Option<Appended>,
+    ) -> LookupFindings {
         let reference = lookup.reference();
-        let asked: Vec<u32> =
-            self.asked.0.iter().map(|times| times.load(Ordering::Relaxed)).collect();
+        let asked = self.asked.times();
         let counts = &mut self.counts;
         for group in reference.groups() {
             let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
@@ -244,6 +267,7 @@ impl Tally {
         counts.reference_keys = reference.keys();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
-        LookupFindings { counts: self.counts, samples: self.samples, asked }
+        let Self { counts, samples, .. } = self;
+        LookupFindings { counts, samples, asked, updates, appended }
     }
 }

@@ -61,6 +61,19 @@ pub enum Answer {
     Malformed,
 }
 
+impl Answer {
+    /// The first holder that it rests on, when there is any.
+    pub(crate) fn first(self) -> Option<Holder> {
+        match self {
+            Self::Matched(first)
+            | Self::Chosen { first, .. }
+            | Self::All { first, .. }
+            | Self::Ambiguous(first) => Some(first),
+            Self::Unmatched(_) | Self::BlankKey | Self::Malformed => None,
+        }
+    }
+}
+
 /// Why there is no answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Miss {
@@ -249,7 +262,7 @@ impl Lookup {
     }
 
     /// The answer for a key whose first holder this is, when every row takes the same columns.
-    fn settle(&self, first: Holder) -> Answer {
+    pub(crate) fn settle(&self, first: Holder) -> Answer {
         let reference = &self.reference;
         let disagree = reference.is_conflicting(first);
         if reference.rule() == Rule::Every && reference.is_repeated(first) {
@@ -284,13 +297,7 @@ impl Lookup {
 
     /// The holders that an answer to a main row rests on, in order.
     pub fn holders(&self, row: Row<'_>, answer: Answer) -> Vec<Holder> {
-        let (Answer::Matched(first)
-        | Answer::Chosen { first, .. }
-        | Answer::All { first, .. }
-        | Answer::Ambiguous(first)) = answer
-        else {
-            return Vec::new();
-        };
+        let Some(first) = answer.first() else { return Vec::new() };
         match self.position(row) {
             Some(position) => {
                 let key_first = self.reference.first_of(first);

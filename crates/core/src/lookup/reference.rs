@@ -225,6 +225,14 @@ impl Reference {
         (self.tables.len() > 1).then(|| &self.tables[self.table_at(row)].1[..])
     }
 
+    /// The tables that its rows stand in, in order, each with how many it has.
+    pub fn tables(&self) -> impl Iterator<Item = (&str, u64)> {
+        let firsts = self.tables.iter().map(|(first, _)| u64::from(first.0));
+        let ends = firsts.clone().skip(1).chain([self.rows()]);
+        let rows = firsts.zip(ends).map(|(first, end)| end - first);
+        self.tables.iter().map(|(_, name)| &name[..]).zip(rows)
+    }
+
     fn table_at(&self, row: RowId) -> usize {
         self.tables.partition_point(|(first, _)| *first <= row).saturating_sub(1)
     }
@@ -446,7 +454,7 @@ impl Reference {
     }
 
     /// The first holder of the key that a holder has.
-    pub(super) fn first_of(&self, holder: Holder) -> Holder {
+    pub(crate) fn first_of(&self, holder: Holder) -> Holder {
         let key = packed::first_cells(self.key_text(holder), self.parts());
         self.find(key).unwrap_or(holder)
     }

@@ -1,19 +1,24 @@
 //! The description of an enrichment: which reference, matched on what, giving which columns.
 //!
-//! In goes the text that a person wrote for `on`, `within` and `take`, out come its parts; a text
-//! that is ill-formed gives an error with the place.
+//! In goes a [`Plan`], or the text that a person wrote for `on`, `within` or `take`; out come its
+//! parts. A text that is ill-formed gives an error with the place.
 
 mod blank;
+mod document;
 mod on;
 mod selection;
 mod take;
+mod update;
 mod when;
 mod within;
+mod written;
 
 pub use blank::parse_blanks;
+pub use document::{MainTable, Plan, ReferenceTable, Text, Texts};
 pub use on::{AnyOf, Held, On, OnPart};
 pub use selection::Selection;
 pub use take::{Mark, Take};
+pub use update::{Replace, Update};
 pub use when::{WhenDuplicate, WhenUnmatched};
 pub use within::{Range, Reach, Within};
 
@@ -42,4 +47,12 @@ pub struct ReferencePlan {
     pub take: Option<Vec<Take>>,
     /// What runs, likenesses and `*` in `take` are not to bring.
     pub leave: Vec<Selection>,
+    /// What to write into columns that are there already.
+    pub update: Vec<Update>,
+    /// What an update may replace.
+    pub replace: Replace,
+    /// Whether a blank cell of the reference may erase a value.
+    pub bring_blanks: bool,
+    /// Whether rows that no main row asked for are added at the end.
+    pub append_unused: bool,
 }

@@ -231,15 +231,15 @@ impl Block {
         }
     }
 
-    /// A row of a block that was filled cell by cell: its cells end to end with one byte of room
-    /// before each, and where each such byte stands.
+    /// A row of a block that was filled cell by cell, from one of its cells on: the cells end to end
+    /// with one byte of room before each, and where each such byte stands.
     ///
     /// # Panics
-    /// When the block has no such row, or its cells are slices of a text.
+    /// When the block has no such row or cell, or its cells are slices of a text.
     #[inline]
-    pub fn row_with_room(&self, row: usize) -> (&str, impl Iterator<Item = usize>) {
+    pub fn row_with_room(&self, row: usize, first: usize) -> (&str, impl Iterator<Item = usize>) {
         let kept = self.columns.kept;
-        let spans = &self.cells[row * kept..(row + 1) * kept];
+        let spans = &self.cells[row * kept + first..(row + 1) * kept];
         let begin = |span: &Span| span.start as usize - ROOM.len_utf8();
         let from = spans.first().map_or(0, begin);
         let upto = spans.last().map_or(0, |span| span.end as usize);

@@ -1,6 +1,7 @@
-//! One row of a block, with the cells that lookups have added to it so far behind its own.
+//! One row of a block, with the cells that lookups have added to it so far behind its own, and
+//! those that they have updated in place of its own.
 
-use super::Block;
+use super::{Block, Overlay};
 
 /// A row on its way through the lookups.
 ///
@@ -18,12 +19,14 @@ pub struct Row<'a> {
     block: &'a Block,
     nth: usize,
     added: Option<(&'a Block, usize)>,
+    /// None where no own cell is updated.
+    overlay: Option<&'a Overlay>,
 }
 
 impl<'a> Row<'a> {
     /// A row of a block, from 0 within it.
     pub fn of(block: &'a Block, row: usize) -> Self {
-        Self { block, nth: row, added: None }
+        Self { block, nth: row, added: None, overlay: None }
     }
 
     /// The same with the cells of a row of another block behind its own.
@@ -32,16 +35,25 @@ impl<'a> Row<'a> {
         Self { added: Some((added, row)), ..self }
     }
 
-    /// The text of a cell: one of its own, or behind them one that was added.
+    /// The same where the first of the cells beside it stand for these columns of its own.
+    #[must_use]
+    pub fn over(self, overlay: &'a Overlay) -> Self {
+        Self { overlay: (!overlay.is_empty()).then_some(overlay), ..self }
+    }
+
+    /// The text of a cell: one of its own as it stands now, or behind them one that was added.
     ///
     /// # Panics
     /// When it has no such cell.
     #[inline]
     pub fn cell(self, column: usize) -> &'a str {
-        match self.added {
-            Some((added, row)) if column >= self.block.columns() => {
-                added.cell(row, column - self.block.columns())
-            }
+        let own = self.block.columns();
+        match (self.added, self.overlay) {
+            (Some((added, row)), None) if column >= own => added.cell(row, column - own),
+            (Some((added, row)), Some(overlay)) => match overlay.place_of(column, own) {
+                Some(place) => added.cell(row, place),
+                None => self.block.cell(self.nth, column),
+            },
             _ => self.block.cell(self.nth, column),
         }
     }

@@ -6,7 +6,7 @@
 use std::convert::Infallible;
 use std::marker::PhantomData;
 
-use super::{Block, Headers};
+use super::{Block, Headers, Overlay};
 
 /// Takes the enriched table, block by block and in order.
 pub trait Sink {
@@ -21,8 +21,9 @@ pub trait Sink {
     /// When they can't be written.
     fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Self::Error>;
 
-    /// What makes of blocks what is written.
-    fn renderer(&self) -> Self::Renderer;
+    /// What makes of blocks what is written, when these of their own columns stand anew among the
+    /// added cells.
+    fn renderer(&self, overlay: Overlay) -> Self::Renderer;
 
     /// Writes what was made of a block.
     ///
@@ -41,7 +42,7 @@ pub trait Sink {
         added: &Block,
     ) -> Result<(), Self::Error> {
         let mut rendered = Rendered::<Self>::default();
-        self.renderer().render(main, rows, added, &mut rendered);
+        self.renderer(Overlay::default()).render(main, rows, added, &mut rendered);
         self.write(&mut rendered)
     }
 }
@@ -55,8 +56,8 @@ pub trait Renderer: Send + Sync {
     type Rendered: Default + Send;
 
     /// Replaces what `rendered` holds with rows of `main`, each with the next row of `added` behind
-    /// it. `rows` names them, from 0 within the block and in order; one may be left out, or come
-    /// several times.
+    /// it, but for the first cells of that, which stand in place of overlaid columns. `rows` names
+    /// them, from 0 within the block and in order; one may be left out, or come several times.
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
 }
 
@@ -78,7 +79,7 @@ impl<E> Sink for Discard<E> {
         Ok(())
     }
 
-    fn renderer(&self) {}
+    fn renderer(&self, _: Overlay) {}
 
     fn write(&mut self, (): &mut ()) -> Result<(), E> {
         Ok(())

@@ -10,3 +10,4 @@ mod lookups;
 mod memory;
 mod naming;
 mod order;
+mod updates;

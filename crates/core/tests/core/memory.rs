@@ -3,7 +3,9 @@
 use gather_keys_core::Error;
 use gather_keys_core::enrich::{Enrichment, Side, added_names, resolve};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::table::{Arranged, Before, Block, Headers, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{
+    Arranged, Before, Block, Headers, Overlay, Parser, Renderer, Sink, Source,
+};
 
 pub(crate) type Row = Vec<String>;
 
@@ -92,8 +94,8 @@ impl Sink for Kept {
         Ok(())
     }
 
-    fn renderer(&self) -> Cells {
-        Cells
+    fn renderer(&self, overlay: Overlay) -> Cells {
+        Cells(overlay)
     }
 
     fn write(&mut self, rendered: &mut Vec<Row>) -> Result<(), Error> {
@@ -103,7 +105,7 @@ impl Sink for Kept {
 }
 
 /// Makes rows of their cells.
-pub(crate) struct Cells;
+pub(crate) struct Cells(Overlay);
 
 impl Renderer for Cells {
     type Rendered = Vec<Row>;
@@ -111,8 +113,11 @@ impl Renderer for Cells {
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Vec<Row>) {
         rendered.clear();
         for (nth, &row) in rows.iter().enumerate() {
-            let own = (0..main.columns()).map(|column| main.cell(row, column));
-            let taken = (0..added.columns()).map(|column| added.cell(nth, column));
+            let own = (0..main.columns()).map(|column| match self.0.place(column) {
+                Some(place) => added.cell(nth, place),
+                None => main.cell(row, column),
+            });
+            let taken = (self.0.len()..added.columns()).map(|column| added.cell(nth, column));
             rendered.push(own.chain(taken).map(str::to_owned).collect());
         }
     }

@@ -3,7 +3,7 @@
 
 use gather_keys_core::Error;
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::table::{Before, Block, Headers, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{Before, Block, Headers, Overlay, Parser, Renderer, Sink, Source};
 use proptest::prelude::*;
 
 /// Pieces of one row each, of which some can't be read or parsed.
@@ -91,7 +91,7 @@ impl Sink for Refusing {
         Ok(())
     }
 
-    fn renderer(&self) -> Numbered {
+    fn renderer(&self, _: Overlay) -> Numbered {
         Numbered
     }
 

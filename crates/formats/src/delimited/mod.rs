@@ -9,10 +9,12 @@ mod detect;
 mod dialect;
 mod parser;
 mod reader;
+mod row_cells;
 mod scan;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
 pub use parser::{Fault, TextParser};
 pub use reader::{ReadOptions, Reader};
+use row_cells::row_cells;
 pub use writer::{TextRenderer, Writer};

@@ -2,24 +2,26 @@
 
 use std::io::Write;
 
-use gather_keys_core::table::{Block, Headers, Renderer, Sink};
+use gather_keys_core::table::{Block, Headers, Overlay, Renderer, Sink};
 
-use super::Layout;
+use super::{Layout, row_cells};
 use crate::{Error, Result};
 
-/// Writes a table in the form of another: rows that come with their own bytes keep them, and cells
-/// that are added get quotes only where they need them.
+/// Writes a table in the form of another: rows that come with their own bytes keep them, but for
+/// cells that are others than before, and what is added gets quotes only where it needs them.
 #[derive(Debug)]
 pub struct Writer<W> {
     name: String,
     output: W,
     layout: Layout,
+    /// Whether the row that was written last has no line end, as the last row of a file may.
+    is_open: bool,
 }
 
 impl<W: Write> Writer<W> {
     /// A writer to `output`, which is called `name` in messages.
     pub fn new(name: impl Into<String>, output: W, layout: Layout) -> Self {
-        Self { name: name.into(), output, layout }
+        Self { name: name.into(), output, layout, is_open: false }
     }
 
     /// Gives the output back, with everything written.
@@ -48,29 +50,44 @@ impl<W: Write> Sink for Writer<W> {
             bytes.extend_from_slice("\u{feff}".as_bytes());
         }
         bytes.extend_from_slice(&self.layout.header_row);
-        self.renderer().push_cells(added.iter().map(String::as_str), false, &mut bytes);
+        let renderer = self.renderer(Overlay::default());
+        renderer.push_cells(added.iter().map(String::as_str), false, &mut bytes);
         bytes.extend_from_slice(&self.layout.line_end);
+        self.is_open = self.layout.line_end.is_empty();
         self.write_out(&bytes)
     }
 
-    fn renderer(&self) -> TextRenderer {
-        TextRenderer { delimiter: self.layout.dialect.delimiter }
+    fn renderer(&self, overlay: Overlay) -> TextRenderer {
+        let line_end = match &self.layout.line_end[..] {
+            [] => b"\n".to_vec(),
+            line_end => line_end.to_vec(),
+        };
+        TextRenderer { delimiter: self.layout.dialect.delimiter, line_end, overlay }
     }
 
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
+        let Some(last) = rendered.last() else { return Ok(()) };
+        if self.is_open {
+            let line_end = self.renderer(Overlay::default()).line_end;
+            self.write_out(&line_end)?;
+        }
+        self.is_open = !matches!(last, b'\n' | b'\r');
         self.write_out(rendered)
     }
 }
 
 /// Makes the text of rows.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct TextRenderer {
     delimiter: u8,
+    /// What ends a row that comes without a line end of its own.
+    line_end: Vec<u8>,
+    overlay: Overlay,
 }
 
 impl TextRenderer {
     fn push_cells<'a>(
-        self,
+        &self,
         cells: impl Iterator<Item = &'a str>,
         mut is_first: bool,
         bytes: &mut Vec<u8>,
@@ -83,6 +100,44 @@ impl TextRenderer {
             push_cell(bytes, cell.as_bytes(), self.delimiter);
         }
     }
+
+    /// Appends a row of `main` with its overlaid cells, which are the first of a row of `added`. Those
+    /// of its own bytes that are of other cells are kept.
+    fn push_own(
+        &self,
+        (main, row): (&Block, usize),
+        (added, nth): (&Block, usize),
+        bytes: &mut Vec<u8>,
+    ) {
+        let changed = |column: usize| {
+            let place = self.overlay.place(column)?;
+            let cell = added.cell(nth, place);
+            (cell != main.cell(row, column)).then_some(cell)
+        };
+        match main.row_bytes(row) {
+            Some((own, _)) if self.overlay.columns().iter().all(|&c| changed(c).is_none()) => {
+                bytes.extend_from_slice(own);
+            }
+            Some((own, _)) => {
+                for (column, cell) in row_cells(own, self.delimiter).enumerate() {
+                    if column > 0 {
+                        bytes.push(self.delimiter);
+                    }
+                    match changed(column) {
+                        Some(cell) => push_cell(bytes, cell.as_bytes(), self.delimiter),
+                        None => bytes.extend_from_slice(cell),
+                    }
+                }
+            }
+            None => {
+                let cell = |column| match self.overlay.place(column) {
+                    Some(place) => added.cell(nth, place),
+                    None => main.cell(row, column),
+                };
+                self.push_cells((0..main.columns()).map(cell), true, bytes);
+            }
+        }
+    }
 }
 
 impl Renderer for TextRenderer {
@@ -90,19 +145,31 @@ impl Renderer for TextRenderer {
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
         bytes.clear();
+        let first = self.overlay.len();
+        let mut is_open = false;
         for (nth, &row) in rows.iter().enumerate() {
-            let line_end = if let Some((own, line_end)) = main.row_bytes(row) {
-                bytes.extend_from_slice(own);
-                line_end
-            } else {
-                let own = (0..main.columns()).map(|column| main.cell(row, column));
-                self.push_cells(own, true, bytes);
-                b"\n"
+            if is_open {
+                bytes.extend_from_slice(&self.line_end);
+            }
+            let line_end = match main.row_bytes(row) {
+                Some((own, line_end)) => {
+                    if first == 0 {
+                        bytes.extend_from_slice(own);
+                    } else {
+                        self.push_own((main, row), (added, nth), bytes);
+                    }
+                    line_end
+                }
+                None => {
+                    self.push_own((main, row), (added, nth), bytes);
+                    &self.line_end
+                }
             };
+            is_open = line_end.is_empty();
             // Hardly any cell needs quotes; it is quicker to find out for all of a row at once.
-            let (text, room) = added.row_with_room(nth);
+            let (text, room) = added.row_with_room(nth, first);
             if holds_special(text.as_bytes(), self.delimiter) {
-                let cells = (0..added.columns()).map(|column| added.cell(nth, column));
+                let cells = (first..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
                 let from = bytes.len();

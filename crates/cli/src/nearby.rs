@@ -1,0 +1,73 @@
+//! Where a table that is gone may be now: files near the place where it was, with the content or
+//! the headers that the receipt tells of it.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use gather_keys_core::receipt::Input;
+use gather_keys_core::table::Source;
+use gather_keys_formats::delimited::{ReadOptions, Reader};
+use gather_keys_formats::{Address, Sum};
+
+/// How many files are looked at.
+const MOST_FILES: usize = 2000;
+
+/// How many are offered.
+const MOST_OFFERED: usize = 3;
+
+/// A file that may be the one that is gone.
+#[derive(Debug)]
+pub(crate) struct Nearby {
+    pub(crate) path: PathBuf,
+    /// Whether its content is the same, byte by byte; if not, it has the same headers.
+    pub(crate) is_same: bool,
+}
+
+/// Looks for a table in the folder where it was, in those below it and in the one above.
+pub(crate) fn look(missing: &Path, told: &Input) -> Vec<Nearby> {
+    let folder = match missing.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
+        _ => PathBuf::from("."),
+    };
+    let mut folders = vec![folder.clone()];
+    folders.extend(entries(&folder).filter(|path| path.is_dir()));
+    folders.extend([folder.join("..")].into_iter().filter(|above| above.is_dir()));
+    let files = folders.iter().flat_map(|folder| entries(folder)).filter(|path| path.is_file());
+    let ending = missing.extension();
+    let files: Vec<PathBuf> =
+        files.filter(|path| path.extension() == ending).take(MOST_FILES).collect();
+    let found = |is_same: bool| move |path: &PathBuf| Nearby { path: plain(path), is_same };
+    let mut nearby: Vec<Nearby> =
+        files.iter().filter(|path| has_content(path, told)).map(found(true)).collect();
+    if nearby.is_empty() {
+        nearby = files.iter().filter(|path| has_headers(path, told)).map(found(false)).collect();
+    }
+    nearby.truncate(MOST_OFFERED);
+    nearby
+}
+
+fn entries(folder: &Path) -> impl Iterator<Item = PathBuf> + use<> {
+    let mut paths: Vec<PathBuf> = fs::read_dir(folder)
+        .map(|entries| entries.flatten().map(|entry| entry.path()).collect())
+        .unwrap_or_default();
+    paths.sort();
+    paths.into_iter()
+}
+
+fn has_content(path: &Path, told: &Input) -> bool {
+    path.metadata().is_ok_and(|facts| facts.len() == told.file.bytes)
+        && Sum::of_file(path).is_ok_and(|sum| sum.told().1 == told.file.digest)
+}
+
+fn has_headers(path: &Path, told: &Input) -> bool {
+    let address = Address::File(path.to_owned());
+    let table = address.open().and_then(|(input, _)| {
+        Reader::new(address.to_string(), input, ReadOptions { piece: 4096, ..Default::default() })
+    });
+    table.is_ok_and(|table| table.headers().iter().eq(told.headers.iter()))
+}
+
+/// A path without a needless `./` before it.
+fn plain(path: &Path) -> PathBuf {
+    path.strip_prefix(".").unwrap_or(path).to_owned()
+}

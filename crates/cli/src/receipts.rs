@@ -1,0 +1,227 @@
+//! Receipts of runs: what is noted while one goes on, and the file that is made of it.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::{Change, Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, moved};
+use gather_keys_formats::{Address, Sum, WholeFile};
+use jiff::Timestamp;
+
+use crate::edits::marks_of;
+use crate::error::Result;
+use crate::inputs::Seen;
+use crate::lists::Lists;
+
+pub(crate) use gather_keys_core::receipt::Moved;
+
+/// The receipt of the run before, if there was one.
+pub(crate) fn read(path: &Path) -> Result<Option<Receipt>> {
+    if !path.exists() {
+        return Ok(None);
+    }
+    let text = Address::File(path.to_owned()).read_to_string()?;
+    Ok(Some(Receipt::read(&path.display().to_string(), &text)?))
+}
+
+/// Notes keys that are unmatched while a run goes on, and tells the lists everything.
+pub(crate) struct Notes<'l> {
+    lists: Option<&'l mut Lists>,
+    /// For each lookup; none when nobody wants to know.
+    unmatched: Vec<KeysSeen>,
+}
+
+impl<'l> Notes<'l> {
+    /// Notes for so many lookups.
+    pub(crate) fn new(lists: Option<&'l mut Lists>, lookups: usize, keeps_keys: bool) -> Self {
+        let lookups = if keeps_keys { lookups } else { 0 };
+        Self { lists, unmatched: vec![KeysSeen::default(); lookups] }
+    }
+
+    /// Whether anything is to be noted.
+    pub(crate) fn are_wanted(&self) -> bool {
+        self.lists.is_some() || !self.unmatched.is_empty()
+    }
+
+    /// The unmatched keys of each lookup.
+    pub(crate) fn unmatched(self) -> Vec<KeysSeen> {
+        self.unmatched
+    }
+}
+
+impl Recorder for Notes<'_> {
+    type Error = gather_keys_formats::Error;
+
+    fn main_row(&mut self, finding: &MainFinding<'_>) -> std::result::Result<(), Self::Error> {
+        if let (Kind::Unmatched, Some(seen)) = (finding.kind, self.unmatched.get_mut(finding.nth)) {
+            let key = finding.lookup.key().as_compared(finding.row);
+            seen.see(key.iter().map(String::as_str));
+        }
+        self.lists.as_mut().map_or(Ok(()), |lists| lists.main_row(finding))
+    }
+
+    fn wants_repeated(&self) -> bool {
+        self.lists.is_some()
+    }
+
+    fn changed(&mut self, change: &Change<'_>) -> std::result::Result<(), Self::Error> {
+        self.lists.as_mut().map_or(Ok(()), |lists| lists.changed(change))
+    }
+}
+
+/// What a receipt is made from.
+pub(crate) struct Run<'a> {
+    /// The text of the plan.
+    pub(crate) plan: &'a str,
+    pub(crate) seen: Vec<Seen>,
+    pub(crate) corrections: Option<(&'a Path, &'a [String], usize)>,
+    pub(crate) enrichment: &'a Enrichment,
+    pub(crate) findings: &'a Findings,
+    pub(crate) unmatched: Vec<KeysSeen>,
+}
+
+/// An output that has appeared.
+pub(crate) struct Written<'a> {
+    pub(crate) address: &'a Address,
+    pub(crate) sum: (u64, String),
+    pub(crate) delimiter: u8,
+    pub(crate) lists: Vec<PathBuf>,
+}
+
+/// A receipt that is all but finished, with the keys that it has marks of.
+pub(crate) struct Draft {
+    receipt: Receipt,
+    keys: Vec<(KeysSeen, KeysSeen)>,
+    path: PathBuf,
+    headers: Vec<String>,
+    rows: u64,
+}
+
+impl Draft {
+    /// The receipt of a run, to be written to a path.
+    pub(crate) fn new(run: Run<'_>, path: &Path) -> Result<Self> {
+        let mut receipt = Receipt::new(env!("CARGO_PKG_VERSION"), run.plan);
+        for (nth, seen) in run.seen.into_iter().enumerate() {
+            let (bytes, digest) = seen.sum.map(|sum| sum.told()).unwrap_or_default();
+            let modified = seen.modified.and_then(|time| Timestamp::try_from(time).ok());
+            let seconds = modified.and_then(|time| Timestamp::from_second(time.as_second()).ok());
+            receipt.inputs.push(Input {
+                role: seen.role,
+                file: File { path: told_path(&seen.address, path), bytes, digest },
+                modified: seconds.map(|time| time.to_string()),
+                rows: if nth == 0 { run.findings.main_rows } else { seen.rows },
+                headers: seen.headers,
+            });
+        }
+        if let Some((file, key, rows)) = run.corrections {
+            let (bytes, digest) = Sum::of_file(file)?.told();
+            let address = Address::File(file.to_owned());
+            receipt.inputs.push(Input {
+                role: "corrections".to_owned(),
+                file: File { path: told_path(&address, path), bytes, digest },
+                modified: None,
+                rows: rows as u64,
+                headers: key.to_vec(),
+            });
+        }
+        let mut keys = Vec::new();
+        let found = run.enrichment.lookups().zip(&run.findings.lookups).zip(run.unmatched);
+        for ((lookup, found), unmatched) in found {
+            let reference = lookup.reference();
+            let mut duplicate = KeysSeen::default();
+            for group in reference.groups() {
+                let key: Vec<&str> = reference.as_compared(group.holders[0]).collect();
+                duplicate.see(key.iter().copied());
+            }
+            let marks = (unmatched.marks(), duplicate.marks());
+            let found = Found::new(reference.name(), &found.counts, marks.0, marks.1);
+            receipt.references.push(found);
+            keys.push((unmatched, duplicate));
+        }
+        let headers = run.enrichment.headers().iter().map(str::to_owned).collect();
+        let rows = run.findings.written;
+        Ok(Self { receipt, keys, path: path.to_owned(), headers, rows })
+    }
+
+    /// What has moved since another. A main file that is written into is what it was if it is what the
+    /// run before made of it.
+    pub(crate) fn moved_since(&self, before: &Receipt, is_in_place: bool) -> Vec<Moved> {
+        let mut before = before.clone();
+        if let (true, Some(output), Some(main)) =
+            (is_in_place, &before.output, before.inputs.first_mut())
+        {
+            main.file = output.file.clone();
+            main.rows = output.rows;
+            main.headers.clone_from(&output.headers);
+        }
+        moved(&before, &self.receipt, &self.keys)
+    }
+
+    /// Writes it, once the output has appeared.
+    pub(crate) fn write(mut self, written: &Written<'_>) -> Result<()> {
+        let (bytes, digest) = written.sum.clone();
+        let marks = match written.address {
+            Address::File(path) => Some(marks_of(path, self.rows, written.delimiter)?),
+            Address::Standard => None,
+        };
+        self.receipt.output = Some(Output {
+            file: File { path: told_path(written.address, &self.path), bytes, digest },
+            rows: self.rows,
+            headers: self.headers,
+            row_marks: marks,
+        });
+        for list in &written.lists {
+            let (bytes, digest) = Sum::of_file(list)?.told();
+            let path = told_path(&Address::File(list.clone()), &self.path);
+            self.receipt.lists.push(File { path, bytes, digest });
+        }
+        let mut file = WholeFile::create(&self.path, true)?;
+        let name = self.path.display().to_string();
+        let refused = |cause| gather_keys_formats::Error::Write { name, cause };
+        file.write_all(self.receipt.write().as_bytes()).map_err(refused)?;
+        Ok(file.commit()?)
+    }
+}
+
+/// A path as it stands in a receipt.
+fn told_path(address: &Address, receipt: &Path) -> String {
+    let Some(path) = address.path() else { return "-".to_owned() };
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let folder = whole(receipt).parent().map(Path::to_owned).unwrap_or_default();
+    let path = pathdiff::diff_paths(whole(path), folder).unwrap_or_else(|| path.to_owned());
+    path.to_string_lossy().replace('\\', "/")
+}
+
+/// The path that a receipt tells, as it leads from here.
+pub(crate) fn path_of(file: &File, receipt: &Path) -> PathBuf {
+    let folder = receipt.parent().unwrap_or(Path::new(""));
+    folder.join(&file.path)
+}
+
+/// Whether the output that a receipt tells is at a path, and what is there now.
+pub(crate) enum OnDisk {
+    /// Nothing, or another file than the receipt is about.
+    Other,
+    /// What the receipt says.
+    AsWritten,
+    /// Something else.
+    Changed,
+}
+
+/// Looks whether the output at a path is the one that a receipt is about, and still the same.
+pub(crate) fn on_disk(before: &Receipt, receipt: &Path, output: &Path) -> Result<OnDisk> {
+    let Some(told) = &before.output else { return Ok(OnDisk::Other) };
+    let place = |path: &Path| fs::canonicalize(path).ok();
+    let there = place(output);
+    if there.is_none() || there != place(&path_of(&told.file, receipt)) {
+        return Ok(OnDisk::Other);
+    }
+    let now = Sum::of_file(output)?.told();
+    Ok(if now == (told.file.bytes, told.file.digest.clone()) {
+        OnDisk::AsWritten
+    } else {
+        OnDisk::Changed
+    })
+}

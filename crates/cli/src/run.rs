@@ -1,0 +1,483 @@
+//! A run: the whole way from what was asked for to the output and the summary.
+//!
+//! [`Run::once`] reads in the order of what happens: open the tables, load the references, pass the
+//! main table through, judge the gates, look at what has moved since the run before, let the
+//! outputs appear, and tell all of it.
+
+use std::fmt::Write as _;
+use std::io::Write;
+use std::path::Path;
+
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::{Findings, Gate, GateResult, Recorder};
+use gather_keys_core::receipt::{KeysSeen, Receipt};
+use gather_keys_core::table::{Discard, Headers, Source};
+use gather_keys_formats::delimited::Writer;
+use gather_keys_formats::{Address, WholeFile, keep_copy};
+use jiff::Timestamp;
+
+use crate::call::{Call, EditsRule, Into};
+use crate::commands::Outcome;
+use crate::corrections::{self, CorrectionsFile};
+use crate::edits::Edits;
+use crate::error::{Error, Result};
+use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
+use crate::lists::{self, Lists};
+use crate::nearby;
+use crate::output::{self, MainFile, Output};
+use crate::progress::Progress;
+use crate::receipts::{self, Draft, Notes, OnDisk};
+use crate::summary::{self, Summary};
+use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
+use crate::wording::{counted, joined, wrapped};
+
+/// Carries out what was asked for and tells what was found.
+pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
+    refuse_inputs(asked, &call)?;
+    let mut run = Run::new(asked, call)?;
+    let outcome = loop {
+        if let Some(outcome) = run.once()? {
+            break outcome;
+        }
+        // Changes made by hand are corrections now, which the output is made anew with.
+        run.call.edits = EditsRule::Discard;
+    };
+    // Nobody is left to tell when standard error is closed.
+    let _ = anstream::stderr().write_all(run.told.as_bytes());
+    Ok(outcome)
+}
+
+/// A run on its way.
+struct Run<'a> {
+    asked: &'a Asked,
+    call: Call,
+    /// The receipt of the run before.
+    before: Option<Receipt>,
+    /// What is at the place of the output already.
+    on_disk: OnDisk,
+    /// How many changes made by hand have become corrections.
+    kept: Option<usize>,
+    /// What there is to tell in the end.
+    told: String,
+}
+
+/// What a pass over the main table came to.
+struct Passed {
+    main: OpenTable,
+    enrichment: Enrichment,
+    findings: Findings,
+    output: Option<Output>,
+    lists: Option<Lists>,
+    draft: Option<Draft>,
+    corrections: Option<CorrectionsFile>,
+}
+
+/// What is to be done about an output that was changed by hand.
+enum Edited {
+    /// It may be replaced; what there is to say of it.
+    Replace(Vec<String>),
+    /// It may not; what was changed.
+    Refuse(String),
+    /// So many changes are corrections now.
+    Kept(usize),
+}
+
+impl<'a> Run<'a> {
+    fn new(asked: &'a Asked, call: Call) -> Result<Self> {
+        let before = call.receipt.as_deref().map(receipts::read).transpose()?.flatten();
+        let on_disk = match (&before, &call.receipt, &call.into) {
+            (Some(before), Some(receipt), Into::Output(Address::File(path))) => {
+                receipts::on_disk(before, receipt, path)?
+            }
+            _ => OnDisk::Other,
+        };
+        Ok(Self { asked, call, before, on_disk, kept: None, told: String::new() })
+    }
+
+    /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
+    fn once(&mut self) -> Result<Option<Outcome>> {
+        let stamp = Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string();
+        let main = MainFile::at(&self.call.main.address);
+        let inputs = Inputs::open(&self.call).map_err(|error| self.lost(error))?;
+        let mut text = self.notes(&inputs);
+        let passed = self.pass(inputs, main.as_ref(), &stamp)?;
+        let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
+        let holds = results.iter().all(|gate| gate.holds);
+        let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
+        let mut may_appear = holds || self.call.write_anyway;
+
+        let mut said = self.moved(&passed);
+        let mut refusal = String::new();
+        if may_appear {
+            match self.edited(&passed, &stamp)? {
+                Edited::Replace(sentences) => said.extend(sentences),
+                Edited::Refuse(told) => {
+                    (may_appear, outcome, refusal) = (false, Outcome::Stopped, told);
+                }
+                Edited::Kept(count) => {
+                    self.kept = Some(count);
+                    return Ok(None);
+                }
+            }
+        }
+        let file = self.call.corrections.as_deref().map(|file| file.display().to_string());
+        let summary = Summary {
+            main: passed.main.headers(),
+            enrichment: &passed.enrichment,
+            findings: &passed.findings,
+            listed: self.call.lists.is_some(),
+            corrections: file.as_deref(),
+        };
+        text.push_str(&summary.text());
+        said.extend(self.appear(passed, may_appear)?);
+        said.extend(self.save_plan()?);
+        if !said.is_empty() || !results.is_empty() {
+            text.push('\n');
+        }
+        for sentence in said {
+            let _ = writeln!(text, "{}", wrapped(&sentence, 0, "  "));
+        }
+        let quiet = self.call.quiet;
+        self.told = if quiet { String::new() } else { text };
+        self.told.push_str(&refusal);
+        self.told.push_str(&summary::gates(&results, quiet));
+        Ok(Some(outcome))
+    }
+
+    /// What there is to say before anything is found.
+    fn notes(&self, inputs: &Inputs) -> String {
+        let mut text = String::new();
+        if !self.asked.stands_in.is_empty() {
+            let options = joined(&self.asked.stands_in, "and");
+            let verb = if self.asked.stands_in.len() == 1 { "stands" } else { "stand" };
+            let note = format!("note: {options} {verb} in for what the plan says.");
+            let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
+        }
+        if self.call.verbose {
+            text.push_str(&summary::read_as(&inputs.read_as()));
+        }
+        text.push_str(&summary::notes(&inputs.notes));
+        text
+    }
+
+    /// Loads the references and passes the main table through, into files that don't appear yet.
+    fn pass(&self, inputs: Inputs, file: Option<&MainFile>, stamp: &str) -> Result<Passed> {
+        let call = &self.call;
+        let replaces = call.overwrite || !matches!(self.on_disk, OnDisk::Other);
+        let held = !call.gates.is_empty() && !call.write_anyway;
+        let sums = call.receipt.is_some();
+        let mut output = match (&call.into, file) {
+            (Into::Nothing, _) => None,
+            (Into::Output(address), _) => Some(Output::create(address, replaces, held, sums)?),
+            (Into::Main { backup }, Some(file)) => {
+                Some(Output::in_place(file, backup.then(|| stamp.to_owned()), sums)?)
+            }
+            (Into::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
+        };
+        let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
+        let corrections = inputs.corrections.clone();
+        let Loaded { mut main, enrichment, mut seen } = inputs.load(call.threads)?;
+        let create = |folder: &Path| {
+            let overwrite = call.overwrite || self.has_listed(folder);
+            Lists::create(folder, overwrite, &enrichment)
+        };
+        let mut lists = call.lists.as_deref().map(create).transpose()?;
+        let keeps_keys = call.receipt.is_some();
+        let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
+        let findings = pass(&mut main, &enrichment, output.as_mut(), &mut notes, call.threads)?;
+        let unmatched = notes.unmatched();
+        if let Some(lists) = &mut lists {
+            lists.reference_rows(&enrichment, &findings)?;
+        }
+        drop(progress);
+        seen[0].rows = findings.main_rows;
+        let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
+        Ok(Passed { main, enrichment, findings, output, lists, draft, corrections })
+    }
+
+    /// The receipt of the run, if there is to be one.
+    fn draft(
+        &self,
+        (enrichment, findings): (&Enrichment, &Findings),
+        unmatched: Vec<KeysSeen>,
+        seen: Vec<Seen>,
+        corrections: Option<&CorrectionsFile>,
+    ) -> Result<Option<Draft>> {
+        let Some(path) = &self.call.receipt else { return Ok(None) };
+        let plan = as_receipt_has_it(&self.asked.plan, path);
+        let corrections = self.call.corrections.as_deref().zip(corrections);
+        let run = receipts::Run {
+            plan: &plan,
+            seen,
+            corrections: corrections.map(|(path, file)| (path, &file.key[..], file.len())),
+            enrichment,
+            findings,
+            unmatched,
+        };
+        Draft::new(run, path).map(Some)
+    }
+
+    /// What has moved since the run before.
+    fn moved(&self, passed: &Passed) -> Vec<String> {
+        let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
+            return Vec::new();
+        };
+        let is_in_place = matches!(self.call.into, Into::Main { .. });
+        summary::moved(&draft.moved_since(before, is_in_place))
+    }
+
+    /// Looks what was changed by hand in the output that is there, and does about it what the person
+    /// said.
+    fn edited(&self, passed: &Passed, stamp: &str) -> Result<Edited> {
+        let told = self.before.as_ref().and_then(|before| before.output.as_ref());
+        let fresh = passed.output.as_ref().and_then(Output::beside);
+        let path = self.call.output().and_then(Address::path);
+        let (OnDisk::Changed, Some(told), Some(fresh), Some(path)) =
+            (&self.on_disk, told, fresh, path)
+        else {
+            return Ok(Edited::Replace(Vec::new()));
+        };
+        if self.kept.is_some() {
+            return Ok(Edited::Replace(Vec::new()));
+        }
+        let delimiter = passed.main.layout().dialect.delimiter;
+        let edits = Edits::find(path, fresh, told, delimiter)?;
+        let name = path.display();
+        if edits.is_empty() {
+            let words = format!("{name} was saved in another form since, but no cell was changed.");
+            return Ok(Edited::Replace(vec![words]));
+        }
+        match self.call.edits {
+            EditsRule::Discard => {
+                let copy = keep_copy(path, stamp)?;
+                let words = format!("{name} was changed by hand; what it was is kept as ");
+                Ok(Edited::Replace(vec![words + &file_name(&copy) + "."]))
+            }
+            EditsRule::Keep if !edits.is_unclear() => {
+                let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
+                let there = passed.corrections.as_ref();
+                let (key, new) = edits.corrections(&passed.enrichment, fresh, delimiter, there)?;
+                let note = format!("kept from {name}");
+                corrections::add(file, &key, &new, &note)?;
+                Ok(Edited::Kept(new.len()))
+            }
+            EditsRule::Keep | EditsRule::Refuse => {
+                let has_file = self.call.corrections.is_some();
+                Ok(Edited::Refuse(summary::edits(&name.to_string(), &edits, has_file)))
+            }
+        }
+    }
+
+    /// Lets the outputs appear, and says so.
+    fn appear(&self, passed: Passed, may_appear: bool) -> Result<Vec<String>> {
+        let Passed { main, enrichment, findings, output, lists, draft, .. } = passed;
+        let call = &self.call;
+        let mut said = Vec::new();
+        if let (Some(kept), Some(file)) = (self.kept, &call.corrections) {
+            let changes = counted(kept as u64, "change");
+            said.push(format!("Kept {changes} made by hand as corrections in {}.", file.display()));
+        }
+        let mut sum = None;
+        if let Some(output) = output {
+            let name = output.name();
+            let is_in_place = matches!(call.into, Into::Main { .. });
+            if !may_appear {
+                said.push(format!("{name} was not written."));
+            } else if is_in_place && leaves_all(&enrichment, &findings) {
+                said.push(format!("{name} stays as it is: nothing in it changes."));
+            } else {
+                said.push(table_written(&name, main.headers(), &enrichment, &findings));
+                let appeared = output.commit()?;
+                let kept = appeared.backup.iter();
+                said.extend(kept.map(|to| format!("What it was is kept as {}.", file_name(to))));
+                sum = appeared.sum;
+            }
+        }
+        let mut list_paths = Vec::new();
+        if let (Some(lists), Some(folder)) = (lists, &call.lists) {
+            lists.commit()?;
+            said.push(lists::told(folder));
+            list_paths = lists::paths(folder);
+        }
+        if let (Some(draft), Some(sum), Some(address)) = (draft, sum, call.output()) {
+            let delimiter = main.layout().dialect.delimiter;
+            draft.write(&receipts::Written { address, sum, delimiter, lists: list_paths })?;
+            if let Some(path) = call.receipt.as_ref().filter(|_| self.before.is_none()) {
+                said.push(format!("Wrote the receipt {}.", path.display()));
+            }
+        }
+        Ok(said)
+    }
+
+    /// Writes what was asked for as a plan, if that was asked for too.
+    fn save_plan(&self) -> Result<Option<String>> {
+        let Some(path) = &self.asked.save else { return Ok(None) };
+        let mut file = WholeFile::create(path, self.call.overwrite)?;
+        let name = path.display().to_string();
+        let refused = |cause| gather_keys_formats::Error::Write { name: name.clone(), cause };
+        file.write_all(as_plan_at(&self.asked.plan, path).as_bytes()).map_err(refused)?;
+        file.commit()?;
+        Ok(Some(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}")))
+    }
+
+    /// Whether the lists in a folder are those of the run before.
+    fn has_listed(&self, folder: &Path) -> bool {
+        let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
+            return false;
+        };
+        let is_ours = |path: &Path| {
+            let told = before.lists.iter().find(|list| {
+                std::path::absolute(receipts::path_of(list, receipt)).ok()
+                    == std::path::absolute(path).ok()
+            });
+            told.is_some_and(|told| {
+                let now = gather_keys_formats::Sum::of_file(path).map(|sum| sum.told());
+                now.is_ok_and(|now| now == (told.bytes, told.digest.clone()))
+            })
+        };
+        lists::paths(folder).iter().filter(|path| path.exists()).all(|path| is_ours(path))
+    }
+
+    /// What the receipt knows of a table that is not there any more.
+    fn lost(&self, error: Error) -> Error {
+        let Error::Table(gather_keys_formats::Error::Missing { name, .. }) = &error else {
+            return error;
+        };
+        let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
+            return error;
+        };
+        let whole = |path: &Path| std::path::absolute(path).ok();
+        let told = before.inputs.iter().find(|input| {
+            plain(&receipts::path_of(&input.file, receipt)) == whole(Path::new(name))
+        });
+        match told {
+            Some(told) => Error::Lost {
+                name: name.clone(),
+                nearby: nearby::look(Path::new(name), told),
+                told: Box::new(told.clone()),
+            },
+            None => error,
+        }
+    }
+}
+
+/// A path from the root on, without steps up and down again, whether or not there is something.
+fn plain(path: &Path) -> Option<std::path::PathBuf> {
+    let mut plain = std::path::PathBuf::new();
+    for part in std::path::absolute(path).ok()?.components() {
+        match part {
+            std::path::Component::ParentDir => {
+                plain.pop();
+            }
+            other => plain.push(other),
+        }
+    }
+    Some(plain)
+}
+
+fn file_name(path: &Path) -> String {
+    path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned()
+}
+
+/// Every output of a run is checked against every input before anything is opened for writing.
+fn refuse_inputs(asked: &Asked, call: &Call) -> Result<()> {
+    let inputs: Vec<&Address> = call.inputs().collect();
+    let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
+    let table = call.output().and_then(Address::path);
+    let records = call.records().chain(asked.save.as_deref());
+    let beside: Vec<&Path> = lists.iter().map(AsRef::as_ref).chain(records).collect();
+    if let Some(list) = table.and_then(|table| beside.iter().find(|list| is_same(table, list))) {
+        return Err(Error::OutputIsList { name: list.display().to_string() });
+    }
+    output::refuse_inputs(beside, &inputs)?;
+    match &call.into {
+        Into::Output(Address::Standard) => output::refuse_standard(&inputs),
+        Into::Output(Address::File(path)) => output::refuse_inputs([path.as_path()], &inputs),
+        Into::Main { .. } => {
+            let references: Vec<&Address> = call.reference_inputs().collect();
+            output::refuse_inputs(table, &references)
+        }
+        Into::Nothing => Ok(()),
+    }
+}
+
+/// Whether two paths lead to one place, whether or not there is something yet.
+fn is_same(one: &Path, other: &Path) -> bool {
+    let place = |path: &Path| {
+        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let folder = whole.parent().and_then(|folder| folder.canonicalize().ok());
+        folder.zip(whole.file_name()).map_or(whole.clone(), |(folder, name)| folder.join(name))
+    };
+    place(one) == place(other)
+}
+
+/// The pass over the main table, into the output if there is one.
+fn pass(
+    main: &mut OpenTable,
+    enrichment: &Enrichment,
+    output: Option<&mut Output>,
+    notes: &mut Notes<'_>,
+    threads: usize,
+) -> Result<Findings> {
+    let recorder = notes
+        .are_wanted()
+        .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
+    Ok(match output {
+        None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
+        Some(output) => {
+            let mut writer = Writer::new(output.name(), output, main.layout().clone());
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            writer.finish()?;
+            findings
+        }
+    })
+}
+
+fn judge(gates: &[Gate], enrichment: &Enrichment, findings: &Findings) -> Vec<GateResult> {
+    let lookups = enrichment.lookups().zip(&findings.lookups);
+    let named = lookups.map(|(lookup, found)| (lookup.reference().name(), &found.counts));
+    let named: Vec<_> = named.collect();
+    gates.iter().flat_map(|gate| gate.results(named.iter().copied())).collect()
+}
+
+/// Whether every row goes out as it came.
+fn leaves_all(enrichment: &Enrichment, findings: &Findings) -> bool {
+    let updates = findings.lookups.iter().flat_map(|found| &found.updates);
+    enrichment.added().is_empty()
+        && findings.written == findings.main_rows
+        && updates.map(|update| update.written.changed()).sum::<u64>() == 0
+        && findings.lookups.iter().all(|found| found.appended.is_none_or(|all| all.rows == 0))
+        && findings.corrected.iter().all(|one| one.changed == 0)
+}
+
+/// The sentence that says what was written and where.
+fn table_written(
+    name: &str,
+    main: &Headers,
+    enrichment: &Enrichment,
+    findings: &Findings,
+) -> String {
+    let appended = findings.lookups.iter().filter_map(|found| found.appended);
+    let appended: u64 = appended.map(|appended| appended.rows).sum();
+    let rows = match (findings.written == findings.main_rows, appended) {
+        (true, 0) => counted(findings.written, "row"),
+        (_, 0) => {
+            let of = counted(findings.main_rows, "main row");
+            format!("{} from {of}", counted(findings.written, "row"))
+        }
+        _ => {
+            let (of, more) =
+                (counted(findings.main_rows, "main row"), counted(appended, "new row"));
+            format!("{} from {of} and {more}", counted(findings.written, "row"))
+        }
+    };
+    let columns = counted(main.len() as u64, "column");
+    let added = match enrichment.added() {
+        [] => String::new(),
+        added => {
+            let columns = counted(added.len() as u64, "added column");
+            format!(" and {columns} ({})", joined(added, "and"))
+        }
+    };
+    format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+}

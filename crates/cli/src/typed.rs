@@ -1,0 +1,263 @@
+//! What was typed, as a plan; and a plan file, with what was typed in the place of what it says.
+
+use std::ffi::{OsStr, OsString};
+use std::path::{Path, PathBuf};
+
+use clap::ValueEnum;
+use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
+use gather_keys_formats::Address;
+
+use crate::arguments::{Enrich, Run, TableArguments, Tables};
+use crate::error::{Error, Result};
+
+/// A run as it was asked for, in texts.
+#[derive(Debug, Clone)]
+pub(crate) struct Asked {
+    /// What is to be done; its paths lead from the folder that the program runs in.
+    pub(crate) plan: Plan,
+    /// The plan file that it comes from, if it does.
+    pub(crate) file: Option<PlanFile>,
+    /// What was typed in the place of what the file says, each with what it belongs to.
+    pub(crate) stands_in: Vec<String>,
+    /// Where to write it as a plan.
+    pub(crate) save: Option<PathBuf>,
+}
+
+/// A plan file as it was read.
+#[derive(Debug, Clone)]
+pub(crate) struct PlanFile {
+    pub(crate) path: PathBuf,
+    pub(crate) text: String,
+}
+
+impl PlanFile {
+    /// Its name in messages, and its text.
+    pub(crate) fn named(&self) -> (String, &str) {
+        (self.path.display().to_string(), &self.text)
+    }
+}
+
+impl Asked {
+    /// What `enrich` was asked for.
+    pub(crate) fn enrich(typed: Enrich, sorted: Vec<TableArguments>) -> Result<Self> {
+        let Enrich { tables, output, in_place, no_backup, write_anyway, edits, run } = typed;
+        let mut plan = run_plan(&run)?;
+        plan.output = output.as_deref().map(text).transpose()?;
+        plan.in_place = in_place.then_some(true);
+        plan.no_backup = no_backup.then_some(true);
+        plan.write_anyway = write_anyway.then_some(true);
+        plan.edits = edits.map(Text::typed);
+        Self::new(plan, &tables, sorted, run.save_plan)
+    }
+
+    /// What `check` was asked for.
+    pub(crate) fn check(tables: &Tables, run: &Run, sorted: Vec<TableArguments>) -> Result<Self> {
+        Self::new(run_plan(run)?, tables, sorted, run.save_plan.clone())
+    }
+
+    /// What `why` was asked for.
+    pub(crate) fn why(tables: &Tables, sorted: Vec<TableArguments>) -> Result<Self> {
+        Self::new(Plan::default(), tables, sorted, None)
+    }
+
+    /// What a plan file asks for.
+    pub(crate) fn planned(path: &Path) -> Result<Self> {
+        let (plan, file) = read(path)?;
+        Ok(Self { plan, file: Some(file), stands_in: Vec::new(), save: None })
+    }
+
+    fn new(
+        typed: Plan,
+        tables: &Tables,
+        sorted: Vec<TableArguments>,
+        save: Option<OsString>,
+    ) -> Result<Self> {
+        let mut sorted = sorted.into_iter();
+        let main = main_options(sorted.next().unwrap_or_default())?;
+        let typed = Plan { main, ..typed };
+        let mut asked = if is_plan(&tables.main) {
+            let mut asked = Self::planned(Path::new(&tables.main))?;
+            asked.stand_in(typed, tables, sorted)?;
+            asked
+        } else {
+            if tables.other_main.is_some() {
+                return Err(Error::MainWithoutPlan);
+            }
+            let mut plan = typed;
+            plan.main.table = text(&tables.main)?;
+            for (address, typed) in tables.from.iter().zip(sorted) {
+                let table = text(address)?;
+                plan.references.push(ReferenceTable { table, ..reference_options(typed)? });
+            }
+            Self { plan, file: None, stands_in: Vec::new(), save: None }
+        };
+        asked.save = save.map(PathBuf::from);
+        Ok(asked)
+    }
+
+    /// Puts what was typed in the place of what the plan file says.
+    fn stand_in(
+        &mut self,
+        mut typed: Plan,
+        tables: &Tables,
+        sorted: impl Iterator<Item = TableArguments>,
+    ) -> Result<()> {
+        let plan = &mut self.plan;
+        if let Some(main) = &tables.other_main {
+            typed.main.table = text(main)?;
+        }
+        if typed.output.is_some() {
+            plan.in_place = None;
+        } else if typed.in_place == Some(true) {
+            plan.output = None;
+        }
+        self.stands_in = plan.stand_in(typed).into_iter().map(|key| format!("--{key}")).collect();
+        for (address, typed) in tables.from.iter().zip(sorted) {
+            let asked = address.to_string_lossy().into_owned();
+            let names: Vec<String> = plan.references.iter().map(name_of).collect();
+            let meant = names.iter().position(|name| *name == asked).or_else(|| {
+                plan.references.iter().position(|reference| reference.table.text == asked)
+            });
+            let Some(meant) = meant else {
+                return Err(Error::NotInPlan { asked, all: names });
+            };
+            let over = plan.references[meant].stand_in(reference_options(typed)?);
+            let told = over.into_iter().map(|key| format!("--{key} of {}", names[meant]));
+            self.stands_in.extend(told);
+        }
+        Ok(())
+    }
+}
+
+/// What a reference of a plan is called.
+pub(crate) fn name_of(reference: &ReferenceTable) -> String {
+    let stem = || Address::stem_of_any(OsStr::new(&reference.table.text));
+    reference.name.as_ref().map_or_else(stem, |name| name.text.clone())
+}
+
+/// Whether an argument is a plan, by its ending.
+pub(crate) fn is_plan(argument: &OsStr) -> bool {
+    Path::new(argument).extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"))
+}
+
+/// Reads a plan file; the paths in it are made to lead from here.
+fn read(path: &Path) -> Result<(Plan, PlanFile)> {
+    let name = path.display().to_string();
+    let text = Address::File(path.to_owned()).read_to_string()?;
+    let mut plan = Plan::read(&name, &text)?;
+    let folder = path.parent().unwrap_or(Path::new(""));
+    for path in plan.paths_mut().filter(|path| path.text != "-") {
+        path.text = from_folder(folder, &path.text);
+    }
+    Ok((plan, PlanFile { path: path.to_owned(), text }))
+}
+
+/// A path that leads from a folder, made to lead from here.
+fn from_folder(folder: &Path, path: &str) -> String {
+    let there = |folder: &Path| folder.join(path).to_string_lossy().into_owned();
+    // Signs that stand for others do so in the plan's text only.
+    if Address::is_glob(OsStr::new(path)) && !folder.join(path).exists() {
+        let folder = Address::escaped(&folder.to_string_lossy());
+        return there(Path::new(&folder));
+    }
+    there(folder)
+}
+
+/// The options of a run.
+fn run_plan(run: &Run) -> Result<Plan> {
+    let path = |path: &Option<OsString>| path.as_deref().map(text).transpose();
+    let progress = run.progress.and_then(|when| when.to_possible_value());
+    Ok(Plan {
+        lists: path(&run.lists)?,
+        overwrite: run.overwrite.then_some(true),
+        require: run.require.clone().into(),
+        corrections: path(&run.corrections)?,
+        receipt: path(&run.receipt)?,
+        quiet: run.quiet.then_some(true),
+        verbose: run.verbose.then_some(true),
+        progress: progress.map(|when| Text::typed(when.get_name())),
+        threads: run.threads,
+        ..Plan::default()
+    })
+}
+
+/// The options of the main table.
+fn main_options(typed: TableArguments) -> Result<MainTable> {
+    let mut main = MainTable::default();
+    for (option, value) in typed.options {
+        match option {
+            "delimiter" => once(option, &mut main.delimiter, value)?,
+            "blank" => main.blank.0.push(Text::typed(value)),
+            _ => return Err(Error::BeforeReference { option: option.replace('_', "-") }),
+        }
+    }
+    Ok(main)
+}
+
+/// The options of a reference.
+fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
+    let mut all = ReferenceTable::default();
+    for (option, value) in typed.options {
+        match option {
+            "on" => all.on.0.push(Text::typed(value)),
+            "take" => all.take.0.push(Text::typed(value)),
+            "leave" => all.leave.0.push(Text::typed(value)),
+            "update" => all.update.0.push(Text::typed(value)),
+            "blank" => all.blank.0.push(Text::typed(value)),
+            "match_blanks" => all.match_blanks = Some(true),
+            "bring_blanks" => all.bring_blanks = Some(true),
+            "append_unused" => all.append_unused = Some(true),
+            "name" => once(option, &mut all.name, value)?,
+            "clean" => once(option, &mut all.clean, value)?,
+            "within" => once(option, &mut all.within, value)?,
+            "reach" => once(option, &mut all.reach, value)?,
+            "when_duplicate" => once(option, &mut all.when_duplicate, value)?,
+            "when_unmatched" => once(option, &mut all.when_unmatched, value)?,
+            "replace" => once(option, &mut all.replace, value)?,
+            "delimiter" => once(option, &mut all.delimiter, value)?,
+            _ => return Err(Error::Twice { option, value }),
+        }
+    }
+    Ok(all)
+}
+
+fn once(option: &'static str, place: &mut Option<Text>, value: String) -> Result<()> {
+    match place.replace(Text::typed(value)) {
+        None => Ok(()),
+        Some(_) => {
+            let value = place.take().map_or(String::new(), |text| text.text);
+            Err(Error::Twice { option, value })
+        }
+    }
+}
+
+fn text(path: &OsStr) -> Result<Text> {
+    let text = path
+        .to_str()
+        .ok_or_else(|| Error::PathNotText { path: path.to_string_lossy().into_owned() });
+    Ok(Text::typed(text?))
+}
+
+/// What was asked for as a receipt at a path sums it up: the plan without comments, and without
+/// what changes nothing in the result.
+pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
+    let mut plan = asked.clone();
+    (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
+    (plan.quiet, plan.verbose, plan.progress, plan.threads) = (None, None, None, None);
+    let text = as_plan_at(&plan, path);
+    text.lines().filter(|line| !line.starts_with('#')).collect::<Vec<_>>().join("\n")
+}
+
+/// What was asked for as a plan that stands at a path.
+pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
+    let mut plan = asked.clone();
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let place = whole(path);
+    let folder = place.parent().unwrap_or(&place);
+    for path in plan.paths_mut().filter(|path| path.text != "-") {
+        if let Some(from) = pathdiff::diff_paths(whole(Path::new(&path.text)), folder) {
+            path.text = from.to_string_lossy().into_owned();
+        }
+    }
+    plan.write()
+}

@@ -1,0 +1,116 @@
+//! Reference rows that no main row asked for, as rows at the end of the output.
+//!
+//! Such a row carries its key in the main table's columns, spelled as the reference spells it: no
+//! step that was put to the key shows in what is written. Of several rows with one key there is one
+//! row, where they agree or a rule settles it; where nothing does, there is none.
+
+use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
+use crate::template::Bound;
+
+/// How the key of an added row comes into the main table's columns.
+#[derive(Debug, Clone, Default)]
+pub struct Appending {
+    /// For each part what the main table makes it by, and what the reference does, both without the
+    /// steps that every part goes through.
+    parts: Vec<(Bound, Bound)>,
+}
+
+/// Unused rows of a reference that were not added, by the reason.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct NotAppended {
+    /// A part of their key is blank.
+    pub blank_key: u64,
+    /// A step can't read a value of their key.
+    pub malformed: u64,
+    /// Several rows hold their key, and disagree.
+    pub ambiguous: u64,
+    /// The main table makes the key of several columns, and theirs can't be taken apart into them.
+    pub not_apart: u64,
+}
+
+impl NotAppended {
+    /// How many in all.
+    pub fn all(&self) -> u64 {
+        self.blank_key + self.malformed + self.ambiguous + self.not_apart
+    }
+}
+
+/// A row to be added: what its cells rest on, and the one holder they are taken from, if it is one.
+pub(super) type Giver = (Answer, Option<Holder>);
+
+impl Appending {
+    /// Parts of a key, given as the main table's and the reference's templates.
+    pub(super) fn new(parts: Vec<(Bound, Bound)>) -> Self {
+        Self { parts }
+    }
+
+    /// The cells of the key that a row holds, each with the main table's column; `None` when it
+    /// can't be taken apart.
+    pub(super) fn key_cells(
+        &self,
+        reference: &Reference,
+        row: RowId,
+    ) -> Option<Vec<(usize, String)>> {
+        let (columns, read) = (reference.key_columns(), reference.row_as_read(row));
+        let cell = |column: usize| {
+            let place = columns.iter().position(|&other| other == column);
+            place.and_then(|place| read.get(place)).copied().unwrap_or_default()
+        };
+        let mut cells: Vec<(usize, String)> = Vec::new();
+        for (main, theirs) in &self.parts {
+            let value = if theirs.template().is_bare() {
+                cell(theirs.columns()[0]).to_owned()
+            } else {
+                let read: Vec<&str> = theirs.columns().iter().map(|&column| cell(column)).collect();
+                theirs.of_cells(&read)?
+            };
+            let values = if main.template().is_bare() {
+                vec![value]
+            } else {
+                main.template().split(&value).ok()?
+            };
+            for (&column, value) in main.columns().iter().zip(values) {
+                if cells.iter().all(|(other, _)| *other != column) {
+                    cells.push((column, value));
+                }
+            }
+        }
+        Some(cells)
+    }
+}
+
+/// The rows to be added for the unused rows of a reference, which are given in order.
+pub(super) fn givers(
+    lookup: &Lookup,
+    unused: impl Iterator<Item = RowId>,
+) -> (Vec<Giver>, NotAppended) {
+    let reference = lookup.reference();
+    let (mut givers, mut not) = (Vec::new(), NotAppended::default());
+    for row in unused {
+        if reference.keyless().binary_search(&row).is_ok() {
+            not.blank_key += 1;
+            continue;
+        }
+        if reference.malformed().binary_search(&row).is_ok() {
+            not.malformed += 1;
+            continue;
+        }
+        let Some(holder) = reference.holder_of(row) else { continue };
+        let stands_alone = reference.is_by_position() || lookup.value().is_some();
+        if stands_alone || lookup.takes_every() {
+            givers.push((Answer::Matched(holder), Some(holder)));
+            continue;
+        }
+        let first = reference.first_of(holder);
+        match lookup.settle(first) {
+            Answer::Ambiguous(_) => not.ambiguous += 1,
+            // The rows of one key come as one, in the place of the first.
+            _ if first != holder => {}
+            answer @ (Answer::Matched(one) | Answer::Chosen { holder: one, .. }) => {
+                givers.push((answer, Some(one)));
+            }
+            answer => givers.push((answer, None)),
+        }
+    }
+    (givers, not)
+}

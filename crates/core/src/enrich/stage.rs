@@ -1,0 +1,225 @@
+//! A block of main rows on its way through the lookups.
+//!
+//! Each lookup is a stage. Between two stands what the rows have become so far: which row of the
+//! block each is made of, and the cells that stand beside its own. A lookup may use what an earlier
+//! one took or updated, and one that takes from every reference row makes several rows of one.
+//! Blocks don't depend on each other, so that several are at work at once.
+
+use super::corrections::{CorrectedCell, Corrections};
+use super::taking::Earlier;
+use super::{Taking, Written, WrittenCounts};
+use crate::findings::{Recorder, Tallied, Tally};
+use crate::lookup::{Answer, Asking, Holder, Lookup, RowId};
+use crate::table::{Block, Overlay, Row};
+
+/// What every stage of a run needs to know.
+#[derive(Debug)]
+pub(super) struct Stages {
+    pub(super) lookups: Vec<(Lookup, Taking)>,
+    pub(super) overlay: Overlay,
+    pub(super) corrections: Option<Corrections>,
+}
+
+/// What one lookup says of the rows of a block, and what it writes into them.
+#[derive(Debug, Default)]
+pub(super) struct Answered {
+    /// The answer of each row that came to it.
+    pub(super) answers: Vec<Answer>,
+    /// The rows that came to it.
+    pub(super) rows: Rows,
+    /// How often each finding occurs among them.
+    pub(super) tallied: Tallied,
+    /// How many of them have been told.
+    pub(super) told: usize,
+    /// What became of each updated cell: the row of the block, which update, and what.
+    written: Vec<(u32, u32, Written)>,
+    /// The same in sum for rows that go out, for each update.
+    pub(super) counts: Vec<WrittenCounts>,
+    /// The cells that are others than before, when every one is to be told.
+    pub(super) changes: Vec<ChangedCell>,
+}
+
+/// A cell that an update changed.
+#[derive(Debug, Clone)]
+pub(super) struct ChangedCell {
+    /// The row of the block.
+    pub(super) row: usize,
+    pub(super) column: usize,
+    pub(super) before: String,
+    pub(super) after: String,
+    /// The reference row, unless there are several.
+    pub(super) from: Option<RowId>,
+}
+
+/// The rows of a block so far.
+#[derive(Debug, Default)]
+pub(super) struct Rows {
+    /// For each, the row of the block that it is made of, in order; one may come several times.
+    pub(super) of: Vec<usize>,
+    /// The cells that stand beside its own: overlaid ones, then added ones.
+    pub(super) added: Block,
+}
+
+/// What a thread works with; kept from block to block.
+#[derive(Debug, Default)]
+pub(super) struct Space<R> {
+    pub(super) stages: Vec<Answered>,
+    pub(super) out: Rows,
+    pub(super) corrected: Vec<CorrectedCell>,
+    pub(super) asking: Asking,
+    pub(super) rendered: R,
+}
+
+impl Rows {
+    /// Every row of a block, as it came.
+    pub(super) fn begin(&mut self, block: &Block, overlay: &Overlay) {
+        self.of.clear();
+        self.of.extend(0..block.rows());
+        self.added.reset(overlay.len());
+        for row in 0..if overlay.is_empty() { 0 } else { block.rows() } {
+            for &column in overlay.columns() {
+                self.added.push_cell(block.cell(row, column));
+            }
+        }
+    }
+
+    pub(super) fn row<'a>(&'a self, nth: usize, block: &'a Block, overlay: &'a Overlay) -> Row<'a> {
+        Row::of(block, self.of[nth]).with(&self.added, nth).over(overlay)
+    }
+}
+
+impl Answered {
+    /// The answers to be counted, each with its place. The copies that an earlier lookup made of a
+    /// row are one row, unless they may differ in what this lookup asks with.
+    pub(super) fn counted(&self, copies: bool) -> impl Iterator<Item = (usize, Answer)> + '_ {
+        let rows = self.rows.of.iter().enumerate();
+        let is_first = move |(nth, row): &(usize, &usize)| {
+            copies || *nth == 0 || self.rows.of[nth - 1] != **row
+        };
+        rows.filter(is_first).map(|(nth, _)| (nth, self.answers[nth]))
+    }
+
+    /// Tells of the answers to one row of the block.
+    pub(super) fn tell<E>(
+        &mut self,
+        tally: &mut Tally,
+        lookup: &Lookup,
+        (block, overlay, row): (&Block, &Overlay, usize),
+        recorder: &mut Option<&mut (dyn Recorder<Error = E> + Send)>,
+    ) -> Result<(), E> {
+        let first = self.told;
+        while self.rows.of.get(self.told) == Some(&row) {
+            let nth = self.told;
+            self.told += 1;
+            if nth == first || tally.counts_copies() {
+                let row = self.rows.row(nth, block, overlay);
+                tally.tell(lookup, row, self.answers[nth], recorder)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Sums up what became of updated cells in rows that go out, which are given in order.
+    fn count_written(&mut self, out: &[usize], updates: usize) {
+        self.counts.clear();
+        self.counts.resize(updates, WrittenCounts::default());
+        for &(row, nth, written) in &self.written {
+            if out.binary_search(&(row as usize)).is_ok() {
+                self.counts[nth as usize].count(written);
+            }
+        }
+        self.changes.retain(|change| out.binary_search(&change.row).is_ok());
+    }
+}
+
+impl Stages {
+    /// Answers every row of a block, beginning with the lookup `from`; what came of the lookups
+    /// before it is in `space.out`. With `recording`, every changed cell is kept to be told.
+    pub(super) fn answer<R>(
+        &self,
+        block: &Block,
+        from: usize,
+        recording: bool,
+        space: &mut Space<R>,
+    ) {
+        let Space { stages, out, corrected, asking, .. } = space;
+        let overlay = &self.overlay;
+        let mut keeps: Vec<bool> = Vec::new();
+        let later = self.lookups[from..].iter().zip(&mut stages[from..]);
+        for ((lookup, taking), stage) in later {
+            std::mem::swap(&mut stage.rows, out);
+            out.of.clear();
+            out.added.reset(stage.rows.added.columns() + taking.cells.len());
+            stage.written.clear();
+            stage.changes.clear();
+            let (rows, written, changes) = (&stage.rows, &mut stage.written, &mut stage.changes);
+            let mut kept = Vec::new();
+            let row = |nth: usize| rows.row(nth, block, overlay);
+            lookup.answer_all(rows.of.len(), row, asking, &mut stage.answers);
+            let names = !lookup.namings().is_empty();
+            for (nth, &of) in rows.of.iter().enumerate() {
+                if out.added.is_too_large() {
+                    break;
+                }
+                let (row, answer) = (row(nth), stage.answers[nth]);
+                if names {
+                    lookup.name_columns(row, asking);
+                }
+                let keep = taking.keeps(answer) && keeps.get(nth).is_none_or(|keep| *keep);
+                let earlier = Earlier { row, block: &rows.added, nth, overlay };
+                let mut give = |one: Option<Holder>| {
+                    let told = |updating: &super::Updating, what, before: &str, after: &str| {
+                        let nth = taking.updates.iter().position(|other| other == updating);
+                        written.push((of as u32, nth.unwrap_or_default() as u32, what));
+                        if recording && what.is_change() {
+                            changes.push(ChangedCell {
+                                row: of,
+                                column: updating.column,
+                                before: before.to_owned(),
+                                after: after.to_owned(),
+                                from: one.map(|one| lookup.reference().row(one)),
+                            });
+                        }
+                    };
+                    let (answer, added) = ((answer, one), &mut out.added);
+                    taking.give(lookup, earlier, answer, asking.named(), added, told);
+                    out.of.push(of);
+                    if !keep || !kept.is_empty() {
+                        kept.resize(out.of.len() - 1, true);
+                        kept.push(keep);
+                    }
+                };
+                match answer {
+                    Answer::All { .. } if lookup.takes_every() => {
+                        let holders = lookup.holders(row, answer);
+                        let each = lookup.reference().first_in_rows(&holders);
+                        for holder in each {
+                            give(Some(holder));
+                        }
+                    }
+                    Answer::Matched(holder) | Answer::Chosen { holder, .. } => give(Some(holder)),
+                    _ => give(None),
+                }
+            }
+            if out.added.is_too_large() {
+                return;
+            }
+            keeps = kept;
+        }
+        if keeps.contains(&false) {
+            let all = std::mem::take(out);
+            out.added.reset(all.added.columns());
+            for (nth, &of) in all.of.iter().enumerate() {
+                if keeps.get(nth).is_none_or(|keep| *keep) {
+                    out.of.push(of);
+                    out.added.push_cells_of(&all.added, nth);
+                }
+            }
+        }
+        let corrections = self.corrections.iter();
+        *corrected = corrections.flat_map(|all| all.apply(block, out, overlay)).collect();
+        for ((_, taking), stage) in self.lookups[from..].iter().zip(&mut stages[from..]) {
+            stage.count_written(&out.of, taking.updates.len());
+        }
+    }
+}

@@ -1,0 +1,188 @@
+//! Marks of rows: enough of a table to tell which of its rows were changed since.
+//!
+//! Of a small table each row has a mark; of a larger one several rows share one, so that there are
+//! never many. Marks are made of cells, not of bytes: a table that was saved in another form has
+//! the same ones.
+
+use std::ops::Range;
+
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use sha2::{Digest, Sha256};
+use similar::{Algorithm, DiffOp, capture_diff_slices};
+
+use super::hexadecimal;
+use crate::table::packed;
+
+/// How many marks are kept at most.
+const MOST: u64 = 4000;
+
+/// How many bytes of a digest are a mark.
+const BYTES: usize = 4;
+
+/// The marks of the rows of a table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowMarks {
+    /// How many rows share a mark.
+    pub each: u64,
+    marks: Vec<[u8; BYTES]>,
+}
+
+/// Makes marks of a table, row by row.
+#[derive(Debug)]
+pub struct RowMarker {
+    marks: RowMarks,
+    digest: Sha256,
+    /// How many rows the next mark has so far.
+    rows: u64,
+    packed: String,
+}
+
+/// Rows of a table that are not what they were: these rows before, those now. Either may be empty.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hunk {
+    /// The rows before, from 0.
+    pub before: Range<u64>,
+    /// The rows now, from 0.
+    pub now: Range<u64>,
+}
+
+impl RowMarker {
+    /// Begins the marks of a table that has so many rows.
+    pub fn for_rows(rows: u64) -> Self {
+        Self::each(rows.div_ceil(MOST).max(1))
+    }
+
+    /// Begins marks that so many rows share.
+    pub fn each(each: u64) -> Self {
+        let marks = RowMarks { each: each.max(1), marks: Vec::new() };
+        Self { marks, digest: Sha256::new(), rows: 0, packed: String::new() }
+    }
+
+    /// Takes the cells of the next row.
+    pub fn row<'a>(&mut self, cells: impl Iterator<Item = &'a str>) {
+        self.packed.clear();
+        cells.for_each(|cell| packed::push(&mut self.packed, cell));
+        // How long a row is stands before it, so that rows can't run together.
+        self.digest.update((self.packed.len() as u64).to_le_bytes());
+        self.digest.update(self.packed.as_bytes());
+        self.rows += 1;
+        if self.rows == self.marks.each {
+            self.end_mark();
+        }
+    }
+
+    fn end_mark(&mut self) {
+        let digest = std::mem::take(&mut self.digest).finalize();
+        let mut mark = [0; BYTES];
+        mark.copy_from_slice(&digest[..BYTES]);
+        self.marks.marks.push(mark);
+        self.rows = 0;
+    }
+
+    /// The marks.
+    pub fn finish(mut self) -> RowMarks {
+        if self.rows > 0 {
+            self.end_mark();
+        }
+        self.marks
+    }
+}
+
+impl RowMarks {
+    /// Where a table is another than before, of which these are the marks. Both have as many rows to
+    /// a mark, and so many rows in all.
+    pub fn hunks(&self, rows: u64, now: &Self, rows_now: u64) -> Vec<Hunk> {
+        let range = |start: usize, len: usize, rows: u64| {
+            let place = |mark: usize| (mark as u64 * self.each).min(rows);
+            place(start)..place(start + len)
+        };
+        let differing = capture_diff_slices(Algorithm::Myers, &self.marks, &now.marks);
+        let hunks = differing.iter().filter(|part| !matches!(part, DiffOp::Equal { .. }));
+        let hunks = hunks.map(|part| {
+            let (before, now) = (part.old_range(), part.new_range());
+            Hunk {
+                before: range(before.start, before.len(), rows),
+                now: range(now.start, now.len(), rows_now),
+            }
+        });
+        hunks.collect()
+    }
+
+    /// For each row before, the row that it is now, where its mark is still there.
+    pub fn same_rows(&self, rows: u64, now: &Self, rows_now: u64) -> Vec<(Range<u64>, u64)> {
+        let differing = capture_diff_slices(Algorithm::Myers, &self.marks, &now.marks);
+        let same = differing.iter().filter_map(|part| match *part {
+            DiffOp::Equal { old_index, new_index, len } => {
+                let place = |mark: usize| mark as u64 * self.each;
+                let end = place(old_index + len).min(rows);
+                Some((place(old_index)..end, place(new_index).min(rows_now)))
+            }
+            _ => None,
+        });
+        same.collect()
+    }
+}
+
+impl Serialize for RowMarks {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let marks: Vec<String> = self.marks.iter().map(|mark| hexadecimal(mark)).collect();
+        to.serialize_str(&format!("{} {}", self.each, marks.concat()))
+    }
+}
+
+impl<'de> Deserialize<'de> for RowMarks {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        let bad = || D::Error::custom("row marks are a number and hexadecimal digits");
+        let (each, digits) = text.split_once(' ').ok_or_else(bad)?;
+        let each = each.parse().ok().filter(|&each| each > 0).ok_or_else(bad)?;
+        if !digits.is_ascii() || digits.len() % (2 * BYTES) != 0 {
+            return Err(bad());
+        }
+        let mark = |at: usize| {
+            let digits = u32::from_str_radix(&digits[at..at + 2 * BYTES], 16);
+            digits.map(u32::to_be_bytes).map_err(|_| bad())
+        };
+        let marks = (0..digits.len()).step_by(2 * BYTES).map(mark).collect::<Result<_, _>>()?;
+        Ok(Self { each, marks })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn marks(rows: &[[&str; 2]], each: u64) -> RowMarks {
+        let mut marker = RowMarker::each(each);
+        rows.iter().for_each(|row| marker.row(row.iter().copied()));
+        let text = serde_json::to_string(&marker.finish()).unwrap();
+        serde_json::from_str(&text).unwrap()
+    }
+
+    #[test]
+    fn changed_rows_are_told() {
+        let before = [["a", "1"], ["b", "2"], ["c", "3"], ["d", "4"], ["e", "5"]];
+        let mut now = before.to_vec();
+        now[1][1] = "x";
+        now.remove(3);
+        let hunk = |before, now| Hunk { before, now };
+        let (one, other) = (marks(&before, 1), marks(&now, 1));
+        assert_eq!(one.hunks(5, &other, 4), [hunk(1..2, 1..2), hunk(3..4, 3..3)]);
+        assert_eq!(one.same_rows(5, &other, 4), [(0..1, 0), (2..3, 2), (4..5, 3)]);
+        let (one, other) = (marks(&before, 2), marks(&now, 2));
+        assert_eq!(one.hunks(5, &other, 4), [hunk(0..5, 0..4)]);
+        assert_eq!(one.hunks(5, &one, 5), []);
+        // Cells that run together are not the same row.
+        assert_ne!(marks(&[["ab", "c"]], 1), marks(&[["a", "bc"]], 1));
+    }
+
+    #[test]
+    fn large_tables_have_few_marks() {
+        let mut marker = RowMarker::for_rows(1_000_000);
+        (0..1000).for_each(|_| marker.row(["x"].into_iter()));
+        assert_eq!(marker.finish().marks.len(), 4);
+        assert!(serde_json::from_str::<RowMarks>("\"0 ab\"").is_err());
+        assert!(serde_json::from_str::<RowMarks>("\"1 abcdefgh\"").is_err());
+    }
+}
