@@ -563,6 +563,40 @@ mod tests {
         Arguments::command().debug_assert();
     }
 
+    /// Whatever can be typed can stand in a plan, and the other way round.
+    #[test]
+    fn options_and_the_keys_of_plans_are_the_same() {
+        let schema: serde_json::Value =
+            serde_json::from_str(&gather_keys_core::plan::Plan::schema()).unwrap();
+        let keys = |path: &str| -> Vec<String> {
+            let keys = schema.pointer(path).and_then(serde_json::Value::as_object).unwrap();
+            keys.keys().cloned().collect()
+        };
+        let of_a_table = keys("/$defs/ReferenceTable/properties");
+        let mut planned = keys("/properties");
+        planned.extend(of_a_table.clone());
+        // The tables themselves: MAIN and --from.
+        planned.retain(|key| !["main", "reference", "table"].contains(&&key[..]));
+        planned.sort();
+        planned.dedup();
+        let command = Arguments::command();
+        let enrich = command.find_subcommand("enrich").unwrap();
+        let ids = enrich.get_arguments().map(|argument| argument.get_id().to_string());
+        // Those that a plan is read, saved or stood in for with.
+        let mut typed: Vec<String> = ids
+            .filter(|id| !["main", "other_main", "from", "save_plan"].contains(&&id[..]))
+            .collect();
+        typed.sort();
+        assert_eq!(typed, planned);
+        let mut bound = BOUND.map(str::to_owned).to_vec();
+        let mut of_a_table = of_a_table;
+        of_a_table.retain(|key| key != "table");
+        (bound.sort(), of_a_table.sort());
+        assert_eq!(bound, of_a_table);
+        let of_main = keys("/$defs/MainTable/properties");
+        assert!(of_main.iter().all(|key| key == "table" || bound.contains(key)));
+    }
+
     #[test]
     fn an_option_belongs_to_the_table_before_it() {
         let line = "gather-keys enrich --delimiter ; m.csv --from a.csv --on X --take P \

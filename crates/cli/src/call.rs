@@ -64,6 +64,8 @@ impl Table {
 }
 
 /// The tables of an enrichment, what each reference is asked for, and how the run is to go.
+// Each switch is one that a person sets by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Clone)]
 pub(crate) struct Call {
     pub(crate) main: Table,

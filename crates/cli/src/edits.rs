@@ -30,10 +30,10 @@ pub(crate) struct Edits {
     pub(crate) rows: Vec<EditedRow>,
     /// Rows, from 1, of which it can't, since this run would write them otherwise too.
     pub(crate) unclear: Vec<Range<u64>>,
-    /// How many rows are new.
-    pub(crate) added: u64,
-    /// How many are gone.
-    pub(crate) removed: u64,
+    /// Rows, from 1, that are new.
+    pub(crate) added: Vec<Range<u64>>,
+    /// Rows that are gone: how many, and the number of the row that they stood behind.
+    pub(crate) removed: Vec<(u64, u64)>,
 }
 
 /// A row whose cells were changed.
@@ -62,7 +62,10 @@ impl Edits {
 
     /// Whether there is more than changed cells.
     pub(crate) fn is_unclear(&self) -> bool {
-        !self.unclear.is_empty() || self.added > 0 || self.removed > 0 || self.headers.is_some()
+        !self.unclear.is_empty()
+            || !self.added.is_empty()
+            || !self.removed.is_empty()
+            || self.headers.is_some()
     }
 
     /// Finds the changes in the output at `path`, which was written as `before` says. What would be
@@ -103,16 +106,17 @@ impl Edits {
         for hunk in hunks {
             let (was, is) = (hunk.before.end - hunk.before.start, hunk.now.end - hunk.now.start);
             match (was, is) {
-                (0, _) => edits.added += is,
-                (_, 0) => edits.removed += was,
+                (0, _) => edits.added.push(hunk.now.start + 1..hunk.now.end + 1),
+                (_, 0) => edits.removed.push((was, hunk.now.start)),
                 _ if was == is && written_now(hunk.before.start).is_some() => {
                     let fresh = hunk.before.clone().filter_map(written_now);
                     pairs.extend(hunk.now.zip(fresh));
                 }
                 _ => {
                     edits.unclear.push(hunk.now.start + 1..hunk.now.end + 1);
-                    edits.added += is.saturating_sub(was);
-                    edits.removed += was.saturating_sub(is);
+                    if was > is {
+                        edits.removed.push((was - is, hunk.now.end));
+                    }
                 }
             }
         }

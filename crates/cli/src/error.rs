@@ -119,16 +119,10 @@ impl Error {
     fn marked_text(&self) -> Option<(&str, usize)> {
         match self {
             Self::InPlan { text, at, .. }
-            | Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::InPlan {
-                text,
-                at,
-                ..
-            })) => Some((text, *at)),
-            Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::Malformed {
-                text,
-                at,
-                ..
-            })) => Some((text, *at)),
+            | Self::Table(gather_keys_formats::Error::Core(
+                gather_keys_core::Error::InPlan { text, at, .. }
+                | gather_keys_core::Error::Malformed { text, at, .. },
+            )) => Some((text, *at)),
             _ => None,
         }
     }
@@ -166,6 +160,8 @@ impl From<gather_keys_core::Error> for Error {
 }
 
 impl fmt::Display for Error {
+    // A sentence for each.
+    #[allow(clippy::too_many_lines)]
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Table(gather_keys_formats::Error::Core(gather_keys_core::Error::Malformed {
@@ -314,7 +310,10 @@ impl fmt::Display for Error {
                 write!(f, "name its new place in the plan or the call")
             }
             Self::OutputIsList { name } => {
-                write!(f, "{name} is one of the lists: name another output, or another folder")
+                write!(
+                    f,
+                    "{name} is to hold the table and a record of the run: name another place for one"
+                )
             }
             Self::FolderInUse { folder } => {
                 write!(f, "{folder} is in use: name a folder that is empty or not there yet")

@@ -25,7 +25,7 @@ enum At {
     /// A file.
     File(WholeFile),
     /// The main file.
-    Main { file: WholeFile, main: MainFile, stamp: Option<String> },
+    Main { file: WholeFile, main: Box<MainFile>, stamp: Option<String> },
     /// Standard output, as the rows come.
     Straight(io::Stdout),
     /// Standard output, but only once it is known that the table may be written.
@@ -84,7 +84,7 @@ impl Output {
     /// `stamp` what it was is kept under a name with that.
     pub(crate) fn in_place(main: &MainFile, stamp: Option<String>, summed: bool) -> Result<Self> {
         let file = WholeFile::create(&main.path, true)?;
-        let at = At::Main { file, main: main.clone(), stamp };
+        let at = At::Main { file, main: Box::new(main.clone()), stamp };
         Ok(Self { at, sum: summed.then(Sum::default) })
     }
 

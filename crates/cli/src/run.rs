@@ -98,7 +98,8 @@ impl<'a> Run<'a> {
     fn once(&mut self) -> Result<Option<Outcome>> {
         let stamp = Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string();
         let main = MainFile::at(&self.call.main.address);
-        let inputs = Inputs::open(&self.call).map_err(|error| self.lost(error))?;
+        let inputs = Inputs::open(&self.call);
+        let inputs = inputs.map_err(|error| self.asked.located(self.lost(error)))?;
         let mut text = self.notes(&inputs);
         let passed = self.pass(inputs, main.as_ref(), &stamp)?;
         let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
@@ -106,7 +107,8 @@ impl<'a> Run<'a> {
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
         let mut may_appear = holds || self.call.write_anyway;
 
-        let mut said = self.moved(&passed);
+        let since = self.moved(&passed);
+        let mut said = Vec::new();
         let mut refusal = String::new();
         if may_appear {
             match self.edited(&passed, &stamp)? {
@@ -131,7 +133,11 @@ impl<'a> Run<'a> {
         text.push_str(&summary.text());
         said.extend(self.appear(passed, may_appear)?);
         said.extend(self.save_plan()?);
-        if !said.is_empty() || !results.is_empty() {
+        if !since.is_empty() || !said.is_empty() || !results.is_empty() {
+            text.push('\n');
+        }
+        text.push_str(&since);
+        if !since.is_empty() && !said.is_empty() {
             text.push('\n');
         }
         for sentence in said {
@@ -218,9 +224,9 @@ impl<'a> Run<'a> {
     }
 
     /// What has moved since the run before.
-    fn moved(&self, passed: &Passed) -> Vec<String> {
+    fn moved(&self, passed: &Passed) -> String {
         let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
-            return Vec::new();
+            return String::new();
         };
         let is_in_place = matches!(self.call.into, Into::Main { .. });
         summary::moved(&draft.moved_since(before, is_in_place))
@@ -275,7 +281,15 @@ impl<'a> Run<'a> {
         let mut said = Vec::new();
         if let (Some(kept), Some(file)) = (self.kept, &call.corrections) {
             let changes = counted(kept as u64, "change");
-            said.push(format!("Kept {changes} made by hand as corrections in {}.", file.display()));
+            let file = file.display();
+            said.push(format!("Kept {changes} made by hand as corrections in {file}."));
+            if let Some(plan) = self.asked.file.as_ref().filter(|_| self.asked.types_corrections())
+            {
+                said.push(format!(
+                    "Add `corrections = \"{file}\"` to {}, so that they hold in every run.",
+                    plan.path.display()
+                ));
+            }
         }
         let mut sum = None;
         if let Some(output) = output {

@@ -95,6 +95,33 @@ impl Asked {
         Ok(asked)
     }
 
+    /// An error about a name in the plan, shown where the plan has it.
+    pub(crate) fn located(&self, error: Error) -> Error {
+        let Error::Table(gather_keys_formats::Error::Core(
+            gather_keys_core::Error::HeaderUnknown { asked, .. }
+            | gather_keys_core::Error::HeaderRepeated { asked, .. }
+            | gather_keys_core::Error::NothingLike { pattern: asked, .. },
+        )) = &error
+        else {
+            return error;
+        };
+        let Some(file) = &self.file else { return error };
+        let places = self.plan.references.iter().flat_map(ReferenceTable::names);
+        let mut places = places.filter_map(|text| {
+            let written = file.text.get(text.place.clone()?)?;
+            Some(text.place.as_ref()?.start + written.find(&asked[..])?)
+        });
+        match places.next() {
+            Some(at) => Error::in_plan(file, at, error),
+            None => error,
+        }
+    }
+
+    /// Whether the corrections are named on the command line.
+    pub(crate) fn types_corrections(&self) -> bool {
+        self.plan.corrections.as_ref().is_some_and(|file| file.place.is_none())
+    }
+
     /// Puts what was typed in the place of what the plan file says.
     fn stand_in(
         &mut self,

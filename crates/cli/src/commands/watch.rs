@@ -51,9 +51,14 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
     loop {
         let paths = inputs(&plan);
         look_into(watcher.as_mut(), &paths, &mut folders);
-        let before = settled(&paths, &woken);
+        let mut before = settled(&paths, &woken);
         run(&plan);
         // What the run itself wrote is no reason for another.
+        let written = written(&plan);
+        let after = state(&paths);
+        for (was, is) in before.iter_mut().zip(after).filter(|(_, is)| written.contains(&is.0)) {
+            *was = is;
+        }
         while woken.try_recv().is_ok() {}
         say(&format!("Watching {}; Ctrl-C ends it.\n", told(&paths)));
         loop {
@@ -99,6 +104,13 @@ fn inputs(plan: &Path) -> Vec<PathBuf> {
         }
     }
     paths
+}
+
+/// Those of them that it writes.
+fn written(plan: &Path) -> Vec<PathBuf> {
+    let Ok(Asked { plan, .. }) = Asked::planned(plan) else { return Vec::new() };
+    let main = (plan.in_place == Some(true)).then_some(plan.main.table);
+    main.into_iter().chain(plan.corrections).map(|path| PathBuf::from(path.text)).collect()
 }
 
 /// Has the system tell of changes in the folders of some files.

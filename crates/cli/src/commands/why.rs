@@ -28,7 +28,7 @@ const SHOWN: usize = 8;
 pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
     let asked = Asked::why(&why.tables, tables)?;
     let call = Call { receipt: None, ..Call::new(&asked, Purpose::Findings)? };
-    let inputs = Inputs::open(&call)?;
+    let inputs = Inputs::open(&call).map_err(|error| asked.located(error))?;
     let notes = summary::notes(&inputs.notes);
     let Loaded { mut main, enrichment, .. } = inputs.load(call.threads)?;
     let (what, block, row) = match why.asked.row {

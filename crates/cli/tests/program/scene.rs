@@ -133,7 +133,7 @@ impl Ran {
 }
 
 /// The words of a command line: cut at spaces, but not within single quotes.
-fn words(line: &str) -> Vec<String> {
+pub(crate) fn words(line: &str) -> Vec<String> {
     let mut words = Vec::new();
     for (nth, piece) in line.split('\'').enumerate() {
         if nth % 2 == 1 {

@@ -12,7 +12,7 @@ use serde::Deserialize;
 use crate::Error;
 
 /// A whole enrichment: the tables, what each reference is asked for, and where the result goes.
-#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(title = "A plan of Gather Keys")]
 pub struct Plan {
@@ -45,6 +45,7 @@ pub struct Plan {
     /// When to show progress: `auto`, `always` or `never`.
     pub progress: Option<Text>,
     /// How many threads to work with.
+    #[serde(default, deserialize_with = "threads")]
     #[schemars(range(min = 1, max = 1024))]
     pub threads: Option<u16>,
     /// The table that is enriched.
@@ -55,7 +56,7 @@ pub struct Plan {
 }
 
 /// The table that is enriched.
-#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MainTable {
     /// The main table: a file, or `-` for standard input.
@@ -68,7 +69,7 @@ pub struct MainTable {
 }
 
 /// A table that columns are taken from, and what it is asked for.
-#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ReferenceTable {
     /// The reference table; a name with `*` reads several files of the same headers as one.
@@ -123,6 +124,15 @@ pub struct Text {
     pub place: Option<Range<usize>>,
 }
 
+/// A number of threads that a machine can have.
+fn threads<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Option<u16>, D::Error> {
+    let threads = i64::deserialize(from)?;
+    let in_range = u16::try_from(threads).ok().filter(|threads| (1..=1024).contains(threads));
+    in_range.map(Some).ok_or_else(|| {
+        serde::de::Error::custom(format!("{threads} threads are not between 1 and 1024"))
+    })
+}
+
 /// Texts are equal wherever they stand.
 impl PartialEq for Text {
     fn eq(&self, other: &Self) -> bool {
@@ -170,6 +180,13 @@ impl Plan {
 }
 
 impl ReferenceTable {
+    /// The texts that name headers.
+    pub fn names(&self) -> impl Iterator<Item = &Text> {
+        let several = [&self.on, &self.take, &self.leave, &self.update];
+        let one = [&self.within, &self.when_duplicate];
+        several.into_iter().flat_map(|texts| &texts.0).chain(one.into_iter().flatten())
+    }
+
     /// Puts what was typed for a reference in the place of what the plan says, but for the table
     /// itself. Gives the keys that had another value.
     pub fn stand_in(&mut self, typed: Self) -> Vec<&'static str> {

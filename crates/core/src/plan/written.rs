@@ -30,7 +30,12 @@ impl Plan {
     pub fn read(name: &str, text: &str) -> Result<Self> {
         toml::from_str(text).map_err(|error| {
             let at = error.span().map_or(0, |span| span.start);
-            let said = error.message().trim_end().replace('\n', ", ");
+            let said = match error.message().trim_end() {
+                "invalid type: map, expected a sequence" => {
+                    "a reference stands in double brackets, `[[reference]]`".to_owned()
+                }
+                said => said.replace('\n', ", "),
+            };
             Error::in_plan(name, text, at, Error::PlanMalformed { said })
         })
     }

@@ -155,7 +155,9 @@ mod tests {
 
     fn marks(rows: &[[&str; 2]], each: u64) -> RowMarks {
         let mut marker = RowMarker::each(each);
-        rows.iter().for_each(|row| marker.row(row.iter().copied()));
+        for row in rows {
+            marker.row(row.iter().copied());
+        }
         let text = serde_json::to_string(&marker.finish()).unwrap();
         serde_json::from_str(&text).unwrap()
     }

@@ -10,4 +10,5 @@ mod lookups;
 mod memory;
 mod naming;
 mod order;
+mod plans;
 mod updates;

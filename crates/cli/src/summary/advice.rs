@@ -1,0 +1,151 @@
+//! What to do about each trouble.
+
+use gather_keys_core::findings::{Counts, Kind};
+use gather_keys_core::lookup::{Lookup, Reference, Rule};
+
+use super::{Summary, paragraph};
+use crate::places::{reference_place, unread};
+use crate::wording::{counted, joined};
+
+impl Summary<'_> {
+    /// What to do about each trouble.
+    pub(super) fn advice(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
+        let reference = lookup.reference();
+        let name = reference.name();
+        advice_on_unmatched(text, lookup, counts);
+        let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
+        if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
+            let kind =
+                if counts.of(Kind::Ambiguous) > 0 { Kind::Ambiguous } else { Kind::Conflicting };
+            let words = match reference.rule() {
+                Rule::Highest | Rule::Lowest => {
+                    "the rule can't choose where a value is neither a number nor a date, or where \
+                     rows of the same value disagree; correct these rows"
+                }
+                _ => {
+                    "keep one row for each key, take only columns on which they agree, or say \
+                     with --when-duplicate which row counts"
+                }
+            };
+            let advice = format!(
+                "{}: rows of {name} {} disagree on {}; {words}.",
+                kind.label(),
+                if lookup.value().is_some() { "whose ranges overlap" } else { "that share a key" },
+                disputed(reference),
+            );
+            paragraph(text, 2, &advice);
+        }
+        if counts.of(Kind::BlankKey) > 0 {
+            let headers = self.enrichment.headers();
+            let (own, taken): (Vec<usize>, Vec<usize>) =
+                lookup.columns().into_iter().partition(|&column| column < self.main.len());
+            let names = |columns: &[usize]| {
+                let names = columns.iter().map(|&column| headers.address(column));
+                joined(&names.collect::<Vec<_>>(), "and")
+            };
+            let mut mends = Vec::new();
+            if !own.is_empty() {
+                mends.push(format!("fill in {} where blank in {}", names(&own), self.main.table()));
+            }
+            if !taken.is_empty() {
+                let is = if taken.len() == 1 { "is" } else { "are" };
+                mends.push(format!(
+                    "{} {is} blank where the references before give no answer: mend that first",
+                    names(&taken)
+                ));
+            }
+            paragraph(text, 2, &format!("blank key: {}.", mends.join("; ")));
+        }
+        if counts.of(Kind::Malformed) > 0 {
+            let advice = format!(
+                "malformed: correct these values in {}, or put a step before the one that can't \
+                 read them.",
+                self.main.table()
+            );
+            paragraph(text, 2, &advice);
+        }
+        if counts.malformed_rows > 0 {
+            let first = reference.malformed().first().map(|&row| {
+                let place = reference_place(reference, row);
+                let unreadable = reference.unreadable(row);
+                unreadable.map(|bad| unread(&place, reference.headers(), &bad, 60))
+            });
+            let advice = format!(
+                "malformed: {} of {name} {} a malformed key, which nothing can match; {}.",
+                counted(counts.malformed_rows, "row"),
+                if counts.malformed_rows == 1 { "has" } else { "have" },
+                first.flatten().unwrap_or_default(),
+            );
+            paragraph(text, 2, &advice);
+        }
+        if counts.keyless_rows > 0 {
+            let range = reference.keyless().first().and_then(|&row| reference.range_as_read(row));
+            let (what, mend) = match range {
+                None => ("key", String::new()),
+                Some(_) => (
+                    "key or bound",
+                    "; say with a step what a blank bound stands for, such as `| or \
+                     \"9999-12-31\"`"
+                        .to_owned(),
+                ),
+            };
+            let advice = format!(
+                "unused: {} of {name} {} a blank {what}, which nothing can match{mend}.",
+                counted(counts.keyless_rows, "row"),
+                if counts.keyless_rows == 1 { "has" } else { "have" },
+            );
+            paragraph(text, 2, &advice);
+        }
+    }
+}
+
+/// What to do about rows that nothing answers, by why that is.
+fn advice_on_unmatched(text: &mut String, lookup: &Lookup, counts: &Counts) {
+    let reference = lookup.reference();
+    let name = reference.name();
+    let out_of_range = counts.out_of_range;
+    let no_header = counts.of(Kind::NoHeader);
+    let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
+    if no_key > 0 && reference.is_by_position() {
+        let advice = format!(
+            "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
+             key."
+        );
+        paragraph(text, 2, &advice);
+    } else if no_key > 0 {
+        let them = match counts.of(Kind::Unused) {
+            0 => "add the missing rows to it".to_owned(),
+            _ => "compare their spelling with its unused keys, or add the missing rows".into(),
+        };
+        let advice = format!("unmatched: {name} has no such keys; {them}.");
+        paragraph(text, 2, &advice);
+    }
+    if out_of_range > 0 {
+        let advice = format!(
+            "unmatched: {name} holds the key of {}, but in no range that the value lies in; \
+             add a row for the gap, or correct the bounds or the value.",
+            counted(out_of_range, "row"),
+        );
+        paragraph(text, 2, &advice);
+    }
+    if no_header > 0 {
+        let templates = lookup.namings().iter();
+        let templates = templates.map(|naming| naming.template().template().to_string());
+        let advice = format!(
+            "no header: {} that {name} does not have; correct the value, add the column, or \
+             let steps in `{}` make it a header.",
+            if no_header == 1 {
+                "1 row names a header".to_owned()
+            } else {
+                format!("{} name headers", counted(no_header, "row"))
+            },
+            joined(&templates.collect::<Vec<_>>(), "and"),
+        );
+        paragraph(text, 2, &advice);
+    }
+}
+
+fn disputed(reference: &Reference) -> String {
+    let columns = reference.disputed().map(|column| reference.headers().address(column));
+    joined(&columns.collect::<Vec<_>>(), "and")
+}

@@ -1,0 +1,109 @@
+//! What was written into cells that were there already, the rows that were added, and what became
+//! of corrections.
+
+use std::fmt::Write;
+
+use gather_keys_core::enrich::{Corrected, NotAppended, Replacing, Taking, Written};
+use gather_keys_core::findings::{Appended, LookupFindings, UpdateFindings};
+use gather_keys_core::plan::Replace;
+
+use super::{SHOWN, STRONG, Summary, paragraph};
+use crate::lines::{GOOD, Lines, TROUBLE};
+use crate::places::labelled;
+use crate::wording::{self, counted, joined, number};
+
+impl Summary<'_> {
+    /// What became of the cells of updated columns, and the rows that were added.
+    pub(super) fn updates(&self, text: &mut String, taking: &Taking, found: &LookupFindings) {
+        if !found.updates.is_empty() || found.appended.is_some() {
+            let _ = writeln!(text, "\n  Written into {}", self.main.table());
+        }
+        for update in &found.updates {
+            let header = wording::cell(&self.enrichment.headers().address(update.column), 24);
+            let told = joined(&told_cells(update, taking.replacing), "and");
+            paragraph(text, 4, &format!("{header}: {told}"));
+        }
+        if let Some(appended) = &found.appended {
+            appended_rows(text, appended);
+        }
+    }
+
+    /// What became of corrections.
+    pub(super) fn corrected(&self, text: &mut String, file: &str) {
+        let all = &self.findings.corrected;
+        let lines = Lines::up_to(self.findings.main_rows);
+        let count = counted(all.len() as u64, "correction");
+        let _ = writeln!(text, "\n{STRONG}{file}{STRONG:#}: {count}\n");
+        let told = |one: &&&Corrected| {
+            let key = one.correction.key.iter().map(String::as_str);
+            let behind = format!(" ({})", one.correction.header);
+            labelled(&format!("row {}", number(one.correction.row)), key, &behind, lines.room())
+        };
+        let (changing, others): (Vec<&Corrected>, Vec<&Corrected>) =
+            all.iter().partition(|one| one.changed > 0);
+        let (needless, gone): (Vec<&Corrected>, Vec<&Corrected>) =
+            others.into_iter().partition(|one| one.same > 0);
+        let cells: u64 = changing.iter().map(|one| one.changed).sum();
+        let cells = if cells > 0 { vec![format!("in {}", counted(cells, "cell"))] } else { vec![] };
+        let row = ("corrected", changing.len() as u64, "");
+        lines.line(text, row, GOOD, (&cells, cells.len() as u64));
+        for (label, such) in [("needless", &needless), ("gone", &gone)] {
+            let samples: Vec<String> = such.iter().take(SHOWN).map(|one| told(&one)).collect();
+            let many = such.len() as u64;
+            lines.line(text, (label, many, ""), TROUBLE, (&samples, many));
+        }
+        text.push('\n');
+        let them = |count: usize| if count == 1 { "it" } else { "them" };
+        if !needless.is_empty() {
+            let words = format!(
+                "needless: the tables give that value themselves now; take {} out of {file}.",
+                them(needless.len())
+            );
+            paragraph(text, 2, &words);
+        }
+        if !gone.is_empty() {
+            let words = format!(
+                "gone: no row of {} has that key any more; correct the key, or take {} out.",
+                self.main.table(),
+                them(gone.len())
+            );
+            paragraph(text, 2, &words);
+        }
+    }
+}
+
+/// How many cells of a column were filled, replaced, and so on.
+fn told_cells(update: &UpdateFindings, replacing: Replacing) -> Vec<String> {
+    let told = Written::ALL.iter().filter_map(|&written| {
+        let count = update.written.of(written);
+        let always = matches!(written, Written::Filled | Written::Replaced);
+        let words = match (written, replacing.replace) {
+            (Written::Same, _) => "the same already",
+            (Written::Left, Replace::All) => "left where the reference is blank",
+            (Written::Left, Replace::Blanks) => "left as they were",
+            (written, _) => written.label(),
+        };
+        (count > 0 || always).then(|| format!("{} {words}", number(count)))
+    });
+    told.collect()
+}
+
+fn appended_rows(text: &mut String, appended: &Appended) {
+    let rows = counted(appended.rows, "row");
+    let verb = if appended.rows == 1 { "is" } else { "are" };
+    paragraph(text, 4, &format!("{rows} that nothing asked for {verb} added at the end"));
+    let NotAppended { blank_key, malformed, ambiguous, not_apart } = appended.not;
+    let reasons = [
+        (blank_key, "a blank key"),
+        (malformed, "a malformed key"),
+        (ambiguous, "a key on rows that disagree"),
+        (not_apart, "a key that can't be taken apart into the main table's columns"),
+    ];
+    let reasons = reasons.iter().filter(|(count, _)| *count > 0);
+    let reasons: Vec<String> =
+        reasons.map(|(count, why)| format!("{} with {why}", number(*count))).collect();
+    if !reasons.is_empty() {
+        let verb = if appended.not.all() == 1 { "is" } else { "are" };
+        paragraph(text, 4, &format!("{} {verb} not added", joined(&reasons, "and")));
+    }
+}

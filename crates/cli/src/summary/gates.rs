@@ -1,0 +1,36 @@
+//! How the gates came out.
+
+use std::fmt::Write;
+
+use gather_keys_core::findings::{GateResult, Population};
+
+use super::BAD;
+use crate::lines::GOOD;
+use crate::wording::{self, number, share};
+
+/// How the gates came out, one paragraph each; with `quiet` only those that do not hold.
+pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
+    let mut text = String::new();
+    for result in results.iter().filter(|result| !(quiet && result.holds)) {
+        let (word, style) =
+            if result.holds { ("holds", GOOD) } else { ("does not hold", BAD.bold()) };
+        let of = match result.kind.population() {
+            Population::MainRows => "main rows",
+            Population::ReferenceRows => "rows",
+            Population::ReferenceKeys => "keys",
+        };
+        let facts = format!(
+            ": {}: {} of {} {of} {} ({})",
+            result.reference,
+            number(result.count),
+            number(result.total),
+            result.kind.label(),
+            share(result.count, result.total),
+        );
+        let gate = format!("gate `{}` ", result.gate);
+        let first = gate.chars().count() + word.len();
+        let facts = wording::wrapped(&facts, first, "  ");
+        let _ = writeln!(text, "{gate}{style}{word}{style:#}{facts}");
+    }
+    text
+}

@@ -1,0 +1,197 @@
+//! What is told of one reference: the outcome of every main row, and the state of its keys, with the
+//! first few of each.
+
+use std::fmt::Write;
+
+use anstyle::Style;
+use gather_keys_core::enrich::Taking;
+use gather_keys_core::findings::{Counts, Kind, LookupFindings, Sample};
+use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
+
+use super::{SHOWN, STRONG, Summary, paragraph};
+use crate::lines::{GOOD, Lines, TROUBLE};
+use crate::places::{self, labelled, place, reference_place, unread};
+use crate::wording::{self, counted};
+
+impl Summary<'_> {
+    /// What is told of one reference.
+    pub(super) fn lookup(
+        &self,
+        text: &mut String,
+        (lookup, taking): (&Lookup, &Taking),
+        found: &LookupFindings,
+    ) {
+        let (reference, counts) = (lookup.reference(), &found.counts);
+        let name = reference.name();
+        let facts = format!(": {}, {}", held(reference, counts), matched_on(lookup));
+        let facts = wording::wrapped(&facts, name.chars().count(), "  ");
+        let _ = writeln!(text, "{STRONG}{name}{STRONG:#}{facts}\n");
+
+        let lines = Lines::up_to(counts.main_rows.max(counts.reference_rows));
+        let _ = writeln!(text, "  Rows of {}", self.main.table());
+        lines.kind(text, counts, Kind::Matched, GOOD, &[]);
+        if let Some(rule) = rule_name(reference.rule()) {
+            let how = format!("of these, by the rule `{rule}`");
+            lines.kind(text, counts, Kind::Chosen, GOOD, &[how]);
+        }
+        for kind in
+            [Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed]
+        {
+            let reads = !lookup.key().is_verbatim() || lookup.value().is_some();
+            let is_possible = match kind {
+                Kind::NoHeader => !lookup.namings().is_empty(),
+                Kind::Malformed => reads || counts.of(kind) > 0,
+                _ => true,
+            };
+            if is_possible {
+                let samples = found.samples(kind).iter();
+                let samples: Vec<String> =
+                    samples.map(|sample| self.sample(lookup, kind, sample, lines.room())).collect();
+                lines.kind(text, counts, kind, TROUBLE, &samples);
+            }
+        }
+        lines.total(text, counts.main_rows);
+        if counts.main_rows != self.findings.main_rows {
+            let repeated = format!(
+                "in all: the {} of {}, as the references before repeat them",
+                counted(self.findings.main_rows, "row"),
+                self.main.table()
+            );
+            paragraph(text, 4, &repeated);
+        }
+
+        self.updates(text, taking, found);
+
+        let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
+        if !reference.is_by_position() {
+            keys(text, lookup, counts, &lines);
+        }
+        let unused = found.unused(lookup).take(SHOWN).map(|row| {
+            let place = reference_place(reference, row);
+            let read = reference.row_as_read(row);
+            labelled(&place, read.into_iter(), &range_behind(reference, row), lines.room())
+        });
+        let unused = unused.collect::<Vec<_>>();
+        lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
+        if !reference.is_by_position() {
+            let repeated = if counts.of(Kind::Repeated) == 0 {
+                Vec::new()
+            } else {
+                vec![format!("asked for by several rows of {}", self.main.table())]
+            };
+            lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
+        }
+        text.push('\n');
+        self.advice(text, lookup, counts);
+    }
+
+    /// A main row in trouble.
+    fn sample(&self, lookup: &Lookup, kind: Kind, sample: &Sample, room: usize) -> String {
+        let reference = lookup.reference();
+        let place = place(sample.row, sample.line);
+        let key = sample.key.iter().map(String::as_str);
+        if let Some(unreadable) = &sample.unreadable {
+            return unread(&place, self.enrichment.headers(), unreadable, room);
+        }
+        let nearest = sample.nearest.and_then(|row| reference.range_as_read(row));
+        let behind = match (&sample.candidates[..], nearest) {
+            ([], None) => String::new(),
+            ([], Some(range)) => format!(" (near {range})"),
+            (holders, _) => {
+                let places = places::holders(reference, holders);
+                let joint = if places.starts_with("rows") { "in " } else { "" };
+                format!(" ({joint}{places})")
+            }
+        };
+        match &sample.header {
+            Some((header, nearest)) if kind == Kind::NoHeader => {
+                let near = match nearest.first() {
+                    Some(near) => format!(" (near {near})"),
+                    None => String::new(),
+                };
+                labelled(&place, [&header[..]].into_iter(), &near, room)
+            }
+            _ => labelled(&place, key, &behind, room),
+        }
+    }
+}
+
+/// The state of a reference's keys.
+fn keys(text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
+    let reference = lookup.reference();
+    for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
+        let groups = reference.groups().filter(|group| group.conflicting == conflicting);
+        let samples = groups.take(SHOWN).map(|group| {
+            let holders = places::holders(reference, &group.holders);
+            let first = group.holders[0];
+            if reference.looked_in().is_empty() {
+                let range = range_behind(reference, group.rows[0]);
+                labelled(&holders, reference.as_read(first).into_iter(), &range, lines.room())
+            } else {
+                let key = wording::key(reference.as_compared(first), lines.room());
+                let places = format!(" ({holders})");
+                labelled(&key, std::iter::empty(), &places, lines.room())
+            }
+        });
+        let style = if conflicting { TROUBLE } else { Style::new() };
+        lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
+    }
+    if !reference.is_verbatim() {
+        let groups = reference.groups().filter(|group| group.collapsed);
+        let samples = groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
+        let samples = samples.collect::<Vec<_>>();
+        lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
+    }
+}
+
+/// What the rule for keys whose rows disagree is called; `None` when there is none.
+fn rule_name(rule: Rule) -> Option<&'static str> {
+    Some(match rule {
+        Rule::Report => return None,
+        Rule::First => "first",
+        Rule::Last => "last",
+        Rule::Highest => "highest",
+        Rule::Lowest => "lowest",
+        Rule::Every => "every",
+        Rule::List => "list",
+    })
+}
+
+/// A row's range, to stand behind its key.
+fn range_behind(reference: &Reference, row: RowId) -> String {
+    reference.range_as_read(row).map_or(String::new(), |range| format!(" ({range})"))
+}
+
+/// `117 rows with 111 keys`.
+fn held(reference: &Reference, counts: &Counts) -> String {
+    let rows = counted(counts.reference_rows, "row");
+    let keys = counted(counts.reference_keys, "key");
+    if reference.is_by_position() || reference.key().parts().is_empty() {
+        rows
+    } else {
+        format!("{rows} with {keys}")
+    }
+}
+
+/// `on Apiary = Site code, Hive = Tag`.
+fn matched_on(lookup: &Lookup) -> String {
+    if lookup.reference().is_by_position() {
+        "matched by position".to_owned()
+    } else {
+        format!("on {}", lookup.on().join(", "))
+    }
+}
+
+/// `rows 12, 77: H-7, h-007`: how rows of one key spell it.
+fn spellings(reference: &Reference, group: &Group, room: usize) -> String {
+    let mut spellings: Vec<String> = Vec::new();
+    for &holder in &group.holders {
+        let spelling = reference.as_read(holder).join(", ");
+        if !spellings.contains(&spelling) {
+            spellings.push(spelling);
+        }
+    }
+    let place = places::rows(reference, &group.rows);
+    let room_left = room.saturating_sub(place.chars().count() + 2).max(12);
+    format!("{place}: {}", wording::cell(&spellings.join(" | "), room_left))
+}

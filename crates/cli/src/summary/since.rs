@@ -1,0 +1,129 @@
+//! What has moved since the run before: in the tables, and by hand in the output.
+
+use std::fmt::Write;
+use std::ops::Range;
+
+use gather_keys_core::receipt::NewKeys;
+
+use super::{BAD, STRONG, paragraph};
+use crate::edits::Edits;
+use crate::receipts::Moved;
+use crate::wording::{self, counted, joined, number};
+
+/// How many changed rows are shown.
+const SHOWN: usize = 12;
+
+/// What has moved since the run before.
+pub(crate) fn moved(all: &[Moved]) -> String {
+    if all.is_empty() {
+        return "Nothing has moved since the run before.\n".to_owned();
+    }
+    let mut text = format!("{STRONG}Since the run before{STRONG:#}\n");
+    for moved in all {
+        paragraph(&mut text, 2, &told(moved));
+    }
+    text
+}
+
+fn told(moved: &Moved) -> String {
+    let named = |names: &[String]| {
+        let ticked: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+        joined(&ticked, "and")
+    };
+    match moved {
+        Moved::Program { before } => {
+            let now = env!("CARGO_PKG_VERSION");
+            format!("the program is version {now}, and was {before}")
+        }
+        Moved::Plan => "what is asked for was changed".to_owned(),
+        Moved::Table { role, path, is_new: true } => format!("{path} is new, read for {role}"),
+        Moved::Table { role, path, is_new: false } => {
+            format!("{path} is not read any more (it was, for {role})")
+        }
+        Moved::Headers { path, gone, new } => match (&gone[..], &new[..]) {
+            ([], []) => format!("{path} has its columns in another order"),
+            (gone, []) => format!("{path} lacks {}", named(gone)),
+            ([], new) => format!("{path} has {} besides", named(new)),
+            (gone, new) => format!("{path} has {} instead of {}", named(new), named(gone)),
+        },
+        Moved::Rows { path, before, now } => {
+            let word = if now > before { "more" } else { "fewer" };
+            let differs = now.abs_diff(*before);
+            let rows = if differs == 1 { "row" } else { "rows" };
+            format!("{path} has {} {word} {rows}, {} in all", number(differs), number(*now))
+        }
+        Moved::Cells { path } => format!("{path} has other content in as many rows"),
+        Moved::Keys { reference, unmatched, new } => {
+            let NewKeys { count, first, or_more } = new;
+            let at_least = if *or_more { "at least " } else { "" };
+            let what = if *unmatched { "unmatched" } else { "duplicate" };
+            let keys = if *count == 1 { "key is" } else { "keys are" };
+            let was = if *count == 1 { "was" } else { "were" };
+            let rest = if *count as usize > first.len() { "; …" } else { "" };
+            let first = first.join("; ");
+            let count = number(*count);
+            format!("{reference}: {at_least}{count} {keys} {what} that {was} not: {first}{rest}")
+        }
+    }
+}
+
+/// What was changed by hand in an output, and what to do about it.
+pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
+    let head = format!("{name} was changed by hand since it was written, and is left as it is");
+    let mut text = format!("\n{BAD}{}{BAD:#}\n", wording::wrapped(&head, 0, "  "));
+    if let Some(headers) = &edits.headers {
+        paragraph(&mut text, 2, &format!("its headers are now {}", headers.join(", ")));
+    }
+    let shown = |cell: &str| match cell {
+        "" => "(blank)".to_owned(),
+        cell => wording::cell(cell, 28),
+    };
+    for row in edits.rows.iter().take(SHOWN) {
+        for cell in &row.cells {
+            let header = wording::cell(&cell.header, 24);
+            let (was, is) = (shown(&cell.was), shown(&cell.is));
+            let words = format!("row {}, {header}: {was} became {is}", number(row.row));
+            paragraph(&mut text, 2, &words);
+        }
+    }
+    if let rest @ 1.. = edits.rows.len().saturating_sub(SHOWN) as u64 {
+        paragraph(&mut text, 2, &format!("and {} more", counted(rest, "row")));
+    }
+    let rows = |rows: &Range<u64>| match rows.end - rows.start {
+        1 => format!("row {}", number(rows.start)),
+        _ => format!("rows {} to {}", number(rows.start), number(rows.end - 1)),
+    };
+    let unclear = edits.unclear.iter();
+    let unclear =
+        unclear.map(|at| format!("{}: changed, and would be written otherwise now too", rows(at)));
+    let added = edits.added.iter().map(|at| format!("{}: new", rows(at)));
+    let removed = edits.removed.iter().map(|&(count, behind)| {
+        let verb = if count == 1 { "is" } else { "are" };
+        let place = match behind {
+            0 => "before the first row".to_owned(),
+            behind => format!("behind row {}", number(behind)),
+        };
+        format!("{} {verb} gone {place}", counted(count, "row"))
+    });
+    let places: Vec<String> = unclear.chain(added).chain(removed).collect();
+    for place in places.iter().take(SHOWN) {
+        paragraph(&mut text, 2, place);
+    }
+    if let rest @ 1.. = places.len().saturating_sub(SHOWN) as u64 {
+        paragraph(&mut text, 2, &format!("and {} more", counted(rest, "place")));
+    }
+    let keep = match (edits.is_unclear(), has_file) {
+        (true, _) => {
+            "To keep what was changed, make it a correction by hand, or change the tables."
+        }
+        (false, true) => "To keep the changes as corrections, run again with --edits keep.",
+        (false, false) => {
+            "To keep the changes as corrections, run again with --edits keep --corrections FILE."
+        }
+    };
+    text.push('\n');
+    paragraph(&mut text, 2, keep);
+    paragraph(&mut text, 2, "To write over them, --edits discard; a dated copy is kept.");
+    let _ = writeln!(text);
+    text
+}

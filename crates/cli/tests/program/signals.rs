@@ -1,0 +1,91 @@
+//! The end that comes from outside: at any moment every file is whole.
+
+use std::fs;
+use std::io::Write;
+use std::process::{Child, Command, Stdio};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use super::scene::{Scene, words};
+
+/// How long is waited for something that is about to happen.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+pub(crate) fn signal(child: &Child, name: &str) {
+    let sent = Command::new("kill").args([name, &child.id().to_string()]).status().unwrap();
+    assert!(sent.success());
+}
+
+pub(crate) fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !holds() {
+        assert!(began.elapsed() < PATIENCE, "{what} does not come");
+        sleep(Duration::from_millis(5));
+    }
+}
+
+fn unfinished(scene: &Scene) -> usize {
+    let names = scene.files().into_keys();
+    names.filter(|path| path.extension().is_some_and(|ending| ending == "part")).count()
+}
+
+#[test]
+fn an_interrupted_run_leaves_nothing_behind() {
+    for name in ["-INT", "-TERM", "-HUP"] {
+        let scene = Scene::new();
+        let before = scene.files();
+        let call = "enrich - --from hives.csv --on 'Apiary = Site code' --take Keeper -o out.csv";
+        let mut program = scene.program();
+        let mut child = program.args(words(call)).stdin(Stdio::piped()).spawn().unwrap();
+        // It waits for more of the main table, its output half-written.
+        child.stdin.as_mut().unwrap().write_all(b"Batch,Apiary\nB1,Fellside\n").unwrap();
+        child.stdin.as_mut().unwrap().write_all(&b"B2,Fellside\n".repeat(20_000)).unwrap();
+        wait_until("the output", || unfinished(&scene) == 1);
+        signal(&child, name);
+        assert_eq!(child.wait().unwrap().code(), Some(130), "{name}");
+        assert_eq!(scene.files(), before, "{name}");
+    }
+}
+
+/// Kills the program in the middle of writing into the main file, again and again. `KILLS=100` makes
+/// it a hundred times.
+#[test]
+fn a_killed_run_loses_nothing() {
+    let kills = std::env::var("KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(8);
+    let rows: String =
+        (0..40_000).map(|n| format!("K{n},Aldis Foxmoor,round {},\n", n % 7)).collect();
+    let main = format!("Id,Name,Round,Note\n{rows}");
+    let rounds: String = (0..40_000).step_by(3).map(|n| format!("K{n},north\n")).collect();
+    let scene = Scene::empty().with("rounds.csv", format!("Id,Round\n{rounds}"));
+    let call = "enrich main.csv --from rounds.csv --on Id --update Round --in-place -q";
+    let start = || {
+        for path in scene.files().into_keys().filter(|path| !path.ends_with("rounds.csv")) {
+            fs::remove_file(path).unwrap();
+        }
+        fs::write(scene.path("main.csv"), &main).unwrap();
+        scene.program().args(words(call)).spawn().unwrap()
+    };
+    let began = Instant::now();
+    assert!(start().wait().unwrap().success());
+    let (usual, done) = (began.elapsed(), scene.read("main.csv"));
+    assert_ne!(done, main);
+    let (mut replaced, mut killed) = (0, 0);
+    for kill in 0..kills {
+        let mut child = start();
+        // Moments that are spread over the whole run, and a little past it.
+        let part = (f64::from(kill) * 0.618_034).fract() * 1.1;
+        sleep(usual.mul_f64(part));
+        killed += i32::from(child.kill().is_ok());
+        child.wait().unwrap();
+        let now = scene.read("main.csv");
+        assert!(now == main || now == done, "the main file is neither what it was nor done");
+        replaced += i32::from(now == done);
+        let names = scene.files();
+        let backups = names.iter().filter(|(path, _)| path.to_str().unwrap().contains("backup"));
+        for (_, content) in backups.clone() {
+            assert!(*content == main.as_bytes(), "the backup is not what the main file was");
+        }
+        assert!(now == main || backups.count() == 1, "there is no backup of what was replaced");
+    }
+    println!("{kills} runs, {killed} signals sent, {replaced} had replaced the file");
+}

@@ -1,0 +1,94 @@
+//! Plans: what is written can be read again.
+
+use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
+use proptest::prelude::*;
+
+fn text() -> impl Strategy<Value = Text> {
+    let text = prop_oneof!["[ -~]{0,12}", "\\PC{0,6}", "[\"'\\\\\n\t#=\\[\\]]{1,6}"];
+    text.prop_map(Text::typed)
+}
+
+fn texts() -> impl Strategy<Value = Texts> {
+    prop::collection::vec(text(), 0..3).prop_map(Texts)
+}
+
+fn reference() -> impl Strategy<Value = ReferenceTable> {
+    let some = || prop::option::of(text());
+    let flag = || prop::option::of(any::<bool>());
+    let texts = (text(), texts(), texts(), texts(), texts(), texts());
+    let options = (some(), some(), some(), some(), some(), some(), some(), some());
+    (texts, options, (flag(), flag(), flag())).prop_map(|(texts, options, flags)| {
+        let (table, on, take, leave, update, blank) = texts;
+        let (name, clean, within, reach, when_duplicate, when_unmatched, replace, delimiter) =
+            options;
+        let (match_blanks, bring_blanks, append_unused) = flags;
+        ReferenceTable {
+            table,
+            name,
+            on,
+            clean,
+            within,
+            reach,
+            take,
+            leave,
+            when_duplicate,
+            when_unmatched,
+            match_blanks,
+            update,
+            replace,
+            bring_blanks,
+            append_unused,
+            delimiter,
+            blank,
+        }
+    })
+}
+
+proptest! {
+    #[test]
+    fn a_written_plan_reads_the_same(
+        main in (text(), prop::option::of(text()), texts()),
+        references in prop::collection::vec(reference(), 0..3),
+        (output, lists, receipt) in (prop::option::of(text()), prop::option::of(text()), prop::option::of(text())),
+        (corrections, edits, progress) in (prop::option::of(text()), prop::option::of(text()), prop::option::of(text())),
+        flags in prop::collection::vec(prop::option::of(any::<bool>()), 6),
+        (require, threads) in (texts(), prop::option::of(1_u16..=1024)),
+    ) {
+        let (table, delimiter, blank) = main;
+        let plan = Plan {
+            output,
+            overwrite: flags[0],
+            in_place: flags[1],
+            no_backup: flags[2],
+            lists,
+            require,
+            write_anyway: flags[3],
+            receipt,
+            corrections,
+            edits,
+            quiet: flags[4],
+            verbose: flags[5],
+            progress,
+            threads,
+            main: MainTable { table, delimiter, blank },
+            references,
+        };
+        let written = plan.write();
+        let read = Plan::read("p.toml", &written).unwrap();
+        prop_assert_eq!(read.write(), written);
+        prop_assert!(read == plan);
+    }
+}
+
+/// Nothing is told twice: standing in for a plan with itself changes nothing.
+#[test]
+fn what_is_the_same_does_not_stand_in() {
+    let text = "threads = 2\n[main]\ntable = 'm'\n[[reference]]\ntable = 'r'\non = 'K'\n";
+    let mut plan = Plan::read("p.toml", text).unwrap();
+    assert!(plan.stand_in(plan.clone()).is_empty());
+    let other = Plan { threads: Some(3), quiet: Some(true), ..Plan::default() };
+    assert_eq!(plan.stand_in(other), ["threads"]);
+    let typed = ReferenceTable { on: vec!["L".to_owned()].into(), ..ReferenceTable::default() };
+    assert_eq!(plan.references[0].stand_in(typed), ["on"]);
+    assert_eq!(plan.references[0].table.text, "r");
+}
