@@ -200,6 +200,30 @@ def keepers():
     return [["Id", "Name", "Round", "Post to"]] + rows  # Tamsin Oxlip is not in it yet
 
 
+def rounds():
+    """What changes in the table of keepers: K2 goes another way, K5 has no box any more, and one is new."""
+    return [
+        ["Id", "Name", "Round", "Post to"],
+        ["K1", "Aldis Foxmoor", "north", "bee box 11"],
+        ["K2", "Brenna Quince", "west", ""],
+        ["K3", "Corvin Ashmead", "south", "bee box 31"],
+        ["K5", "Jorun Elderfield", "", "bee box 15"],
+        ["K6", "Tamsin Oxlip", "east", "bee box 19"],
+    ]
+
+
+def late_harvest(rng, picked):
+    """The harvest again, with what came in September: two batches of them from hives that nobody registered."""
+    rows = []
+    hives = [row[2:5] for row in rng.sample([row for row in picked[1:] if row[3]], 10)]
+    hives += [["Larkfield", "H-041", "Silverbeck"], ["Larkfield", "H-042", "Silverbeck"]]
+    day = date(2026, 9, 1)
+    for batch, (apiary, tag, valley) in enumerate(hives, len(picked)):
+        day += timedelta(days=rng.choice([0, 1]))
+        rows.append([f"B{batch:04}", day, apiary, tag, valley, f"{rng.uniform(2, 9):.1f}", "last flow"])
+    return picked + rows
+
+
 def scale(rng, picked):
     """What the scale printed, batch after batch; its paper ran out before the end."""
     return [["Read kg"]] + [[f"{float(row[5]) + rng.choice([0, 0, 0, 0.1]):.1f}"] for row in picked[1:237]]
@@ -219,6 +243,8 @@ def main():
     write("prices-2025.csv", old)
     write("prices-2026.csv", new)
     write("keepers.csv", keepers())
+    write("new-rounds.csv", rounds())
+    write("harvest-september.csv", late_harvest(random.Random(17), picked))
     write("scale.csv", scale(random.Random(2), picked))
     write("bloom.csv", BLOOM, delimiter=";")
 

@@ -133,6 +133,11 @@ impl Asked {
         if let Some(main) = &tables.other_main {
             typed.main.table = text(main)?;
         }
+        if typed.verbose.is_some() {
+            plan.quiet = None;
+        } else if typed.quiet.is_some() {
+            plan.verbose = None;
+        }
         if typed.output.is_some() {
             plan.in_place = None;
         } else if typed.in_place == Some(true) {
@@ -266,18 +271,24 @@ fn text(path: &OsStr) -> Result<Text> {
 }
 
 /// What was asked for as a receipt at a path sums it up: the plan without comments, and without
-/// what changes nothing in the result.
+/// what changes nothing in the result; which tables are read is told apart.
 pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     let mut plan = asked.clone();
     (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
-    (plan.quiet, plan.verbose, plan.progress, plan.threads) = (None, None, None, None);
+    plan.threads = None;
+    plan.main.table = Text::default();
+    for reference in &mut plan.references {
+        let name = name_of(reference);
+        reference.name.get_or_insert_with(|| Text::typed(name));
+        reference.table = Text::default();
+    }
     let text = as_plan_at(&plan, path);
     text.lines().filter(|line| !line.starts_with('#')).collect::<Vec<_>>().join("\n")
 }
 
-/// What was asked for as a plan that stands at a path.
+/// What was asked for as a plan that stands at a path, but for what a run says while it goes on.
 pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
-    let mut plan = asked.clone();
+    let mut plan = Plan { quiet: None, verbose: None, progress: None, ..asked.clone() };
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let place = whole(path);
     let folder = place.parent().unwrap_or(&place);

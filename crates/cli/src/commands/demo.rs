@@ -16,7 +16,7 @@ use crate::error::{Error, Result};
 const STRONG: Style = Style::new().bold();
 
 /// The tables, as they stand in the project's folder `demo`.
-const TABLES: [(&str, &str); 11] = [
+const TABLES: [(&str, &str); 13] = [
     ("harvest.csv", include_str!("../../../../demo/harvest.csv")),
     ("hives.csv", include_str!("../../../../demo/hives.csv")),
     ("bloom.csv", include_str!("../../../../demo/bloom.csv")),
@@ -28,6 +28,8 @@ const TABLES: [(&str, &str); 11] = [
     ("prices-2026.csv", include_str!("../../../../demo/prices-2026.csv")),
     ("keepers.csv", include_str!("../../../../demo/keepers.csv")),
     ("scale.csv", include_str!("../../../../demo/scale.csv")),
+    ("new-rounds.csv", include_str!("../../../../demo/new-rounds.csv")),
+    ("harvest-september.csv", include_str!("../../../../demo/harvest-september.csv")),
 ];
 
 /// A command of the demo.
@@ -39,7 +41,7 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 7] = [
+const STEPS: [Step; 10] = [
     Step {
         about: "Keeper, queen line and main bloom beside every harvest batch",
         typed: "enrich harvest.csv \\
@@ -101,6 +103,27 @@ const STEPS: [Step; 7] = [
         --from hives.csv --on 'Apiary = Site code, Hive = Tag'",
         preview: None,
     },
+    Step {
+        about: "New rounds into the table of keepers, and the keeper who is new",
+        typed: "enrich keepers.csv \\
+        --from new-rounds.csv --on Id --update 'Name, Round, Post to' \\
+            --append-unused --take '@status as State' -o keepers-new.csv",
+        preview: Some(("keepers-new.csv", &["Id", "Name", "Round", "Post to", "State"])),
+    },
+    Step {
+        about: "All of a call as a plan, and a receipt of what it read and wrote",
+        typed: "enrich harvest.csv --quiet \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
+            --take 'Keeper, Queen line as Line' \\
+        -o weekly.csv --receipt weekly.json --save-plan weekly.toml",
+        preview: None,
+    },
+    Step {
+        about: "In September the plan is run again, on the harvest with its last batches; the\n\
+                receipt tells what has moved",
+        typed: "enrich weekly.toml --main harvest-september.csv",
+        preview: None,
+    },
 ];
 
 /// How many rows of a written table are shown.
@@ -127,7 +150,7 @@ pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
     for (name, text) in TABLES {
         let rows = text.lines().count() - 1;
-        say(&format!("  {name:15} {rows:>4} lines below the headers"))?;
+        say(&format!("  {name:21} {rows:>4} lines below the headers"))?;
     }
     for step in &STEPS {
         run(step, &folder)?;

@@ -77,7 +77,8 @@ impl Summary<'_> {
             let repeated = if counts.of(Kind::Repeated) == 0 {
                 Vec::new()
             } else {
-                vec![format!("asked for by several rows of {}", self.main.table())]
+                let words = format!("asked for by several rows of {}", self.main.table());
+                vec![wording::cell(&words, lines.room())]
             };
             lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
         }

@@ -40,6 +40,7 @@ fn told(moved: &Moved) -> String {
         Moved::Table { role, path, is_new: false } => {
             format!("{path} is not read any more (it was, for {role})")
         }
+        Moved::Path { before, now } => format!("{now} is read in place of {before}"),
         Moved::Headers { path, gone, new } => match (&gone[..], &new[..]) {
             ([], []) => format!("{path} has its columns in another order"),
             (gone, []) => format!("{path} lacks {}", named(gone)),

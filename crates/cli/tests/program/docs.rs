@@ -4,9 +4,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use gather_keys_core::plan::Plan;
 use gather_keys_core::template::steps;
 
 use super::scene::Scene;
+use super::updates::CHOICES;
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 
@@ -36,6 +38,64 @@ fn with_steps(page: &str) -> String {
         table += &format!("| `{}` | {} | {examples} |\n", kind.form, kind.does);
     }
     format!("{before}{}\n\n{table}\n{}{behind}", TABLE.0, TABLE.1)
+}
+
+/// The page with what stands between two marks made anew.
+fn with_part(page: &str, (begins, ends): (&str, &str), part: impl FnOnce() -> String) -> String {
+    let Some((before, rest)) = page.split_once(begins) else { return page.to_owned() };
+    let (_, behind) = rest.split_once(ends).unwrap();
+    format!("{before}{begins}\n\n{}\n{ends}{behind}", part())
+}
+
+/// What an update does, as the tests hold it.
+fn choices() -> String {
+    let mut table =
+        "| `--replace` | `--bring-blanks` | main cell | reference cell | comes out as |\n\
+                     |---|---|---|---|---|\n"
+            .to_owned();
+    let cell = |cell: &str| match cell {
+        "" => "(blank)".to_owned(),
+        cell => format!("`{cell}`"),
+    };
+    for (replace, bring_blanks, main, reference, out) in CHOICES {
+        let bring = if bring_blanks { "yes" } else { "no" };
+        let cells = [main, reference, out].map(cell).join(" | ");
+        table += &format!("| `{replace}` | {bring} | {cells} |\n");
+    }
+    table
+}
+
+/// The keys of a plan, as the code tells them.
+fn keys() -> String {
+    let schema: serde_json::Value = serde_json::from_str(&Plan::schema()).unwrap();
+    let mut text = String::new();
+    for (title, path) in [
+        ("At the top, for the run", "/properties"),
+        ("In `[main]`", "/$defs/MainTable/properties"),
+        ("In each `[[reference]]`", "/$defs/ReferenceTable/properties"),
+    ] {
+        text += &format!("**{title}**\n\n| key | what it is for |\n|---|---|\n");
+        let keys = schema.pointer(path).unwrap().as_object().unwrap();
+        for (key, value) in
+            keys.iter().filter(|(key, _)| !["main", "reference"].contains(&&key[..]))
+        {
+            let about = value["description"].as_str().unwrap();
+            let about = about.split_whitespace().collect::<Vec<_>>().join(" ").replace('|', "\\|");
+            text += &format!("| `{key}` | {about} |\n");
+        }
+        text.push('\n');
+    }
+    text.trim_end().to_owned() + "\n"
+}
+
+#[test]
+fn the_schema_of_plans_is_the_one_of_the_code() {
+    let path = Path::new(ROOT).join("docs/plan.schema.json");
+    let schema = Plan::schema();
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        fs::write(&path, &schema).unwrap();
+    }
+    assert_eq!(fs::read_to_string(&path).unwrap(), schema, "docs/plan.schema.json is out of date");
 }
 
 /// A folder with the demo's tables, freshly made for each page.
@@ -80,7 +140,11 @@ fn examples_print_what_they_show() {
     let mut run = 0;
     for path in pages() {
         let page = fs::read_to_string(&path).unwrap();
-        let (now, commands) = refreshed(&with_steps(&page), &scene());
+        let keys_part = ("<!-- the keys, from the code -->", "<!-- end of the keys -->");
+        let choices_part = ("<!-- the choices, from the tests -->", "<!-- end of the choices -->");
+        let now = with_part(&with_steps(&page), keys_part, keys);
+        let now = with_part(&now, choices_part, choices);
+        let (now, commands) = refreshed(&now, &scene());
         run += commands;
         if std::env::var_os("UPDATE_DOCS").is_some() {
             fs::write(&path, &now).unwrap();

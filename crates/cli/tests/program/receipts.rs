@@ -142,7 +142,7 @@ fn a_table_that_is_gone_is_looked_for() {
 
 #[test]
 fn a_receipt_of_a_large_table_is_small() {
-    let rows: String = (0..60_000).map(|n| format!("B{n},Fellside,H-{n}\n")).collect();
+    let rows = (0..60_000).map(|n| format!("B{n},Fellside,H-{n}\n")).collect::<Vec<_>>().concat();
     let scene = scene().with("harvest.csv", format!("Batch,Apiary,Hive\n{rows}"));
     scene.run("enrich weekly.toml").ended(0);
     let size = scene.read("run.json").len();

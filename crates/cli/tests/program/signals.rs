@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::Write;
+use std::os::unix::process::ExitStatusExt;
 use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -52,10 +53,11 @@ fn an_interrupted_run_leaves_nothing_behind() {
 #[test]
 fn a_killed_run_loses_nothing() {
     let kills = std::env::var("KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(8);
-    let rows: String =
-        (0..40_000).map(|n| format!("K{n},Aldis Foxmoor,round {},\n", n % 7)).collect();
+    let row = |n: u32| format!("K{n},Aldis Foxmoor,round {},\n", n % 7);
+    let rows = (0..40_000).map(row).collect::<Vec<_>>().concat();
     let main = format!("Id,Name,Round,Note\n{rows}");
-    let rounds: String = (0..40_000).step_by(3).map(|n| format!("K{n},north\n")).collect();
+    let rounds = (0..40_000).step_by(3).map(|n| format!("K{n},north\n"));
+    let rounds = rounds.collect::<Vec<_>>().concat();
     let scene = Scene::empty().with("rounds.csv", format!("Id,Round\n{rounds}"));
     let call = "enrich main.csv --from rounds.csv --on Id --update Round --in-place -q";
     let start = || {
@@ -72,11 +74,12 @@ fn a_killed_run_loses_nothing() {
     let (mut replaced, mut killed) = (0, 0);
     for kill in 0..kills {
         let mut child = start();
-        // Moments that are spread over the whole run, and a little past it.
-        let part = (f64::from(kill) * 0.618_034).fract() * 1.1;
+        // Moments that are spread over the whole run and past it, half of them about its end.
+        let spread = (f64::from(kill) * 0.618_034).fract();
+        let part = if kill % 2 == 0 { spread * 1.2 } else { 0.8 + spread * 0.4 };
         sleep(usual.mul_f64(part));
-        killed += i32::from(child.kill().is_ok());
-        child.wait().unwrap();
+        child.kill().unwrap();
+        killed += i32::from(child.wait().unwrap().signal() == Some(9));
         let now = scene.read("main.csv");
         assert!(now == main || now == done, "the main file is neither what it was nor done");
         replaced += i32::from(now == done);
@@ -87,5 +90,5 @@ fn a_killed_run_loses_nothing() {
         }
         assert!(now == main || backups.count() == 1, "there is no backup of what was replaced");
     }
-    println!("{kills} runs, {killed} signals sent, {replaced} had replaced the file");
+    println!("{kills} runs, {killed} killed on their way, {replaced} had replaced the file");
 }

@@ -24,6 +24,13 @@ pub enum Moved {
         /// Whether it is new.
         is_new: bool,
     },
+    /// A table is read from another place.
+    Path {
+        /// The path before.
+        before: String,
+        /// The path now.
+        now: String,
+    },
     /// The headers of a table are others, or in another order.
     Headers {
         /// Its path.
@@ -125,6 +132,10 @@ fn same<'r>(receipt: &'r Receipt, input: &Input) -> Option<&'r Input> {
 fn moved_input(before: &Input, now: &Input) -> Vec<Moved> {
     let path = now.file.path.clone();
     let mut all = Vec::new();
+    if before.file.path != path {
+        all.push(Moved::Path { before: before.file.path.clone(), now: path.clone() });
+    }
+    let paths = all.len();
     if before.headers != now.headers {
         let only = |these: &[String], those: &[String]| -> Vec<String> {
             these.iter().filter(|header| !those.contains(header)).cloned().collect()
@@ -136,7 +147,7 @@ fn moved_input(before: &Input, now: &Input) -> Vec<Moved> {
     if before.rows != now.rows {
         all.push(Moved::Rows { path: path.clone(), before: before.rows, now: now.rows });
     }
-    if all.is_empty() && before.file.digest != now.file.digest {
+    if all.len() == paths && before.file.digest != now.file.digest {
         all.push(Moved::Cells { path });
     }
     all
