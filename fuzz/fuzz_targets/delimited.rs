@@ -5,13 +5,18 @@
 
 use gather_keys_core::table::{Block, Source};
 use gather_keys_formats::Error;
-use gather_keys_formats::delimited::{ReadOptions, Reader};
+use gather_keys_formats::delimited::{HeaderRow, ReadOptions, Reader};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
     let [delimiter, piece, text @ ..] = bytes else { return };
     let delimiter = [b',', b';', b'\t', b'|', b'a'][usize::from(*delimiter) % 5];
-    let options = ReadOptions { delimiter: Some(delimiter), piece: usize::from(*piece) + 1 };
+    let options = ReadOptions {
+        delimiter: Some(delimiter),
+        piece: usize::from(*piece) + 1,
+        headers: HeaderRow::First,
+        ..ReadOptions::default()
+    };
     // Other formats are refused before a byte of them is read.
     let ours = match Reader::new("table", text, options) {
         Err(Error::OtherFormat { .. }) => return,

@@ -177,9 +177,54 @@ pub(crate) struct Tables {
     /// from the first rows]
     #[arg(long, value_name = "DELIMITER", help_heading = ANY_TABLE)]
     pub(crate) delimiter: Vec<String>,
+    /// The encoding of the text, such as windows-1252 [default: found from its content]
+    #[arg(long, value_name = "ENCODING", help_heading = ANY_TABLE)]
+    pub(crate) encoding: Vec<String>,
+    /// The line that the headers stand on [default: the first, but for lines of a title]
+    #[arg(long, value_name = "N", help_heading = ANY_TABLE)]
+    #[arg(value_parser = line_number)]
+    pub(crate) header_row: Vec<String>,
+    /// There are no headers: columns are called Column 1, Column 2, …
+    #[arg(long, help_heading = ANY_TABLE, action = clap::ArgAction::Append, num_args = 0)]
+    #[arg(default_missing_value = "yes")]
+    pub(crate) no_header: Vec<String>,
+    /// Rows of another number of cells than there are headers: refuse them, or pad them with blank
+    /// cells [default: refuse]
+    #[arg(long, value_name = "WHAT", help_heading = ANY_TABLE)]
+    pub(crate) ragged: Vec<String>,
     /// Texts that count as blank in keys, separated by commas: NA, -
     #[arg(long, value_name = "TEXTS", help_heading = ANY_TABLE)]
     pub(crate) blank: Vec<String>,
+}
+
+/// The number of a line, as it was typed.
+fn line_number(text: &str) -> Result<String, String> {
+    match text.parse::<u64>() {
+        Ok(1..) => Ok(text.to_owned()),
+        _ => Err("say a line, from 1".to_owned()),
+    }
+}
+
+/// How a single table is to be read.
+#[derive(Debug, Args)]
+pub(crate) struct Form {
+    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
+    /// from the first rows]
+    #[arg(long, value_name = "DELIMITER")]
+    pub(crate) delimiter: Option<String>,
+    /// The encoding of the text, such as windows-1252 [default: found from its content]
+    #[arg(long, value_name = "ENCODING")]
+    pub(crate) encoding: Option<String>,
+    /// The line that the headers stand on [default: the first, but for lines of a title]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) header_row: Option<u64>,
+    /// There are no headers: columns are called Column 1, Column 2, …
+    #[arg(long)]
+    pub(crate) no_header: bool,
+    /// Rows of another number of cells than there are headers: refuse them, or pad them with blank
+    /// cells [default: refuse]
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) ragged: Option<String>,
 }
 
 /// How a run is to go.
@@ -241,6 +286,9 @@ pub(crate) struct Enrich {
     /// Write the output even when a --require does not hold; the exit status stays 1
     #[arg(long)]
     pub(crate) write_anyway: bool,
+    /// The encoding of the output [default: the main table's]
+    #[arg(long, value_name = "ENCODING")]
+    pub(crate) output_encoding: Option<String>,
     /// What to do with an output that was changed by hand since the receipt: refuse to run, keep the
     /// changes as corrections, or discard them [default: refuse]
     #[arg(long, value_name = "WHAT")]
@@ -323,10 +371,8 @@ pub(crate) struct Find {
     /// How to show what is found
     #[arg(long, value_name = "FORMAT", default_value = "card")]
     pub(crate) format: CardFormat,
-    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
-    /// from the first rows]
-    #[arg(long, value_name = "DELIMITER")]
-    pub(crate) delimiter: Option<String>,
+    #[command(flatten)]
+    pub(crate) form: Form,
 }
 
 /// How records are shown.
@@ -397,10 +443,8 @@ pub(crate) struct KeyTable {
     /// Steps that every part goes through first: tidy | fold
     #[arg(long, value_name = "STEPS")]
     pub(crate) clean: Option<String>,
-    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
-    /// from the first rows]
-    #[arg(long, value_name = "DELIMITER")]
-    pub(crate) delimiter: Option<String>,
+    #[command(flatten)]
+    pub(crate) form: Form,
     /// Texts that count as blank, separated by commas: NA, -
     #[arg(long, value_name = "TEXTS")]
     pub(crate) blank: Option<String>,
@@ -502,7 +546,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 16] = [
+const BOUND: [&str; 20] = [
     "on",
     "clean",
     "within",
@@ -518,6 +562,10 @@ const BOUND: [&str; 16] = [
     "append_unused",
     "name",
     "delimiter",
+    "encoding",
+    "header_row",
+    "no_header",
+    "ragged",
     "blank",
 ];
 

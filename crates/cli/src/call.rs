@@ -8,13 +8,14 @@ use std::path::{Path, PathBuf};
 use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind};
 use gather_keys_core::plan::{
-    MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, Take, Text, Texts,
-    Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
+    MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take, Text,
+    Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
 };
 use gather_keys_core::template::read_steps;
-use gather_keys_formats::{Address, delimited::Dialect};
+use gather_keys_formats::delimited::{Dialect, Encoding, HeaderRow};
+use gather_keys_formats::{Address, Described};
 
-use crate::arguments::{When, threads};
+use crate::arguments::{Form, When, threads};
 use crate::error::{Error, Result};
 use crate::typed::{Asked, PlanFile};
 
@@ -26,7 +27,8 @@ pub(crate) struct Table {
     pub(crate) others: Vec<Address>,
     /// What it is called in messages when there are several.
     pub(crate) together: String,
-    pub(crate) delimiter: Option<u8>,
+    /// What was said of how to read it.
+    pub(crate) described: Described,
     /// The texts that count as blank in its keys.
     pub(crate) blanks: Vec<String>,
 }
@@ -36,7 +38,18 @@ impl Table {
     pub(crate) fn new(address: &OsStr) -> Self {
         let address = Address::new(address);
         let together = address.to_string();
-        Self { address, others: Vec::new(), together, delimiter: None, blanks: Vec::new() }
+        let described = Described::default();
+        Self { address, others: Vec::new(), together, described, blanks: Vec::new() }
+    }
+
+    /// The table at an address, to be read as was said.
+    pub(crate) fn formed(address: &OsStr, form: &Form) -> Result<Self> {
+        let mut table = Self::new(address);
+        form.delimiter.as_deref().map_or(Ok(()), |value| table.set_delimiter(value))?;
+        form.encoding.as_deref().map_or(Ok(()), |value| table.set_encoding(value))?;
+        form.ragged.as_deref().map_or(Ok(()), |value| table.set_ragged(value))?;
+        table.set_headers(form.header_row, form.no_header)?;
+        Ok(table)
     }
 
     /// The tables that are like an address, as one.
@@ -56,9 +69,40 @@ impl Table {
     }
 
     /// Sets the delimiter that a person named.
-    pub(crate) fn set_delimiter(&mut self, value: String) -> Result<()> {
-        let delimiter = Dialect::delimiter_of(&value);
-        self.delimiter = Some(delimiter.ok_or(Error::BadDelimiter { value })?);
+    pub(crate) fn set_delimiter(&mut self, value: &str) -> Result<()> {
+        let delimiter = Dialect::delimiter_of(value);
+        let none = || Error::BadDelimiter { value: value.to_owned() };
+        self.described.delimiter = Some(delimiter.ok_or_else(none)?);
+        Ok(())
+    }
+
+    /// Sets the encoding that a person named.
+    pub(crate) fn set_encoding(&mut self, value: &str) -> Result<()> {
+        self.described.encoding = Some(encoding(value)?);
+        Ok(())
+    }
+
+    /// Sets where the headers are, as a person said it.
+    pub(crate) fn set_headers(&mut self, line: Option<u64>, absent: bool) -> Result<()> {
+        self.described.headers = match (line, absent) {
+            (Some(_), true) => return Err(Error::HeaderRowTwice { table: self.together.clone() }),
+            (Some(line), false) => HeaderRow::Line(line),
+            (None, true) => HeaderRow::Absent,
+            (None, false) => HeaderRow::Found,
+        };
+        Ok(())
+    }
+
+    /// Sets what becomes of rows of another number of cells than there are headers.
+    pub(crate) fn set_ragged(&mut self, value: &str) -> Result<()> {
+        self.described.pads = match value.trim() {
+            "refuse" => false,
+            "pad" => true,
+            _ => {
+                let value = value.to_owned();
+                return Err(Error::NotOneOf { key: "ragged", value, all: "refuse or pad" });
+            }
+        };
         Ok(())
     }
 }
@@ -82,6 +126,8 @@ pub(crate) struct Call {
     pub(crate) verbose: bool,
     pub(crate) progress: When,
     pub(crate) threads: usize,
+    /// The encoding of the output; without one the main table's.
+    pub(crate) output_encoding: Option<Encoding>,
 }
 
 /// Where the enriched table goes.
@@ -234,6 +280,10 @@ impl Call {
                 None => When::Auto,
             },
             threads: threads(plan.threads),
+            output_encoding: match &plan.output_encoding {
+                Some(text) => Some(reading.read(text, encoding)?),
+                None => None,
+            },
         })
     }
 
@@ -277,21 +327,33 @@ impl EditsRule {
     }
 }
 
+/// The encoding of a name.
+fn encoding(name: &str) -> Result<Encoding> {
+    Encoding::named(name).ok_or_else(|| Error::BadEncoding { value: name.to_owned() })
+}
+
 fn main(reading: &Reading<'_>, planned: &MainTable) -> Result<Table> {
     let mut table = Table::new(OsStr::new(&planned.table.text));
-    describe(reading, &mut table, planned.delimiter.as_ref(), &planned.blank)?;
+    describe(reading, &mut table, planned.form(), &planned.blank)?;
     Ok(table)
 }
 
 fn describe(
     reading: &Reading<'_>,
     table: &mut Table,
-    delimiter: Option<&Text>,
+    form: TableForm<'_>,
     blank: &Texts,
 ) -> Result<()> {
-    if let Some(text) = delimiter {
-        reading.read(text, |text| table.set_delimiter(text.to_owned()))?;
+    if let Some(text) = form.delimiter {
+        reading.read(text, |text| table.set_delimiter(text))?;
     }
+    if let Some(text) = form.encoding {
+        reading.read(text, |text| table.set_encoding(text))?;
+    }
+    if let Some(text) = form.ragged {
+        reading.read(text, |text| table.set_ragged(text))?;
+    }
+    table.set_headers(form.header_row, form.no_header)?;
     table.blanks = reading.all(blank, parse_blanks)?;
     Ok(())
 }
@@ -302,7 +364,7 @@ fn reference(
     purpose: Purpose,
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
-    describe(reading, &mut table, planned.delimiter.as_ref(), &planned.blank)?;
+    describe(reading, &mut table, planned.form(), &planned.blank)?;
     let needs =
         |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };
     if planned.on.0.is_empty() && planned.within.is_none() {

@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::{Correction, Corrections};
 use gather_keys_core::table::{Block, Headers, Source};
-use gather_keys_formats::delimited::{ReadOptions, Reader};
-use gather_keys_formats::{Address, WholeFile};
+use gather_keys_formats::delimited::HeaderRow;
+use gather_keys_formats::{Address, Described, WholeFile};
 
 use crate::error::{Error, Result};
+use crate::inputs::OpenTable;
 
 /// The last columns of the file.
 const LAST: [&str; 3] = ["header", "value", "note"];
@@ -32,9 +33,10 @@ impl CorrectionsFile {
         if !path.exists() {
             return Ok(None);
         }
-        let (input, _) = Address::File(path.to_owned()).open()?;
         let name = path.display().to_string();
-        let mut table = Reader::new(name.clone(), input, ReadOptions::default())?;
+        let described = Described { headers: HeaderRow::First, ..Described::default() };
+        let address = Address::File(path.to_owned());
+        let (mut table, _) = OpenTable::open(&address, &described, &|input| input)?;
         let headers: Vec<String> = table.headers().iter().map(str::to_owned).collect();
         let is = |at: usize, name: &str| headers.get(at).is_some_and(|header| header == name);
         let with_note = headers.len().checked_sub(3).filter(|&at| at > 0 && is(at + 2, LAST[2]));

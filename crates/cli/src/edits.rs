@@ -12,11 +12,11 @@ use gather_keys_core::enrich::{Correction, Enrichment};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{self, RowMarker, RowMarks};
 use gather_keys_core::table::{Block, Headers, Source};
-use gather_keys_formats::Address;
-use gather_keys_formats::delimited::{ReadOptions, Reader};
+use gather_keys_formats::{Address, Described};
 
 use crate::corrections::CorrectionsFile;
 use crate::error::{Error, Result};
+use crate::inputs::OpenTable;
 
 /// How many rows are compared cell by cell at most.
 const MOST_ROWS: u64 = 200_000;
@@ -74,11 +74,11 @@ impl Edits {
         path: &Path,
         fresh: &Path,
         before: &receipt::Output,
-        delimiter: u8,
+        form: &Described,
     ) -> Result<Self> {
         let mut edits = Self::default();
         let Some(marks) = &before.row_marks else { return Ok(edits) };
-        let table = |path| Table { path, delimiter };
+        let table = |path| Table { path, form };
         let (file, fresh) = (table(path), table(fresh));
         let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
         if headers != before.headers {
@@ -152,10 +152,10 @@ impl Edits {
         &self,
         enrichment: &Enrichment,
         fresh: &Path,
-        delimiter: u8,
+        form: &Described,
         file: Option<&CorrectionsFile>,
     ) -> Result<(Vec<String>, Vec<Correction>)> {
-        let fresh = Table { path: fresh, delimiter };
+        let fresh = Table { path: fresh, form };
         let headers = enrichment.headers();
         let candidates = match file {
             Some(file) => {
@@ -216,15 +216,13 @@ fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
 #[derive(Clone, Copy)]
 struct Table<'p> {
     path: &'p Path,
-    delimiter: u8,
+    form: &'p Described,
 }
 
 impl Table<'_> {
-    fn open(self) -> Result<Reader<Box<dyn std::io::Read + Send>>> {
+    fn open(self) -> Result<OpenTable> {
         let address = Address::File(self.path.to_owned());
-        let (input, _) = address.open()?;
-        let options = ReadOptions { delimiter: Some(self.delimiter), ..ReadOptions::default() };
-        Ok(Reader::new(address.to_string(), input, options)?)
+        Ok(OpenTable::open(&address, self.form, &|input| input)?.0)
     }
 
     fn each_block(self, mut take: impl FnMut(&Block)) -> Result<()> {
@@ -276,8 +274,8 @@ impl Table<'_> {
 }
 
 /// The marks of an output that has so many rows.
-pub(crate) fn marks_of(path: &Path, rows: u64, delimiter: u8) -> Result<RowMarks> {
+pub(crate) fn marks_of(path: &Path, rows: u64, form: &Described) -> Result<RowMarks> {
     let mut marker = RowMarker::for_rows(rows);
-    Table { path, delimiter }.mark(&mut marker)?;
+    Table { path, form }.mark(&mut marker)?;
     Ok(marker.finish())
 }

@@ -37,6 +37,10 @@ pub(crate) enum Error {
     Twice { option: &'static str, value: String },
     /// A delimiter that is none.
     BadDelimiter { value: String },
+    /// An encoding that is none.
+    BadEncoding { value: String },
+    /// The headers of a table are on a line, and there are none.
+    HeaderRowTwice { table: String },
     /// Two references have one name.
     SameName { name: String },
     /// Standard input is named for several tables.
@@ -200,6 +204,14 @@ impl fmt::Display for Error {
                 f,
                 "`{value}` is no delimiter: say comma, semicolon, tab, bar or one ASCII sign"
             ),
+            Self::BadEncoding { value } => write!(
+                f,
+                "`{value}` is no encoding: say one such as utf-8, utf-16le, windows-1252 or \
+                 iso-8859-15"
+            ),
+            Self::HeaderRowTwice { table } => {
+                write!(f, "{table} has headers on a line, or has none: leave out one of the two")
+            }
             Self::SameName { name } => {
                 write!(f, "two references are called `{name}`: give one of them another --name")
             }

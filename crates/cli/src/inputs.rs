@@ -9,16 +9,14 @@ use gather_keys_core::enrich::{
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{Arranged, Headers, Source};
-use gather_keys_formats::delimited::{ReadOptions, Reader};
-use gather_keys_formats::{Address, Error};
+use gather_keys_formats::{Address, Error, ReadAs};
+
+pub(crate) use gather_keys_formats::Table as OpenTable;
 
 use crate::call::{Call, Table};
 use crate::corrections::CorrectionsFile;
 use crate::error::Result;
-use crate::progress::{Meter, Metered, SharedSum};
-
-/// A table that is open, its headers read.
-pub(crate) type OpenTable = Reader<Metered>;
+use crate::progress::{Meter, SharedSum};
 
 /// All tables of a run, open, with every name in the plan found in them. No row is read yet, so
 /// that whatever is wrong with the call is said at once.
@@ -59,13 +57,13 @@ pub(crate) struct Seen {
     pub(crate) sum: Option<SharedSum>,
 }
 
-/// How a table was read, for those who want to know.
-#[derive(Debug)]
-pub(crate) struct ReadAs {
+/// How a table was read.
+pub(crate) struct Told {
     pub(crate) table: String,
+    pub(crate) columns: usize,
     pub(crate) delimiter: String,
     pub(crate) byte_order_mark: bool,
-    pub(crate) columns: usize,
+    pub(crate) read_as: ReadAs,
 }
 
 /// What is left of the inputs once the references are loaded.
@@ -84,7 +82,7 @@ impl Inputs {
         let sums = call.receipt.is_some();
         let mut open = |table: &Table, address: &Address, role: &str| -> Result<OpenTable> {
             let sum = sums.then(SharedSum::default);
-            let open = open_at(table, address, &meter, &mut size, sum.clone())?;
+            let open = open_at(table, address, &meter, &mut size, sum.as_ref())?;
             let facts = address.path().and_then(|path| path.metadata().ok());
             seen.push(Seen {
                 role: role.to_owned(),
@@ -126,15 +124,16 @@ impl Inputs {
     }
 
     /// How each table was read.
-    pub(crate) fn read_as(&self) -> Vec<ReadAs> {
+    pub(crate) fn read_as(&self) -> Vec<Told> {
         let tables = self.references.iter().flat_map(|reference| &reference.tables);
         let told = [&self.main].into_iter().chain(tables).map(|table| {
             let dialect = table.layout().dialect;
-            ReadAs {
+            Told {
                 table: table.headers().table().to_owned(),
+                columns: table.headers().len(),
                 delimiter: dialect.delimiter_name(),
                 byte_order_mark: dialect.byte_order_mark,
-                columns: table.headers().len(),
+                read_as: table.read_as().clone(),
             }
         });
         told.collect()
@@ -184,13 +183,12 @@ fn open_at(
     address: &Address,
     meter: &Meter,
     size: &mut Option<u64>,
-    sum: Option<SharedSum>,
+    sum: Option<&SharedSum>,
 ) -> Result<OpenTable> {
-    let (input, bytes) = address.open()?;
+    let (table, bytes) =
+        OpenTable::open(address, &table.described, &|input| meter.on(input, sum.cloned()))?;
     *size = size.zip(bytes).map(|(all, one)| all + one);
-    let name = address.to_string();
-    let options = ReadOptions { delimiter: table.delimiter, ..ReadOptions::default() };
-    Ok(Reader::new(name, meter.on(input, sum), options)?)
+    Ok(table)
 }
 
 /// A seed that nobody can know beforehand, from what the standard library seeds its own maps with.

@@ -58,7 +58,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Check(check) => commands::check(&check, tables),
         Command::Why(why) => commands::why(&why, tables),
         Command::Watch(watch) => commands::watch(&watch),
-        Command::Find(find) => commands::find(find),
+        Command::Find(find) => commands::find(&find),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),
     }

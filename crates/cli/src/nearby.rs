@@ -6,8 +6,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::receipt::Input;
 use gather_keys_core::table::Source;
-use gather_keys_formats::delimited::{ReadOptions, Reader};
-use gather_keys_formats::{Address, Sum};
+use gather_keys_formats::{Address, Described, Sum, Table};
 
 /// How many files are looked at.
 const MOST_FILES: usize = 2000;
@@ -61,10 +60,8 @@ fn has_content(path: &Path, told: &Input) -> bool {
 
 fn has_headers(path: &Path, told: &Input) -> bool {
     let address = Address::File(path.to_owned());
-    let table = address.open().and_then(|(input, _)| {
-        Reader::new(address.to_string(), input, ReadOptions { piece: 4096, ..Default::default() })
-    });
-    table.is_ok_and(|table| table.headers().iter().eq(told.headers.iter()))
+    let table = Table::open(&address, &Described::default(), &|input| input);
+    table.is_ok_and(|(table, _)| table.headers().iter().eq(told.headers.iter()))
 }
 
 /// A path without a needless `./` before it.

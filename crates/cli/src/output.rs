@@ -5,7 +5,8 @@ use std::fs::{self, File, Metadata};
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 
-use gather_keys_formats::{Address, Error, Sum, WholeFile, keep_copy};
+use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
+use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
 use same_file::Handle;
 
 use crate::error::{self, Result};
@@ -55,6 +56,28 @@ impl MainFile {
     }
 }
 
+/// Writes a table to an output, encoded and packed.
+pub(crate) type TableWriter<'o> = Writer<Encoded<Packed<&'o mut Output>>>;
+
+/// The form that a table is written in.
+#[derive(Debug, Clone)]
+pub(crate) struct Form {
+    pub(crate) layout: Layout,
+    pub(crate) packing: Option<Packing>,
+}
+
+impl Form {
+    /// The form of a table, in another encoding if one is asked for; packed as the output's name says.
+    pub(crate) fn like(mut layout: Layout, output: &Address, encoding: Option<Encoding>) -> Self {
+        if let Some(encoding) = encoding.filter(|encoding| *encoding != layout.dialect.encoding) {
+            layout.dialect.encoding = encoding;
+            // Text of two bytes a sign can't be told without its mark; others have none.
+            layout.dialect.byte_order_mark = encoding.is_utf_16();
+        }
+        Self { layout, packing: output.path().and_then(Packing::of) }
+    }
+}
+
 /// What is known of an output that has appeared.
 #[derive(Debug)]
 pub(crate) struct Appeared {
@@ -86,6 +109,15 @@ impl Output {
         let file = WholeFile::create(&main.path, true)?;
         let at = At::Main { file, main: Box::new(main.clone()), stamp };
         Ok(Self { at, sum: summed.then(Sum::default) })
+    }
+
+    /// Begins to write a table of a form.
+    pub(crate) fn writer(&mut self, form: &Form) -> Result<TableWriter<'_>> {
+        let name = self.name();
+        let packed = Packed::new(self, form.packing);
+        let packed = packed.map_err(|cause| Error::Write { name: name.clone(), cause })?;
+        let encoded = Encoded::new(packed, form.layout.dialect.encoding);
+        Ok(Writer::new(name, encoded, form.layout.clone()))
     }
 
     /// What it is called in messages.
@@ -135,6 +167,14 @@ impl Output {
         }
         Ok(Appeared { sum, backup })
     }
+}
+
+/// Ends a table that was written.
+pub(crate) fn finish(writer: TableWriter<'_>) -> Result<()> {
+    let name = writer.name().to_owned();
+    let finished = writer.finish()?.into_inner().finish();
+    finished.map_err(|cause| Error::Write { name, cause })?;
+    Ok(())
 }
 
 fn refused(cause: io::Error) -> Error {

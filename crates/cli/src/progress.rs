@@ -23,7 +23,7 @@ const INTERVAL: Duration = Duration::from_millis(100);
 pub(crate) struct Meter(Arc<AtomicU64>);
 
 /// A reader whose bytes are counted, and summed up where that is wanted.
-pub(crate) struct Metered {
+struct Metered {
     input: Box<dyn Read + Send>,
     meter: Meter,
     sum: Option<SharedSum>,
@@ -42,8 +42,12 @@ impl SharedSum {
 
 impl Meter {
     /// Counts what is read from `input`.
-    pub(crate) fn on(&self, input: Box<dyn Read + Send>, sum: Option<SharedSum>) -> Metered {
-        Metered { input, meter: self.clone(), sum }
+    pub(crate) fn on(
+        &self,
+        input: Box<dyn Read + Send>,
+        sum: Option<SharedSum>,
+    ) -> Box<dyn Read + Send> {
+        Box::new(Metered { input, meter: self.clone(), sum })
     }
 }
 

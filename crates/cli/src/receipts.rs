@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Change, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, moved};
-use gather_keys_formats::{Address, Sum, WholeFile};
+use gather_keys_formats::{Address, Described, Sum, WholeFile};
 use jiff::Timestamp;
 
 use crate::edits::marks_of;
@@ -86,7 +86,7 @@ pub(crate) struct Run<'a> {
 pub(crate) struct Written<'a> {
     pub(crate) address: &'a Address,
     pub(crate) sum: (u64, String),
-    pub(crate) delimiter: u8,
+    pub(crate) form: &'a Described,
     pub(crate) lists: Vec<PathBuf>,
 }
 
@@ -163,7 +163,7 @@ impl Draft {
     pub(crate) fn write(mut self, written: &Written<'_>) -> Result<()> {
         let (bytes, digest) = written.sum.clone();
         let marks = match written.address {
-            Address::File(path) => Some(marks_of(path, self.rows, written.delimiter)?),
+            Address::File(path) => Some(marks_of(path, self.rows, written.form)?),
             Address::Standard => None,
         };
         self.receipt.output = Some(Output {

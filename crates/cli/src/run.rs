@@ -12,8 +12,8 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult, Recorder};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::table::{Discard, Headers, Source};
-use gather_keys_formats::delimited::Writer;
-use gather_keys_formats::{Address, WholeFile, keep_copy};
+use gather_keys_formats::delimited::HeaderRow;
+use gather_keys_formats::{Address, Described, WholeFile, keep_copy};
 use jiff::Timestamp;
 
 use crate::call::{Call, EditsRule, Into};
@@ -24,7 +24,7 @@ use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
-use crate::output::{self, MainFile, Output};
+use crate::output::{self, Form, MainFile, Output};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::summary::{self, Summary};
@@ -159,9 +159,7 @@ impl<'a> Run<'a> {
             let note = format!("note: {options} {verb} in for what the plan says.");
             let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
         }
-        if self.call.verbose {
-            text.push_str(&summary::read_as(&inputs.read_as()));
-        }
+        text.push_str(&summary::read_as(&inputs.read_as(), self.call.verbose));
         text.push_str(&summary::notes(&inputs.notes));
         text
     }
@@ -190,7 +188,9 @@ impl<'a> Run<'a> {
         let mut lists = call.lists.as_deref().map(create).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let findings = pass(&mut main, &enrichment, output.as_mut(), &mut notes, call.threads)?;
+        let form = self.output_form(&main).1;
+        let output_with_form = output.as_mut().map(|output| (output, &form));
+        let findings = pass(&mut main, &enrichment, output_with_form, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         if let Some(lists) = &mut lists {
             lists.reference_rows(&enrichment, &findings)?;
@@ -199,6 +199,27 @@ impl<'a> Run<'a> {
         seen[0].rows = findings.main_rows;
         let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
         Ok(Passed { main, enrichment, findings, output, lists, draft, corrections })
+    }
+
+    /// The form that the output is written in, and how it is read again.
+    fn output_form(&self, main: &OpenTable) -> (Described, Form) {
+        let output = self.call.output().unwrap_or(&Address::Standard);
+        let mut form = Form::like(main.layout(), output, self.call.output_encoding);
+        if matches!(self.call.into, Into::Main { .. }) {
+            form.packing = main.read_as().packing;
+        }
+        let headers = match form.layout.header_row {
+            Some(_) => HeaderRow::First,
+            None => HeaderRow::Absent,
+        };
+        let dialect = form.layout.dialect;
+        let described = Described {
+            delimiter: Some(dialect.delimiter),
+            encoding: Some(dialect.encoding),
+            headers,
+            pads: false,
+        };
+        (described, form)
     }
 
     /// The receipt of the run, if there is to be one.
@@ -246,8 +267,8 @@ impl<'a> Run<'a> {
         if self.kept.is_some() {
             return Ok(Edited::Replace(Vec::new()));
         }
-        let delimiter = passed.main.layout().dialect.delimiter;
-        let edits = Edits::find(path, fresh, told, delimiter)?;
+        let form = self.output_form(&passed.main).0;
+        let edits = Edits::find(path, fresh, told, &form)?;
         let name = path.display();
         if edits.is_empty() {
             let words = format!("{name} was saved in another form since, but no cell was changed.");
@@ -262,7 +283,7 @@ impl<'a> Run<'a> {
             EditsRule::Keep if !edits.is_unclear() => {
                 let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
                 let there = passed.corrections.as_ref();
-                let (key, new) = edits.corrections(&passed.enrichment, fresh, delimiter, there)?;
+                let (key, new) = edits.corrections(&passed.enrichment, fresh, &form, there)?;
                 let note = format!("kept from {name}");
                 corrections::add(file, &key, &new, &note)?;
                 Ok(Edited::Kept(new.len()))
@@ -314,8 +335,8 @@ impl<'a> Run<'a> {
             list_paths = lists::paths(folder);
         }
         if let (Some(draft), Some(sum), Some(address)) = (draft, sum, call.output()) {
-            let delimiter = main.layout().dialect.delimiter;
-            draft.write(&receipts::Written { address, sum, delimiter, lists: list_paths })?;
+            let form = &self.output_form(&main).0;
+            draft.write(&receipts::Written { address, sum, form, lists: list_paths })?;
             if let Some(path) = call.receipt.as_ref().filter(|_| self.before.is_none()) {
                 said.push(format!("Wrote the receipt {}.", path.display()));
             }
@@ -429,7 +450,7 @@ fn is_same(one: &Path, other: &Path) -> bool {
 fn pass(
     main: &mut OpenTable,
     enrichment: &Enrichment,
-    output: Option<&mut Output>,
+    output: Option<(&mut Output, &Form)>,
     notes: &mut Notes<'_>,
     threads: usize,
 ) -> Result<Findings> {
@@ -438,10 +459,10 @@ fn pass(
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
     Ok(match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
-        Some(output) => {
-            let mut writer = Writer::new(output.name(), output, main.layout().clone());
+        Some((output, form)) => {
+            let mut writer = output.writer(form)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            writer.finish()?;
+            output::finish(writer)?;
             findings
         }
     })

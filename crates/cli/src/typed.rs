@@ -40,13 +40,23 @@ impl PlanFile {
 impl Asked {
     /// What `enrich` was asked for.
     pub(crate) fn enrich(typed: Enrich, sorted: Vec<TableArguments>) -> Result<Self> {
-        let Enrich { tables, output, in_place, no_backup, write_anyway, edits, run } = typed;
+        let Enrich {
+            tables,
+            output,
+            in_place,
+            no_backup,
+            write_anyway,
+            edits,
+            output_encoding,
+            run,
+        } = typed;
         let mut plan = run_plan(&run)?;
         plan.output = output.as_deref().map(text).transpose()?;
         plan.in_place = in_place.then_some(true);
         plan.no_backup = no_backup.then_some(true);
         plan.write_anyway = write_anyway.then_some(true);
         plan.edits = edits.map(Text::typed);
+        plan.output_encoding = output_encoding.map(Text::typed);
         Self::new(plan, &tables, sorted, run.save_plan)
     }
 
@@ -219,6 +229,10 @@ fn main_options(typed: TableArguments) -> Result<MainTable> {
     for (option, value) in typed.options {
         match option {
             "delimiter" => once(option, &mut main.delimiter, value)?,
+            "encoding" => once(option, &mut main.encoding, value)?,
+            "ragged" => once(option, &mut main.ragged, value)?,
+            "header_row" => main.header_row = value.parse().ok(),
+            "no_header" => main.no_header = Some(true),
             "blank" => main.blank.0.push(Text::typed(value)),
             _ => return Err(Error::BeforeReference { option: option.replace('_', "-") }),
         }
@@ -247,6 +261,10 @@ fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
             "when_unmatched" => once(option, &mut all.when_unmatched, value)?,
             "replace" => once(option, &mut all.replace, value)?,
             "delimiter" => once(option, &mut all.delimiter, value)?,
+            "encoding" => once(option, &mut all.encoding, value)?,
+            "ragged" => once(option, &mut all.ragged, value)?,
+            "header_row" => all.header_row = value.parse().ok(),
+            "no_header" => all.no_header = Some(true),
             _ => return Err(Error::Twice { option, value }),
         }
     }

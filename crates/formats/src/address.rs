@@ -61,7 +61,12 @@ impl Address {
 
     /// What a table at this address is called when nobody gave it a name: the file's stem.
     pub fn stem(&self) -> String {
-        let stem = self.path().and_then(Path::file_stem);
+        let packed = |path: &&Path| crate::Packing::of(path).is_some();
+        let path = self.path().map(|path| match Some(path).filter(packed) {
+            Some(path) => path.with_extension(""),
+            None => path.to_owned(),
+        });
+        let stem = path.as_deref().and_then(Path::file_stem);
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())
     }
 

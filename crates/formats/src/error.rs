@@ -57,6 +57,13 @@ pub enum Error {
         /// The address.
         name: String,
     },
+    /// The headers should be on a line that is blank, or not there, or within a cell.
+    NoHeaderLine {
+        /// The address.
+        name: String,
+        /// The line, from 1.
+        line: u64,
+    },
     /// The content is in some other format.
     OtherFormat {
         /// The address.
@@ -195,12 +202,18 @@ impl fmt::Display for Error {
             Self::Empty { name } => {
                 write!(f, "{name} is empty: a table begins with a row of headers")
             }
+            Self::NoHeaderLine { name, line } => {
+                write!(
+                    f,
+                    "{name} has no row that begins on line {line}: name the line of the headers"
+                )
+            }
             Self::OtherFormat { name, seems, mend } => {
                 write!(f, "{name} seems to be {seems}, not delimited text: {mend}")
             }
             Self::NotText { name, place } => {
                 write!(f, "{name}, {place}: the text is not UTF-8; ")?;
-                write!(f, "save the file again with the encoding UTF-8")
+                write!(f, "name its encoding, such as --encoding windows-1252")
             }
             Self::Ragged { name, place, cells, headers } => {
                 let plural = if *cells == 1 { "" } else { "s" };
@@ -250,9 +263,33 @@ impl std::error::Error for Error {
     }
 }
 
+/// An error of reading or writing whose words say what to do already.
+#[derive(Debug)]
+struct Said(String);
+
+impl fmt::Display for Said {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for Said {}
+
+/// An error of reading or writing in these words, which say what to do.
+pub(crate) fn said(words: String) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, Said(words))
+}
+
 /// Why the system refused, and what to do.
 fn reason(cause: &io::Error) -> String {
+    if let Some(said) = cause.get_ref().and_then(|cause| cause.downcast_ref::<Said>()) {
+        return said.0.clone();
+    }
     match cause.kind() {
+        io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => {
+            format!("{cause}; the file is damaged, get it once more")
+        }
+        io::ErrorKind::UnexpectedEof => "it ends too early; get it once more".to_owned(),
         io::ErrorKind::PermissionDenied => {
             "permission is denied; change the permissions, or name another place".to_owned()
         }

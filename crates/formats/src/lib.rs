@@ -9,10 +9,15 @@ mod backup;
 pub mod delimited;
 mod digest;
 mod error;
+mod packing;
+mod rows;
+mod table;
 mod whole_file;
 
 pub use address::Address;
 pub use backup::keep_copy;
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
+pub use packing::{Packed, Packing, unpacked};
+pub use table::{Described, Piece, ReadAs, Table, TableParser, Tap};
 pub use whole_file::{WholeFile, remove_unfinished};

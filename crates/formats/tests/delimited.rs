@@ -5,9 +5,9 @@
 
 use std::io::{self, Read};
 
-use gather_keys_core::table::{Block, Sink, Source};
+use gather_keys_core::table::{Block, Parser, Sink, Source};
 use gather_keys_formats::Error;
-use gather_keys_formats::delimited::{ReadOptions, Reader, Writer};
+use gather_keys_formats::delimited::{HeaderRow, ReadOptions, Reader, Writer};
 use proptest::prelude::*;
 
 /// Gives its bytes out one at a time, as a slow pipe does.
@@ -34,7 +34,12 @@ fn read(text: &[u8], piece: usize) -> Result<Whole, Error> {
 }
 
 fn read_with(text: &[u8], delimiter: u8, piece: usize) -> Result<Whole, Error> {
-    let options = ReadOptions { delimiter: Some(delimiter), piece };
+    let options = ReadOptions {
+        delimiter: Some(delimiter),
+        piece,
+        headers: HeaderRow::First,
+        ..ReadOptions::default()
+    };
     let mut reader = Reader::new("table", Trickle(text), options)?;
     let headers: Vec<String> = reader.headers().iter().map(str::to_owned).collect();
     let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
@@ -162,18 +167,13 @@ fn what_is_wrong_is_named_with_its_place() {
         ),
         (
             b"a,b\n1,2\n1,caf\xe9\n",
-            "table, row 2 (line 3), column `b`: the text is not UTF-8; save the file again with \
-             the encoding UTF-8",
+            "table, row 2 (line 3), column `b`: the text is not UTF-8; name its encoding, such as \
+             --encoding windows-1252",
         ),
         (
             b"a,\xe9\n1,2\n",
-            "table, the header row (line 1): the text is not UTF-8; save the file again with the \
-             encoding UTF-8",
-        ),
-        (
-            b"\xff\xfea\0",
-            "table seems to be text in the encoding UTF-16, not delimited text: save it again \
-             with the encoding UTF-8",
+            "table, the header row (line 1): the text is not UTF-8; name its encoding, such as \
+             --encoding windows-1252",
         ),
         (
             b"PK\x03\x04rest",
@@ -198,4 +198,71 @@ fn added_cells_are_quoted_where_they_must_be() {
     writer.write_block(&block, &[0, 1], &added).unwrap();
     let want = "a,x,\"y,z\",w\n\"1\",plain,\"a,b\",\r\n2,\"say \"\"x\"\"\",\"two\nlines\", é ";
     assert_eq!(String::from_utf8(writer.finish().unwrap()).unwrap(), want);
+}
+
+/// A row that is short, or long by blank cells, is made one of as many as there are headers.
+#[test]
+fn rows_are_padded_when_asked() {
+    let text = "a,b,c\n1,2,3\n4\n\"5,\"\"x\"\"\",6,7,,\n,\n8,9,0";
+    for wanted in [vec![0, 1, 2], vec![1], vec![]] {
+        for piece in [4, 1000] {
+            let options = ReadOptions { pads: true, piece, ..ReadOptions::default() };
+            let mut reader = Reader::new("t.csv", text.as_bytes(), options).unwrap();
+            let mut parser = reader.parser();
+            parser.want(&wanted);
+            let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
+            writer.write_headers(reader.headers(), &[]).unwrap();
+            let (mut piece, mut block, mut seen) = (Vec::new(), Block::default(), Vec::new());
+            while reader.read_piece(&mut piece).unwrap() {
+                parser.parse(&mut piece, &mut block).unwrap();
+                let rows: Vec<usize> = (0..block.rows()).collect();
+                for &row in &rows {
+                    let cells = wanted.iter().map(|&column| block.cell(row, column).to_owned());
+                    seen.push(cells.collect::<Vec<_>>());
+                }
+                writer.write_block(&block, &rows, &Block::new(0)).unwrap();
+            }
+            let all = [
+                ["1", "2", "3"],
+                ["4", "", ""],
+                ["5,\"x\"", "6", "7"],
+                ["", "", ""],
+                ["8", "9", "0"],
+            ];
+            let want: Vec<Vec<&str>> =
+                all.iter().map(|row| wanted.iter().map(|&column| row[column]).collect()).collect();
+            assert_eq!(seen, want);
+            let out = String::from_utf8(writer.finish().unwrap()).unwrap();
+            assert_eq!(out, "a,b,c\n1,2,3\n4,,\n\"5,\"\"x\"\"\",6,7\n,,\n8,9,0");
+        }
+    }
+    let options = ReadOptions { pads: true, ..ReadOptions::default() };
+    let mut reader = Reader::new("t.csv", "a\n1\n2,3\n".as_bytes(), options).unwrap();
+    let error = reader.read_block(&mut Block::default()).unwrap_err();
+    assert!(error.to_string().starts_with("t.csv, row 2 (line 3): 2 cells"), "{error}");
+}
+
+#[test]
+fn headers_are_where_they_are_said_to_be() {
+    let read = |text: &str, headers| {
+        let options = ReadOptions { headers, ..ReadOptions::default() };
+        Reader::new("t.csv", text.as_bytes(), options).map(|mut reader| {
+            let names: Vec<String> = reader.headers().iter().map(str::to_owned).collect();
+            let mut block = Block::default();
+            let cell = reader.read_block(&mut block).unwrap().then(|| block.cell(0, 0).to_owned());
+            let line = cell.as_ref().map_or(0, |_| block.line(0));
+            (names.join("|"), cell.unwrap_or_default(), line)
+        })
+    };
+    let told = |names: &str, cell: &str, line| (names.to_owned(), cell.to_owned(), line);
+    let titled = "Harvest of 2026\n\nBatch;Kg\nB1;2,5\nB2;3\n";
+    assert_eq!(read(titled, HeaderRow::Found).unwrap(), told("Batch|Kg", "B1", 4));
+    assert_eq!(read(titled, HeaderRow::Line(3)).unwrap(), told("Batch|Kg", "B1", 4));
+    let bare = "1;2\r\n3;4\r\n";
+    assert_eq!(read(bare, HeaderRow::Absent).unwrap(), told("Column 1|Column 2", "1", 1));
+    assert_eq!(read(bare, HeaderRow::Line(2)).unwrap(), told("3|4", "", 0));
+    for line in [2, 9] {
+        let error = read(titled, HeaderRow::Line(line)).unwrap_err().to_string();
+        assert!(error.starts_with(&format!("t.csv has no row that begins on line {line}")));
+    }
 }

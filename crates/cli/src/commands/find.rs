@@ -28,11 +28,8 @@ const FAINT: Style = Style::new().dimmed();
 const CARDS: usize = 5;
 
 /// Finds rows by value.
-pub(crate) fn find(find: Find) -> Result<Outcome> {
-    let mut table = Table::new(&find.table);
-    if let Some(delimiter) = find.delimiter {
-        table.set_delimiter(delimiter)?;
-    }
+pub(crate) fn find(find: &Find) -> Result<Outcome> {
+    let table = Table::formed(&find.table, &find.form)?;
     let on = find.on.as_deref().map(OnPart::parse).transpose()?;
     let take = find.take.as_deref().map(Take::parse).transpose()?;
     let mut source = open(&table, &Meter::default(), &mut None)?;

@@ -12,7 +12,6 @@ use gather_keys_core::table::{Headers, Source};
 use gather_keys_core::template::steps::{self, StepKind};
 use gather_keys_core::template::{Bound, Template, read_steps};
 use gather_keys_formats::Address;
-use gather_keys_formats::delimited::Writer;
 
 use super::Outcome;
 use crate::arguments::{self, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
@@ -20,7 +19,7 @@ use crate::call::Table;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, open, seed};
 use crate::lines::{GOOD, Lines, TROUBLE, plural};
-use crate::output::{self, Output};
+use crate::output::{self, Form, Output};
 use crate::places::{labelled, place, reference_place, rows, unread};
 use crate::progress::Meter;
 use crate::summary;
@@ -58,11 +57,8 @@ struct Keyed {
 }
 
 impl Keyed {
-    fn open(named: KeyTable, templates: &[String]) -> Result<Self> {
-        let mut table = Table::new(&named.table);
-        if let Some(delimiter) = named.delimiter {
-            table.set_delimiter(delimiter)?;
-        }
+    fn open(named: &KeyTable, templates: &[String]) -> Result<Self> {
+        let table = Table::formed(&named.table, &named.form)?;
         let clean = match &named.clean {
             Some(text) => read_steps("clean", text)?,
             None => Vec::new(),
@@ -94,13 +90,14 @@ fn begin_output(address: &Address, output: &KeyOutput) -> Result<Output> {
 fn key_make(make: KeyMake) -> Result<Outcome> {
     let KeyMake { table, template, header, output } = make;
     let quiet = table.quiet;
-    let Keyed { address, mut source, parts, blanks } = Keyed::open(table, &[template])?;
+    let Keyed { address, mut source, parts, blanks } = Keyed::open(&table, &[template])?;
     let [template] = &parts[..] else { return Ok(Outcome::Done) };
     let mut out = begin_output(&address, &output)?;
     let name = column::made_name(&header, source.headers());
-    let mut writer = Writer::new(out.name(), &mut out, source.layout().clone());
+    let form = Form::like(source.layout(), &Address::new(&output.output), None);
+    let mut writer = out.writer(&form)?;
     let made = column::make(&mut source, &mut writer, template, &blanks, &name, seed())?;
-    writer.finish()?;
+    output::finish(writer)?;
     let to = out.name();
     out.commit()?;
 
@@ -144,13 +141,14 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     let KeySplit { table, template, column, output } = split;
     let quiet = table.quiet;
     let template = Template::parse("template", &template)?;
-    let Keyed { address, mut source, .. } = Keyed::open(table, &[])?;
+    let Keyed { address, mut source, .. } = Keyed::open(&table, &[])?;
     let found = source.headers().find(&column)?;
     let names = column::split_names(&template, source.headers());
     let mut out = begin_output(&address, &output)?;
-    let mut writer = Writer::new(out.name(), &mut out, source.layout().clone());
+    let form = Form::like(source.layout(), &Address::new(&output.output), None);
+    let mut writer = out.writer(&form)?;
     let taken = column::split(&mut source, &mut writer, &template, found.column, &names)?;
-    writer.finish()?;
+    output::finish(writer)?;
     let to = out.name();
     out.commit()?;
 
@@ -197,7 +195,7 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
 fn key_test(test: KeyTest) -> Result<Outcome> {
     let KeyTest { table, templates, require } = test;
     let quiet = table.quiet;
-    let Keyed { address, mut source, parts, blanks } = Keyed::open(table, &templates)?;
+    let Keyed { address, mut source, parts, blanks } = Keyed::open(&table, &templates)?;
     let stem = address.stem();
     let mut gates = Vec::new();
     for text in &require {

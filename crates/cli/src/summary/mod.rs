@@ -21,7 +21,7 @@ use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, Kind};
 use gather_keys_core::table::Headers;
 
-use crate::inputs::ReadAs;
+use crate::inputs::Told;
 use crate::wording::{self, counted};
 
 const STRONG: Style = Style::new().bold();
@@ -96,14 +96,39 @@ pub(crate) fn notes(notes: &[Note]) -> String {
     text
 }
 
-/// How the tables were read, one line each.
-pub(crate) fn read_as(tables: &[ReadAs]) -> String {
+/// How the tables were read, a line each: everything with `verbose`, else only what was guessed.
+pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
     let mut text = String::new();
-    for ReadAs { table, delimiter, byte_order_mark, columns } in tables {
-        let mark = if *byte_order_mark { ", byte-order mark" } else { "" };
-        let columns = counted(*columns as u64, "column");
-        let _ = writeln!(text, "{table}: {columns}, delimiter {delimiter}, UTF-8{mark}");
+    for Told { table, columns, delimiter, byte_order_mark, read_as } in tables {
+        let mut said = Vec::new();
+        if verbose {
+            said.push(counted(*columns as u64, "column"));
+            said.push(format!("delimiter {delimiter}"));
+        }
+        if let Some((encoding, guessed)) = read_as.encoding {
+            match guessed {
+                true => said.push(format!("read as {encoding}, by its look (--encoding sets it)")),
+                false if verbose => said.push(encoding.to_string()),
+                false => {}
+            }
+        }
+        if *byte_order_mark && verbose {
+            said.push("byte-order mark".to_owned());
+        }
+        if let (Some(packing), true) = (read_as.packing, verbose) {
+            said.push(format!("packed by {}", packing.name()));
+        }
+        if let title @ 1.. = read_as.title_rows as u64 {
+            let rows = counted(title, "row");
+            said.push(format!("headers behind {rows} of a title (--header-row sets it)"));
+        }
+        if !said.is_empty() {
+            let told = wording::wrapped(&format!("{table}: {}", said.join(", ")), 0, "  ");
+            let _ = writeln!(text, "{told}");
+        }
     }
-    text.push('\n');
+    if !text.is_empty() {
+        text.push('\n');
+    }
     text
 }

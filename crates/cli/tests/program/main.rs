@@ -7,6 +7,7 @@ mod demo;
 mod docs;
 mod enrich;
 mod findings;
+mod forms;
 mod keys;
 mod lookups;
 mod plans;

@@ -160,7 +160,7 @@ fn in_the_files() {
             "enrich ragged.csv --from hives.csv --on 'Hive = Tag' --take Keeper -o out.csv --lists found",
             "check harvest.csv --from ragged.csv --on Hive",
             "enrich quote.csv --from hives.csv --on 'Hive = Tag' --take Keeper -o out.csv",
-            "enrich latin.csv --from hives.csv --on 'Hive = Tag' --take Keeper -o out.csv",
+            "enrich latin.csv --encoding utf-8 --from hives.csv --on 'Hive = Tag' --take Keeper -o out.csv",
             "enrich book.xlsx --from hives.csv --on 'Hive = Tag' --take Keeper -o out.csv",
         ]),
     );

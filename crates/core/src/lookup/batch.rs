@@ -29,8 +29,8 @@ enum Found {
     Same,
     /// Nothing has the key's hash.
     Nothing,
-    /// This has the key's hash.
-    Candidate(Holder),
+    /// This has the key's hash, and its record begins there.
+    Candidate(Holder, usize),
 }
 
 impl Lookup {
@@ -83,12 +83,17 @@ impl Lookup {
             if let Found::Nothing = step
                 && let Some(holder) = self.reference.index.candidate(hash)
             {
-                *step = Found::Candidate(Holder(holder));
+                *step = Found::Candidate(Holder(holder), 0);
+            }
+        }
+        for step in found.iter_mut() {
+            if let Found::Candidate(holder, start) = step {
+                *start = self.reference.key_start(*holder);
             }
         }
         // What is read here is needed soon; until then it is on its way.
         let touched = found.iter().fold(0, |touched, step| match step {
-            Found::Candidate(holder) => touched ^ self.reference.touch(*holder),
+            Found::Candidate(_, start) => touched ^ self.reference.touch(*start),
             _ => touched,
         });
         std::hint::black_box(touched);
@@ -101,8 +106,8 @@ impl Lookup {
                 Found::Settled(answer) => answer,
                 Found::Nothing => Answer::Unmatched(Miss::Key),
                 Found::Same => answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key)),
-                Found::Candidate(holder) => {
-                    let is_it = self.reference.key_text(holder).starts_with(key);
+                Found::Candidate(holder, start) => {
+                    let is_it = self.reference.key_from(start).starts_with(key);
                     let first = if is_it {
                         Some(holder)
                     } else {

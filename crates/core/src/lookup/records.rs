@@ -8,10 +8,22 @@ pub(super) struct Records {
 }
 
 impl Records {
+    /// Where one begins.
+    #[inline]
+    pub(super) fn start(&self, number: usize) -> usize {
+        if number == 0 { 0 } else { self.ends[number - 1] as usize }
+    }
+
+    /// One of them, with all that stand behind it.
+    #[inline]
+    pub(super) fn from(&self, start: usize) -> &str {
+        &self.text[start..]
+    }
+
     /// One of them.
+    #[inline]
     pub(super) fn get(&self, number: usize) -> &str {
-        let start = if number == 0 { 0 } else { self.ends[number - 1] as usize };
-        &self.text[start..self.ends[number] as usize]
+        &self.text[self.start(number)..self.ends[number] as usize]
     }
 
     /// Ends the record that was appended to `text`.

@@ -45,6 +45,9 @@ impl Holder {
 /// How many bytes memory hands over at a time, on nearly all machines.
 const MEMORY_LINE: usize = 64;
 
+/// How many bytes of a record are fetched ahead.
+const TOUCHED: usize = 2 * MEMORY_LINE;
+
 /// What seeds the hash of a run, so that keys can't be made to collide beforehand. It changes
 /// nothing in what is found.
 pub type Seed = [u64; 4];
@@ -296,10 +299,29 @@ impl Reference {
         }
     }
 
-    /// A byte of each line of memory that a holder's record takes, so that all of it is at hand.
+    /// Where the packed key of a holder begins among those of all.
     #[inline]
-    pub(super) fn touch(&self, holder: Holder) -> u8 {
-        let record = self.key_text(holder).as_bytes();
+    pub(super) fn key_start(&self, holder: Holder) -> usize {
+        match self.looked_in[..] {
+            [] => self.rows.start(holder.index()),
+            _ => self.cells.keys.start(self.cells.all[holder.index()].key as usize),
+        }
+    }
+
+    /// The packed key that begins at a place, with all that stands behind it.
+    #[inline]
+    pub(super) fn key_from(&self, start: usize) -> &str {
+        match self.looked_in[..] {
+            [] => self.rows.from(start),
+            _ => self.cells.keys.from(start),
+        }
+    }
+
+    /// A byte of the first lines of memory that a record takes, so that they are at hand.
+    #[inline]
+    pub(super) fn touch(&self, start: usize) -> u8 {
+        let record = self.key_from(start).as_bytes();
+        let record = &record[..record.len().min(TOUCHED)];
         record.iter().step_by(MEMORY_LINE).chain(record.last()).fold(0, |all, byte| all ^ byte)
     }
 

@@ -48,6 +48,8 @@ pub struct Plan {
     #[serde(default, deserialize_with = "threads")]
     #[schemars(range(min = 1, max = 1024))]
     pub threads: Option<u16>,
+    /// The encoding of the output; the main table's unless it is said.
+    pub output_encoding: Option<Text>,
     /// The table that is enriched.
     pub main: MainTable,
     /// The tables that columns are taken from, in the order in which they are asked.
@@ -63,6 +65,14 @@ pub struct MainTable {
     pub table: Text,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
+    /// The encoding of the text, such as `windows-1252`.
+    pub encoding: Option<Text>,
+    /// The line that the headers stand on, from 1.
+    pub header_row: Option<u64>,
+    /// There are no headers: columns are called `Column 1`, `Column 2` and so on.
+    pub no_header: Option<bool>,
+    /// Rows of another number of cells than there are headers: `refuse` them, or `pad` them.
+    pub ragged: Option<Text>,
     /// Texts that count as blank in keys: `NA, -`.
     #[serde(default)]
     pub blank: Texts,
@@ -110,9 +120,52 @@ pub struct ReferenceTable {
     pub append_unused: Option<bool>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
+    /// The encoding of the text, such as `windows-1252`.
+    pub encoding: Option<Text>,
+    /// The line that the headers stand on, from 1.
+    pub header_row: Option<u64>,
+    /// There are no headers: columns are called `Column 1`, `Column 2` and so on.
+    pub no_header: Option<bool>,
+    /// Rows of another number of cells than there are headers: `refuse` them, or `pad` them.
+    pub ragged: Option<Text>,
     /// Texts that count as blank in keys: `NA, -`.
     #[serde(default)]
     pub blank: Texts,
+}
+
+/// How a file is to be read, where that is not to be found from its content.
+#[derive(Debug, Clone, Copy)]
+pub struct TableForm<'p> {
+    /// What stands between cells.
+    pub delimiter: Option<&'p Text>,
+    /// The encoding of the text.
+    pub encoding: Option<&'p Text>,
+    /// The line that the headers stand on.
+    pub header_row: Option<u64>,
+    /// Whether there are no headers.
+    pub no_header: bool,
+    /// What becomes of rows of another number of cells than there are headers.
+    pub ragged: Option<&'p Text>,
+}
+
+/// The form that a table of a plan says.
+macro_rules! form_of {
+    ($table:expr) => {
+        TableForm {
+            delimiter: $table.delimiter.as_ref(),
+            encoding: $table.encoding.as_ref(),
+            header_row: $table.header_row,
+            no_header: $table.no_header == Some(true),
+            ragged: $table.ragged.as_ref(),
+        }
+    };
+}
+
+impl MainTable {
+    /// How its file is to be read.
+    pub fn form(&self) -> TableForm<'_> {
+        form_of!(self)
+    }
 }
 
 /// A text of a plan, with its place in the file.
@@ -170,16 +223,26 @@ impl Plan {
         over.option("verbose", &mut self.verbose, typed.verbose);
         over.option("progress", &mut self.progress, typed.progress);
         over.option("threads", &mut self.threads, typed.threads);
+        over.option("output-encoding", &mut self.output_encoding, typed.output_encoding);
         if !typed.main.table.text.is_empty() {
             over.one("main", &mut self.main.table, typed.main.table);
         }
         over.option("delimiter", &mut self.main.delimiter, typed.main.delimiter);
+        over.option("encoding", &mut self.main.encoding, typed.main.encoding);
+        over.option("header-row", &mut self.main.header_row, typed.main.header_row);
+        over.option("no-header", &mut self.main.no_header, typed.main.no_header);
+        over.option("ragged", &mut self.main.ragged, typed.main.ragged);
         over.texts("blank", &mut self.main.blank, typed.main.blank);
         over.0
     }
 }
 
 impl ReferenceTable {
+    /// How its file is to be read.
+    pub fn form(&self) -> TableForm<'_> {
+        form_of!(self)
+    }
+
     /// The texts that name headers.
     pub fn names(&self) -> impl Iterator<Item = &Text> {
         let several = [&self.on, &self.take, &self.leave, &self.update];
@@ -206,6 +269,10 @@ impl ReferenceTable {
         over.option("bring-blanks", &mut self.bring_blanks, typed.bring_blanks);
         over.option("append-unused", &mut self.append_unused, typed.append_unused);
         over.option("delimiter", &mut self.delimiter, typed.delimiter);
+        over.option("encoding", &mut self.encoding, typed.encoding);
+        over.option("header-row", &mut self.header_row, typed.header_row);
+        over.option("no-header", &mut self.no_header, typed.no_header);
+        over.option("ragged", &mut self.ragged, typed.ragged);
         over.texts("blank", &mut self.blank, typed.blank);
         over.0
     }

@@ -14,7 +14,7 @@ mod within;
 mod written;
 
 pub use blank::parse_blanks;
-pub use document::{MainTable, Plan, ReferenceTable, Text, Texts};
+pub use document::{MainTable, Plan, ReferenceTable, TableForm, Text, Texts};
 pub use on::{AnyOf, Held, On, OnPart};
 pub use selection::Selection;
 pub use take::{Mark, Take};

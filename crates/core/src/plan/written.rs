@@ -89,7 +89,8 @@ impl Plan {
         set.flag("quiet", self.quiet);
         set.flag("verbose", self.verbose);
         set.text("progress", self.progress.as_ref());
-        set.0.extend(self.threads.map(|threads| ("threads", i64::from(threads).into())));
+        set.number("threads", self.threads.map(u64::from));
+        set.text("output_encoding", self.output_encoding.as_ref());
         set.0
     }
 }
@@ -99,6 +100,10 @@ impl MainTable {
         let mut set = Set::default();
         set.text("table", Some(&self.table));
         set.text("delimiter", self.delimiter.as_ref());
+        set.text("encoding", self.encoding.as_ref());
+        set.number("header_row", self.header_row);
+        set.flag("no_header", self.no_header);
+        set.text("ragged", self.ragged.as_ref());
         set.texts("blank", &self.blank);
         set.0
     }
@@ -123,6 +128,10 @@ impl ReferenceTable {
         set.flag("bring_blanks", self.bring_blanks);
         set.flag("append_unused", self.append_unused);
         set.text("delimiter", self.delimiter.as_ref());
+        set.text("encoding", self.encoding.as_ref());
+        set.number("header_row", self.header_row);
+        set.flag("no_header", self.no_header);
+        set.text("ragged", self.ragged.as_ref());
         set.texts("blank", &self.blank);
         set.0
     }
@@ -144,6 +153,11 @@ impl Set {
             several => toml::Value::Array(several.iter().map(|t| t.text.clone().into()).collect()),
         };
         self.0.push((key, value));
+    }
+
+    fn number(&mut self, key: &'static str, number: Option<u64>) {
+        let number = number.and_then(|number| i64::try_from(number).ok());
+        self.0.extend(number.map(|number| (key, number.into())));
     }
 
     fn flag(&mut self, key: &'static str, flag: Option<bool>) {

@@ -39,6 +39,10 @@ fn reference() -> impl Strategy<Value = ReferenceTable> {
             bring_blanks,
             append_unused,
             delimiter,
+            encoding: None,
+            header_row: None,
+            no_header: match_blanks,
+            ragged: None,
             blank,
         }
     })
@@ -70,7 +74,8 @@ proptest! {
             verbose: flags[5],
             progress,
             threads,
-            main: MainTable { table, delimiter, blank },
+            output_encoding: None,
+            main: MainTable { table, delimiter, blank, header_row: threads.map(u64::from), ..MainTable::default() },
             references,
         };
         let written = plan.write();

@@ -1,4 +1,4 @@
-//! Finding the delimiter from how a file begins.
+//! Finding the delimiter and the header row from how a file begins.
 
 use super::cut::last_row_end;
 use super::scan::{Next, Scan, Wanted};
@@ -10,27 +10,67 @@ const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
 const ROWS: usize = 100;
 
 /// The delimiter under which the first rows all have the same number of cells, the more the
-/// better; failing that the one that splits the header row most. `whole` says that `piece` is the
-/// whole file.
+/// better, be it only behind lines of a title; failing that the one that splits the most rows, and of
+/// these the one that splits the header row most.
+/// `whole` says that `piece` is the whole file.
 pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
     let best = DELIMITERS.iter().rev().max_by_key(|&&delimiter| {
-        let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
-        let shape = shape(&piece[..end.unwrap_or(piece.len())], delimiter);
-        let headers = shape.first().copied().unwrap_or(0);
-        (headers > 1 && shape.iter().all(|&cells| cells == headers), headers)
+        let shape = shape(piece, whole, delimiter);
+        let width = |rows: &[Shape]| {
+            let width = rows.first().map_or(0, |row| row.cells);
+            (width > 1 && rows.iter().all(|row| row.cells == width)).then_some(width)
+        };
+        let title = shape.iter().take_while(|row| row.cells == 1).count();
+        let headers = shape.first().map_or(0, |row| row.cells);
+        let split = shape.iter().filter(|row| row.cells > 1).count();
+        (width(&shape), width(&shape[title..]), split, headers)
     });
     best.copied().unwrap_or(DELIMITERS[0])
 }
 
-/// How many cells each of the first rows has.
-fn shape(piece: &[u8], delimiter: u8) -> Vec<usize> {
+/// How many lines of a title stand before the header row: rows of one cell, or of three and more of
+/// which at most one is not blank, before at least two rows of equally many cells.
+pub(super) fn title_rows(piece: &[u8], whole: bool, delimiter: u8) -> usize {
+    let shape = shape(piece, whole, delimiter);
+    let is_title = |row: &&Shape| row.cells == 1 || (row.cells > 2 && row.filled <= 1);
+    let title = shape.iter().take_while(is_title).count();
+    let (before, table) = shape.split_at(title);
+    let width = table.first().map_or(0, |row| row.cells);
+    let is_table = table.len() > 1 && table.iter().all(|row| row.cells == width);
+    let fits = before.iter().all(|row| row.cells == 1 || row.cells == width);
+    if is_table && fits && title <= MOST_TITLE { title } else { 0 }
+}
+
+/// Where a line begins, counted from 1, in a text whose line ends are usual ones.
+pub(super) fn line_start(text: &[u8], line: u64) -> usize {
+    let ends = memchr::memchr_iter(b'\n', text);
+    let before = ends.take(line.saturating_sub(1) as usize);
+    before.last().map_or(0, |end| end + 1)
+}
+
+/// How many lines a title may have.
+const MOST_TITLE: usize = 20;
+
+/// What a row is made of.
+struct Shape {
+    cells: usize,
+    /// How many of them are not blank.
+    filled: usize,
+}
+
+/// The shape of each of the first rows.
+fn shape(piece: &[u8], whole: bool, delimiter: u8) -> Vec<Shape> {
+    let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
+    let piece = &piece[..end.unwrap_or(piece.len())];
     let mut scan = Scan::new(piece, delimiter);
-    let (wanted, mut cells, mut aside) = (Wanted::only(Vec::new()), Vec::new(), Vec::new());
+    let (wanted, mut spans, mut aside) = (Wanted::all(), Vec::new(), Vec::new());
     let mut shape = Vec::new();
     while shape.len() < ROWS
-        && let Next::Row { cells: count, .. } = scan.next(&wanted, &mut cells, &mut aside)
+        && let Next::Row { cells, .. } = scan.next(&wanted, &mut spans, &mut aside)
     {
-        shape.push(count);
+        let filled = spans.iter().filter(|span| span.end > span.start).count();
+        shape.push(Shape { cells, filled });
+        spans.clear();
     }
     shape
 }
@@ -53,8 +93,28 @@ mod tests {
             ("a,b;c\n\n1,2;3\n4,5;6,7\n", b';'),
             // No delimiter fits all rows: the one that splits the headers most.
             ("a;b;c\n1;2\n", b';'),
+            ("Harvest of 2026, all valleys\n\nBatch;Kg\n1;2,5\n2;3,5\n", b';'),
         ] {
             assert_eq!(char::from(delimiter(text.as_bytes(), true)), char::from(want), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_title_is_told_from_the_headers() {
+        for (text, want) in [
+            ("a,b\n1,2\n", 0),
+            ("Harvest\nof 2026\n\na,b\n1,2\n", 2),
+            ("Harvest,,\n,,\na,b,c\n1,2,3\n", 2),
+            ("only\n1\n2\n", 0),
+            // The rows behind it have other numbers of cells: that is no title.
+            ("name\na,b\nc,d,e\nf\n", 0),
+            ("name\n\"a,b\"\n", 0),
+            ("name\na,b\n", 0),
+            ("a,\n1,2\n3,4\n", 0),
+            // A header row with blanks in it is one all the same.
+            ("a,,b\n1,2,3\n", 0),
+        ] {
+            assert_eq!(title_rows(text.as_bytes(), true, b','), want, "{text:?}");
         }
     }
 }

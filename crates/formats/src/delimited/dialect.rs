@@ -1,5 +1,9 @@
 //! The ways in which delimited text is written.
 
+use gather_keys_core::table::Headers;
+
+use super::Encoding;
+
 /// How a file separates its cells and lines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Dialect {
@@ -7,6 +11,8 @@ pub struct Dialect {
     pub delimiter: u8,
     /// Whether the file begins with a byte-order mark.
     pub byte_order_mark: bool,
+    /// The encoding of its text.
+    pub encoding: Encoding,
 }
 
 /// What the output takes over from the main table, so that it comes out in the same form.
@@ -14,10 +20,20 @@ pub struct Dialect {
 pub struct Layout {
     /// The dialect.
     pub dialect: Dialect,
-    /// The header row's own bytes, without its line end.
-    pub header_row: Vec<u8>,
+    /// The header row's own bytes, without its line end; `None` when the file has none.
+    pub header_row: Option<Vec<u8>>,
     /// The header row's line end; empty when the file ends with it.
     pub line_end: Vec<u8>,
+}
+
+impl Layout {
+    /// The form of a table that is no delimited text: commas, and UTF-8.
+    pub(crate) fn usual(headers: &Headers) -> Self {
+        let dialect =
+            Dialect { delimiter: b',', byte_order_mark: false, encoding: Encoding::UTF_8 };
+        let header_row = super::writer::joined(headers.iter(), dialect.delimiter);
+        Self { dialect, header_row: Some(header_row), line_end: b"\n".to_vec() }
+    }
 }
 
 impl Dialect {

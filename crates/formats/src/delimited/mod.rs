@@ -7,6 +7,7 @@
 mod cut;
 mod detect;
 mod dialect;
+mod encoding;
 mod parser;
 mod reader;
 mod row_cells;
@@ -14,7 +15,8 @@ mod scan;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
+pub use encoding::{Encoded, Encoding, decoded};
 pub use parser::{Fault, TextParser};
-pub use reader::{ReadOptions, Reader};
+pub use reader::{HeaderRow, ReadOptions, Reader};
 use row_cells::row_cells;
 pub use writer::{TextRenderer, Writer};

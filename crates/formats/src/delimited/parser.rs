@@ -1,7 +1,8 @@
 //! Making blocks of pieces of delimited text.
 
-use gather_keys_core::table::{Before, Block, Headers, KeptColumns, Parser};
+use gather_keys_core::table::{Before, Block, Headers, KeptColumns, Parser, RowBytes, Span};
 
+use super::row_cells::row_cells;
 use super::scan::{Next, Scan, Wanted};
 use crate::{Error, Place};
 
@@ -13,6 +14,8 @@ pub struct TextParser {
     wanted: Wanted,
     /// The columns that blocks hold.
     kept: KeptColumns,
+    /// Whether a row of another number of cells is made one of as many as there are headers.
+    pads: bool,
 }
 
 /// What is wrong with a piece. Rows count from 0 within it, and lines too.
@@ -38,9 +41,53 @@ enum FaultKind {
 }
 
 impl TextParser {
-    pub(super) fn new(headers: Headers, delimiter: u8) -> Self {
+    pub(super) fn new(headers: Headers, delimiter: u8, pads: bool) -> Self {
         let kept = KeptColumns::all(headers.len());
-        Self { headers, delimiter, wanted: Wanted::all(), kept }
+        Self { headers, delimiter, wanted: Wanted::all(), kept, pads }
+    }
+
+    /// Makes a row of another number of cells one of as many as there are headers: blank cells are
+    /// added, or left out at its end; so many rows are before it. Gives where its bytes stand then, behind the text; `None` when
+    /// a cell that is not blank would be left out.
+    fn padded(
+        &self,
+        text: &[u8],
+        (bytes, rows): (RowBytes, usize),
+        spans: &mut Vec<Span>,
+        aside: &mut Vec<u8>,
+    ) -> Option<RowBytes> {
+        // The cells of this row were added if it has as many as are wanted.
+        spans.truncate(rows * self.kept_cells());
+        let row = &text[bytes.start as usize..bytes.content_end as usize];
+        let mut cells: Vec<&[u8]> = row_cells(row, self.delimiter).collect();
+        let columns = self.headers.len();
+        if cells.len() > columns && cells[columns..].iter().any(|cell| !cell.is_empty()) {
+            return None;
+        }
+        cells.resize(columns, b"");
+        let start = (text.len() + aside.len()) as u32;
+        aside.extend_from_slice(&cells.join(&self.delimiter));
+        let content_end = (text.len() + aside.len()) as u32;
+        aside.extend_from_slice(&text[bytes.content_end as usize..bytes.end as usize]);
+        let end = (text.len() + aside.len()) as u32;
+        // The row as it is now is scanned again, for its cells.
+        let now = &aside[start as usize - text.len()..content_end as usize - text.len()];
+        let now = now.to_vec();
+        let (mut found, mut more) = (Vec::new(), Vec::new());
+        Scan::new(&now, self.delimiter).next(&self.wanted, &mut found, &mut more);
+        let base = (text.len() + aside.len()) as u32;
+        for span in found {
+            let in_row = (span.end as usize) <= now.len() && (span.start as usize) <= now.len();
+            let by = if in_row { start } else { base - now.len() as u32 };
+            spans.push(Span { start: span.start + by, end: span.end + by });
+        }
+        aside.extend_from_slice(&more);
+        Some(RowBytes { start, content_end, end })
+    }
+
+    /// How many cells of a row are held.
+    fn kept_cells(&self) -> usize {
+        self.wanted.count().unwrap_or(self.headers.len())
     }
 
     /// The fault of a text that is not UTF-8 from a byte on.
@@ -84,7 +131,19 @@ impl Parser for TextParser {
             match scan.next(&self.wanted, &mut parts.cells, &mut aside) {
                 Next::Row { bytes, line, cells } => {
                     if cells != columns {
-                        return Err(Fault { row, line, kind: FaultKind::Ragged { cells } });
+                        let fault = Fault { row, line, kind: FaultKind::Ragged { cells } };
+                        if !self.pads {
+                            return Err(fault);
+                        }
+                        let own = self.padded(
+                            &parts.text,
+                            (bytes, row as usize),
+                            &mut parts.cells,
+                            &mut aside,
+                        );
+                        parts.own.push(own.ok_or(fault)?);
+                        parts.lines.push(line);
+                        continue;
                     }
                     parts.own.push(bytes);
                     parts.lines.push(line);
@@ -105,8 +164,20 @@ impl Parser for TextParser {
     }
 
     fn error(&self, fault: Fault, before: Before) -> Error {
-        let name = self.headers.table().to_owned();
-        let header = |column: Option<usize>| column.map(|column| self.headers.address(column));
+        fault.within(&self.headers, before)
+    }
+}
+
+impl Fault {
+    /// The error in a table of whose headers nothing is known.
+    pub(crate) fn of(self, table: &str, before: Before) -> Error {
+        self.within(&Headers::new(table, [""; 0]), before)
+    }
+
+    fn within(self, headers: &Headers, before: Before) -> Error {
+        let fault = self;
+        let name = headers.table().to_owned();
+        let header = |column: Option<usize>| column.map(|column| headers.address(column));
         let place = |column| Place {
             row: before.rows + fault.row + 1,
             line: before.lines + fault.line + 1,
@@ -114,7 +185,7 @@ impl Parser for TextParser {
         };
         match fault.kind {
             FaultKind::Ragged { cells } => {
-                Error::Ragged { name, place: place(None), cells, headers: self.headers.len() }
+                Error::Ragged { name, place: place(None), cells, headers: headers.len() }
             }
             FaultKind::OpenQuote { column } => Error::OpenQuote { name, place: place(column) },
             FaultKind::NotText { column } => Error::NotText { name, place: place(column) },

@@ -8,7 +8,7 @@ use gather_keys_core::table::{Before, Headers, Source};
 use super::cut::last_row_end;
 use super::parser::TextParser;
 use super::scan::{Next, Scan, Wanted};
-use super::{Dialect, Layout, detect};
+use super::{Dialect, Encoding, Layout, detect};
 use crate::{Error, Place, Result};
 
 /// The most bytes that a row may take. Only a quote that is never closed makes longer ones.
@@ -22,14 +22,41 @@ pub struct ReadOptions {
     /// The byte between cells; without one it is found from the first rows: comma, semicolon or
     /// tab.
     pub delimiter: Option<u8>,
+    /// Where the headers are.
+    pub headers: HeaderRow,
+    /// Whether a row with fewer cells than there are headers is filled up with blank ones, rather
+    /// than refused; blank cells too many are left out then.
+    pub pads: bool,
+    /// The encoding that the text had before it was decoded.
+    pub encoding: Encoding,
     /// How many bytes are read at a time, and so about how large a block is. 256 KiB by default.
     pub piece: usize,
 }
 
 impl Default for ReadOptions {
     fn default() -> Self {
-        Self { delimiter: None, piece: 64 << 10 }
+        Self {
+            delimiter: None,
+            headers: HeaderRow::Found,
+            pads: false,
+            encoding: Encoding::UTF_8,
+            piece: 64 << 10,
+        }
     }
+}
+
+/// Where the headers of a file are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum HeaderRow {
+    /// In the first row, or behind the lines of a title.
+    #[default]
+    Found,
+    /// In the first row.
+    First,
+    /// On a line, from 1.
+    Line(u64),
+    /// Nowhere: columns are called `Column 1`, `Column 2` and so on.
+    Absent,
 }
 
 /// A table in delimited text, read from front to back.
@@ -39,6 +66,9 @@ pub struct Reader<R> {
     input: R,
     headers: Headers,
     layout: Layout,
+    options: ReadOptions,
+    /// How many rows stand before the headers.
+    title_rows: usize,
     piece: usize,
     /// What is read of the file but not yet given out.
     pending: Vec<u8>,
@@ -71,12 +101,15 @@ impl<R: Read> Reader<R> {
     /// formed.
     pub fn new(name: impl Into<String>, input: R, options: ReadOptions) -> Result<Self> {
         let name = name.into();
-        let dialect = Dialect { delimiter: b',', byte_order_mark: false };
+        let encoding = options.encoding;
+        let dialect = Dialect { delimiter: b',', byte_order_mark: false, encoding };
         let mut reader = Self {
             headers: Headers::new(&name, [""; 0]),
             name,
             input,
-            layout: Layout { dialect, header_row: Vec::new(), line_end: Vec::new() },
+            layout: Layout { dialect, header_row: None, line_end: Vec::new() },
+            options,
+            title_rows: 0,
             piece: options.piece.max(1),
             pending: Vec::new(),
             at_end: false,
@@ -89,11 +122,21 @@ impl<R: Read> Reader<R> {
             reader.pending.drain(..BYTE_ORDER_MARK.len());
             reader.layout.dialect.byte_order_mark = true;
         }
-        let delimiter =
-            options.delimiter.unwrap_or_else(|| detect::delimiter(&reader.pending, reader.at_end));
+        let delimiter = options.delimiter.unwrap_or_else(|| {
+            let from = match options.headers {
+                HeaderRow::Line(line) => detect::line_start(&reader.pending, line),
+                _ => 0,
+            };
+            detect::delimiter(&reader.pending[from..], reader.at_end)
+        });
         reader.layout.dialect.delimiter = delimiter;
         reader.read_headers()?;
         Ok(reader)
+    }
+
+    /// How many rows before the headers were passed over.
+    pub fn title_rows(&self) -> usize {
+        self.title_rows
     }
 
     /// What an output in the form of this table takes over.
@@ -120,12 +163,6 @@ impl<R: Read> Reader<R> {
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => {
                 ("a workbook", "save the worksheet as CSV with the encoding UTF-8 first")
             }
-            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => {
-                ("text in the encoding UTF-16", "save it again with the encoding UTF-8")
-            }
-            [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd, ..] => {
-                ("a compressed file", "unpack it first")
-            }
             _ => return Ok(()),
         };
         Err(Error::OtherFormat { name: self.name.clone(), seems, mend })
@@ -137,20 +174,50 @@ impl<R: Read> Reader<R> {
             // The row that holds the headers ends before the last row end that is there.
             match last_row_end(&self.pending, delimiter) {
                 _ if self.at_end => break self.pending.len(),
-                Some(end) if self.has_content(end) => break end,
+                Some(end) if self.has_content(end) && self.holds_headers(end) => break end,
                 _ => self.read_more()?,
             }
         };
+        if self.options.headers == HeaderRow::Found {
+            self.title_rows = detect::title_rows(&self.pending, self.at_end, delimiter);
+        }
         let mut scan = Scan::new(&self.pending[..end], delimiter);
         let (mut cells, mut aside) = (Vec::new(), Vec::new());
-        let (bytes, line) = match scan.next(&Wanted::all(), &mut cells, &mut aside) {
-            Next::Row { bytes, line, .. } => (bytes, line),
-            Next::End => return Err(Error::Empty { name: self.name.clone() }),
-            Next::OpenQuote { line, .. } => {
-                let place = Place { row: 0, line: line + 1, header: None };
-                return Err(Error::OpenQuote { name: self.name.clone(), place });
+        let mut passed = 0;
+        let (bytes, line) = loop {
+            cells.clear();
+            let (bytes, line) = match scan.next(&Wanted::all(), &mut cells, &mut aside) {
+                Next::Row { bytes, line, .. } => (bytes, line),
+                Next::End => {
+                    let name = self.name.clone();
+                    return Err(match self.options.headers {
+                        HeaderRow::Line(line) => Error::NoHeaderLine { name, line },
+                        _ => Error::Empty { name },
+                    });
+                }
+                Next::OpenQuote { line, .. } => {
+                    let place = Place { row: 0, line: line + 1, header: None };
+                    return Err(Error::OpenQuote { name: self.name.clone(), place });
+                }
+            };
+            match self.options.headers {
+                HeaderRow::Found if passed < self.title_rows => {}
+                HeaderRow::Line(wanted) if line + 1 < wanted => {}
+                HeaderRow::Line(wanted) if line + 1 > wanted => {
+                    return Err(Error::NoHeaderLine { name: self.name.clone(), line: wanted });
+                }
+                _ => break (bytes, line),
             }
+            passed += 1;
         };
+        self.title_rows = passed;
+        if self.options.headers == HeaderRow::Absent {
+            let names = (1..=cells.len()).map(|nth| format!("Column {nth}"));
+            self.headers = Headers::new(&self.name, names);
+            let line_end = bytes.content_end as usize..bytes.end as usize;
+            self.layout.line_end = self.pending[line_end].to_vec();
+            return Ok(());
+        }
         let lines = scan.lines();
         let row = bytes.start as usize..bytes.content_end as usize;
         let mut text = self.pending[..end].to_vec();
@@ -164,13 +231,22 @@ impl<R: Read> Reader<R> {
         };
         let names: Vec<String> = cells.iter().map(name).collect::<Result<_>>()?;
         self.headers = Headers::new(&self.name, names);
-        self.layout.header_row = self.pending[row].to_vec();
+        self.layout.header_row = Some(self.pending[row].to_vec());
         self.layout.line_end =
             self.pending[bytes.content_end as usize..bytes.end as usize].to_vec();
         self.pending.drain(..bytes.end as usize);
         self.handed_out = u64::from(bytes.end);
         self.before.lines = lines;
         Ok(())
+    }
+
+    /// Whether the line of the headers is before a place, where it is known.
+    fn holds_headers(&self, end: usize) -> bool {
+        let lines = || memchr::memchr2_iter(b'\n', b'\r', &self.pending[..end]).count() as u64;
+        match self.options.headers {
+            HeaderRow::Line(line) => lines() >= 2 * line,
+            HeaderRow::Found | HeaderRow::First | HeaderRow::Absent => true,
+        }
     }
 
     /// Whether there is anything but empty lines before a place.
@@ -187,7 +263,7 @@ impl<R: Read> Reader<R> {
                 most: LONGEST_ROW,
             });
         }
-        self.fill(self.pending.len() * 2 + self.piece)
+        self.fill((self.pending.len() * 2 + self.piece).min(LONGEST_ROW + 1))
     }
 }
 
@@ -201,7 +277,8 @@ impl<R: Read> Source for Reader<R> {
     }
 
     fn parser(&self) -> TextParser {
-        TextParser::new(self.headers.clone(), self.layout.dialect.delimiter)
+        let delimiter = self.layout.dialect.delimiter;
+        TextParser::new(self.headers.clone(), delimiter, self.options.pads)
     }
 
     fn read_piece(&mut self, piece: &mut Vec<u8>) -> Result<bool> {

@@ -63,6 +63,11 @@ impl Wanted {
         Self { columns: Some(columns), upto }
     }
 
+    /// How many cells they are of a row, unless they are all.
+    pub(super) fn count(&self) -> Option<usize> {
+        self.columns.as_ref().map(Vec::len)
+    }
+
     fn holds(&self, column: usize) -> bool {
         self.columns.as_ref().is_none_or(|columns| columns.binary_search(&column).is_ok())
     }

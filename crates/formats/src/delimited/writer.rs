@@ -24,6 +24,11 @@ impl<W: Write> Writer<W> {
         Self { name: name.into(), output, layout, is_open: false }
     }
 
+    /// What the output is called in messages.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// Gives the output back, with everything written.
     ///
     /// # Errors
@@ -49,7 +54,10 @@ impl<W: Write> Sink for Writer<W> {
         if self.layout.dialect.byte_order_mark {
             bytes.extend_from_slice("\u{feff}".as_bytes());
         }
-        bytes.extend_from_slice(&self.layout.header_row);
+        let Some(header_row) = &self.layout.header_row else {
+            return self.write_out(&bytes);
+        };
+        bytes.extend_from_slice(header_row);
         let renderer = self.renderer(Overlay::default());
         renderer.push_cells(added.iter().map(String::as_str), false, &mut bytes);
         bytes.extend_from_slice(&self.layout.line_end);
@@ -181,6 +189,18 @@ impl Renderer for TextRenderer {
             bytes.extend_from_slice(line_end);
         }
     }
+}
+
+/// Cells as they stand in a row, without a line end.
+pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) -> Vec<u8> {
+    let mut row = Vec::new();
+    for (nth, cell) in cells.enumerate() {
+        if nth > 0 {
+            row.push(delimiter);
+        }
+        push_cell(&mut row, cell.as_bytes(), delimiter);
+    }
+    row
 }
 
 /// Whether a text holds a quote, a line end or the delimiter; made for texts that are not short.

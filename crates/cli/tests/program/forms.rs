@@ -1,0 +1,128 @@
+//! The forms that tables come in: encodings, packing, titles, ragged rows.
+
+use std::fs;
+use std::io::{Read, Write};
+
+use gather_keys_formats::delimited::{Encoded, Encoding};
+use gather_keys_formats::{Packed, Packing, unpacked};
+
+use super::scene::{Scene, snapshot};
+
+const ORDERS: &str = "Order;Größe;Käufer\n1;groß;Jürgen Möller\n2;mäßig;Zoë Krüger aus Köln\n";
+const SIZES: &str = "Größe,Glas\ngroß,1 kg\nmäßig,½ kg\n";
+
+fn encoded(text: &str, encoding: &str) -> Vec<u8> {
+    let mut encoded = Encoded::new(Vec::new(), Encoding::named(encoding).unwrap());
+    encoded.write_all(text.as_bytes()).unwrap();
+    encoded.into_inner()
+}
+
+fn packed(bytes: &[u8], packing: Packing) -> Vec<u8> {
+    let mut packed = Packed::new(Vec::new(), Some(packing)).unwrap();
+    packed.write_all(bytes).unwrap();
+    packed.finish().unwrap()
+}
+
+const CALL: &str = "enrich orders.csv --from sizes.csv --on Größe --take Glas -o out.csv";
+
+#[test]
+fn encodings_are_found_and_kept() {
+    let want = "Order;Größe;Käufer;Glas\n1;groß;Jürgen Möller;1 kg\n\
+                2;mäßig;Zoë Krüger aus Köln;½ kg\n";
+    for main in ["utf-8", "windows-1252", "utf-16le", "utf-16be"] {
+        for reference in ["utf-8", "windows-1252", "utf-16le"] {
+            let scene = Scene::empty()
+                .with("orders.csv", encoded(ORDERS, main))
+                .with("sizes.csv", encoded(SIZES, reference));
+            let ran = scene.run(CALL).ended(0);
+            let out = fs::read(scene.path("out.csv")).unwrap();
+            assert_eq!(out, encoded(want, main), "{main} {reference}");
+            let guess = format!("orders.csv: read as {}", Encoding::named(main).unwrap());
+            assert_eq!(ran.err.contains(&guess), main != "utf-8", "{}", ran.err);
+            let call = format!("{CALL} --overwrite --output-encoding utf-8 -q");
+            scene.run(&call).ended(0);
+            assert_eq!(scene.read("out.csv"), want);
+        }
+    }
+    // A sign that the encoding does not have is an error, not a question mark.
+    let scene = Scene::empty()
+        .with("orders.csv", encoded(ORDERS, "windows-1252"))
+        .with("sizes.csv", SIZES.replace("½ kg", "→ 500 g"));
+    let ran = scene.run(CALL).ended(2);
+    assert!(!scene.path("out.csv").exists());
+    let words = "error: out.csv can't be written: windows-1252 has no sign `→`; write it in\n";
+    assert!(ran.err.contains(words), "{}", ran.err);
+    // What is named is taken; what it can't be is told with its place.
+    let call = format!("{CALL} --encoding shift_jis");
+    let orders = Scene::empty().with("orders.csv", b"Order\xff\xff;X\n").with("sizes.csv", SIZES);
+    let ran = orders.run("check orders.csv --encoding shift_jis --from sizes.csv --on X").ended(2);
+    assert!(ran.err.contains("byte 6 is not shift_jis"), "{}", ran.err);
+    let ran = scene.run(&call.replace("shift_jis", "smoke")).ended(2);
+    assert!(ran.err.contains("`smoke` is no encoding"), "{}", ran.err);
+}
+
+#[test]
+fn packed_files_are_read_and_written() {
+    for packing in [Packing::Gzip, Packing::Zstd] {
+        // By its content, whatever it is called.
+        let scene = Scene::empty()
+            .with("orders.csv", packed(ORDERS.as_bytes(), packing))
+            .with("sizes.csv", packed(&encoded(SIZES, "windows-1252"), packing));
+        let ending = if packing == Packing::Gzip { "gz" } else { "zst" };
+        let call = CALL.replace("out.csv", &format!("out.csv.{ending}"));
+        let ran = scene.run(&format!("{call} --receipt run.json -v")).ended(0);
+        assert!(ran.err.contains(&format!("packed by {}", packing.name())), "{}", ran.err);
+        let file = fs::File::open(scene.path(&format!("out.csv.{ending}"))).unwrap();
+        let (mut file, found) = unpacked(Box::new(file)).unwrap();
+        assert_eq!(found, Some(packing));
+        let mut text = String::new();
+        file.read_to_string(&mut text).unwrap();
+        assert!(text.ends_with("2;mäßig;Zoë Krüger aus Köln;½ kg\n"), "{text}");
+        let ran = scene.run(&format!("{call} --receipt run.json")).ended(0);
+        assert!(ran.err.contains("Nothing has moved"), "{}", ran.err);
+    }
+    let cut = packed(ORDERS.repeat(100).as_bytes(), Packing::Gzip);
+    let scene = Scene::empty().with("orders.csv", &cut[..cut.len() / 2]).with("sizes.csv", SIZES);
+    let ran = scene.run(CALL).ended(2);
+    assert!(ran.err.contains("it ends too early; get it once more"), "{}", ran.err);
+    // A reference is called by its name without the endings.
+    let scene = Scene::empty()
+        .with("orders.csv", ORDERS)
+        .with("sizes.csv.gz", packed(SIZES.as_bytes(), Packing::Gzip));
+    let ran = scene.run(&CALL.replace("sizes.csv", "sizes.csv.gz")).ended(0);
+    assert!(ran.err.starts_with("sizes: 2 rows"), "{}", ran.err);
+}
+
+/// A gzip of zeros is one endless row, and ends within the memory of one.
+#[test]
+fn a_packed_file_that_never_ends_is_refused() {
+    let mut zeros = Packed::new(Vec::new(), Some(Packing::Gzip)).unwrap();
+    zeros.write_all(b"Order;X\n").unwrap();
+    let piece = vec![0; 1 << 20];
+    (0..300).for_each(|_| zeros.write_all(&piece).unwrap());
+    let scene = Scene::empty().with("orders.csv", zeros.finish().unwrap()).with("sizes.csv", SIZES);
+    let ran = scene.run("check orders.csv --from sizes.csv --on X=Glas").ended(2);
+    assert!(ran.err.contains("goes on for more than 256 MiB"), "{}", ran.err);
+}
+
+#[test]
+fn titles_are_passed_over_and_ragged_rows_padded() {
+    let scene = Scene::empty()
+        .with("orders.csv", format!("Orders of June\n\nall shops\n{ORDERS}3;groß\n\n\n"))
+        .with("sizes.csv", "1 kg;groß\n½ kg;mäßig\n");
+    let call = "enrich orders.csv --ragged pad --from sizes.csv --no-header \
+                --on 'Größe = Column 2' --take 'Column 1 as Glas'";
+    let ran = scene.run(call).ended(2);
+    // With a row that is short, it is no sure thing where the headers are.
+    let told = ran.err;
+    let ran = scene.run(&call.replace("--ragged", "--header-row 4 --ragged")).ended(0);
+    let scene = scene.with("orders.csv", format!("Orders of June\n\nall shops\n{ORDERS}\n\n"));
+    let again = scene.run(call).ended(0);
+    let call =
+        "enrich sizes.csv --no-header --from orders.csv --on 'Column 2 = Größe' --take Order";
+    let bare = scene.run(&format!("{call} -q")).ended(0);
+    snapshot(
+        "forms",
+        &format!("{told}\n{}{}\n{}{}\n{}", ran.err, ran.out, again.err, again.out, bare.out),
+    );
+}

@@ -1,0 +1,131 @@
+//! Compressed files: unpacked as they are read, by their content, and packed as they are written, by
+//! their ending.
+
+use std::io::{self, Chain, Cursor, Read, Write};
+use std::path::Path;
+
+use flate2::Compression;
+use flate2::read::MultiGzDecoder;
+use flate2::write::GzEncoder;
+
+/// How a file is compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    /// By gzip.
+    Gzip,
+    /// By zstd.
+    Zstd,
+}
+
+const GZIP: [u8; 2] = [0x1f, 0x8b];
+const ZSTD: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
+
+impl Packing {
+    /// The one that a file's ending asks for.
+    ///
+    /// ```
+    /// use gather_keys_formats::Packing;
+    ///
+    /// assert_eq!(Packing::of("hives.csv.gz".as_ref()), Some(Packing::Gzip));
+    /// assert_eq!(Packing::of("hives.csv".as_ref()), None);
+    /// ```
+    pub fn of(path: &Path) -> Option<Self> {
+        let ending = path.extension()?.to_str()?.to_ascii_lowercase();
+        match &ending[..] {
+            "gz" => Some(Self::Gzip),
+            "zst" => Some(Self::Zstd),
+            _ => None,
+        }
+    }
+
+    /// What it is called.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gzip => "gzip",
+            Self::Zstd => "zstd",
+        }
+    }
+}
+
+/// Bytes that were looked at, and those behind them.
+pub(crate) type Looked<R> = Chain<Cursor<Vec<u8>>, R>;
+
+/// Looks at up to so many of the first bytes; gives them and all of the input.
+pub(crate) fn look<R: Read>(mut input: R, most: usize) -> io::Result<(Vec<u8>, Looked<R>)> {
+    let mut first = Vec::new();
+    input.by_ref().take(most as u64).read_to_end(&mut first)?;
+    Ok((first.clone(), Cursor::new(first).chain(input)))
+}
+
+/// The content of a file, unpacked if it is packed, and how it is.
+///
+/// # Errors
+/// When its first bytes can't be read.
+pub fn unpacked(
+    input: Box<dyn Read + Send>,
+) -> io::Result<(Box<dyn Read + Send>, Option<Packing>)> {
+    let (first, input) = look(input, ZSTD.len())?;
+    Ok(match &first[..] {
+        bytes if bytes.starts_with(&GZIP) => {
+            (Box::new(MultiGzDecoder::new(input)), Some(Packing::Gzip))
+        }
+        bytes if bytes.starts_with(&ZSTD) => {
+            (Box::new(zstd::Decoder::new(input)?), Some(Packing::Zstd))
+        }
+        _ => (Box::new(input), None),
+    })
+}
+
+/// A file that is packed as it is written, or as it is.
+pub enum Packed<W: Write> {
+    /// As it is.
+    Plain(W),
+    /// By gzip.
+    Gzip(GzEncoder<W>),
+    /// By zstd.
+    Zstd(zstd::Encoder<'static, W>),
+}
+
+impl<W: Write> Packed<W> {
+    /// Packs what goes to `output`.
+    ///
+    /// # Errors
+    /// When there is no memory for it.
+    pub fn new(output: W, packing: Option<Packing>) -> io::Result<Self> {
+        Ok(match packing {
+            None => Self::Plain(output),
+            Some(Packing::Gzip) => Self::Gzip(GzEncoder::new(output, Compression::default())),
+            Some(Packing::Zstd) => Self::Zstd(zstd::Encoder::new(output, 0)?),
+        })
+    }
+
+    /// Writes what is left, and gives the output back.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    pub fn finish(self) -> io::Result<W> {
+        match self {
+            Self::Plain(output) => Ok(output),
+            Self::Gzip(output) => output.finish(),
+            Self::Zstd(output) => output.finish(),
+        }
+    }
+}
+
+impl<W: Write> Write for Packed<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Self::Plain(output) => output.write(bytes),
+            Self::Gzip(output) => output.write(bytes),
+            Self::Zstd(output) => output.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Self::Plain(output) => output.flush(),
+            Self::Gzip(output) => output.flush(),
+            Self::Zstd(output) => output.flush(),
+        }
+    }
+}
