@@ -77,6 +77,8 @@ pub(crate) enum Error {
     EditsUnplaced,
     /// Rows were changed that no column tells from others; `columns` are those that were tried.
     EditsUnkeyed { columns: Option<Vec<String>> },
+    /// An output in a format that is read, but not written.
+    NotWritable { name: String },
     /// The main file is not what was read.
     MainMoved { name: String },
     /// A table is not where it was.
@@ -294,6 +296,11 @@ impl fmt::Display for Error {
                 f,
                 "the changes can't be kept: no column tells each changed row from all others; \
                  make the changes in the tables themselves, or discard them"
+            ),
+            Self::NotWritable { name } => write!(
+                f,
+                "{name} can't be written in the format of its ending: so far tables are written as \
+                 delimited text; name an output such as enriched.csv"
             ),
             Self::MainMoved { name } => write!(
                 f,

@@ -96,7 +96,12 @@ impl Output {
         summed: bool,
     ) -> Result<Self> {
         let at = match address {
-            Address::File(path) => At::File(WholeFile::create(path, overwrite)?),
+            _ if !address.is_text() => {
+                return Err(error::Error::NotWritable { name: address.to_string() });
+            }
+            Address::File(path) | Address::Part(path, _) => {
+                At::File(WholeFile::create(path, overwrite)?)
+            }
             Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?),
             Address::Standard => At::Straight(io::stdout()),
         };

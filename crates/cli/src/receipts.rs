@@ -164,7 +164,7 @@ impl Draft {
         let (bytes, digest) = written.sum.clone();
         let marks = match written.address {
             Address::File(path) => Some(marks_of(path, self.rows, written.form)?),
-            Address::Standard => None,
+            Address::Part(..) | Address::Standard => None,
         };
         self.receipt.output = Some(Output {
             file: File { path: told_path(written.address, &self.path), bytes, digest },

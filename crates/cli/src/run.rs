@@ -101,6 +101,7 @@ impl<'a> Run<'a> {
         let inputs = Inputs::open(&self.call);
         let inputs = inputs.map_err(|error| self.asked.located(self.lost(error)))?;
         let mut text = self.notes(&inputs);
+        let told = inputs.read_as();
         let passed = self.pass(inputs, main.as_ref(), &stamp)?;
         let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
         let holds = results.iter().all(|gate| gate.holds);
@@ -108,7 +109,7 @@ impl<'a> Run<'a> {
         let mut may_appear = holds || self.call.write_anyway;
 
         let since = self.moved(&passed);
-        let mut said = Vec::new();
+        let mut said = summary::error_cells(&told);
         let mut refusal = String::new();
         if may_appear {
             match self.edited(&passed, &stamp)? {
@@ -173,6 +174,9 @@ impl<'a> Run<'a> {
         let mut output = match (&call.into, file) {
             (Into::Nothing, _) => None,
             (Into::Output(address), _) => Some(Output::create(address, replaces, held, sums)?),
+            (Into::Main { .. }, Some(_)) if !inputs.main.is_text() => {
+                return Err(Error::NotWritable { name: call.main.address.to_string() });
+            }
             (Into::Main { backup }, Some(file)) => {
                 Some(Output::in_place(file, backup.then(|| stamp.to_owned()), sums)?)
             }
@@ -427,7 +431,7 @@ fn refuse_inputs(asked: &Asked, call: &Call) -> Result<()> {
     output::refuse_inputs(beside, &inputs)?;
     match &call.into {
         Into::Output(Address::Standard) => output::refuse_standard(&inputs),
-        Into::Output(Address::File(path)) => output::refuse_inputs([path.as_path()], &inputs),
+        Into::Output(address) => output::refuse_inputs(address.path(), &inputs),
         Into::Main { .. } => {
             let references: Vec<&Address> = call.reference_inputs().collect();
             output::refuse_inputs(table, &references)

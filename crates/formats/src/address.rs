@@ -8,6 +8,13 @@ use std::path::{Path, PathBuf};
 
 use crate::{Error, Result};
 
+/// The endings of files that have parts.
+const WITH_PARTS: [&str; 9] =
+    ["xlsx", "xlsm", "xls", "xlsb", "ods", "sqlite", "sqlite3", "db", "json"];
+
+/// The endings of other files that are no delimited text.
+const OTHER: [&str; 5] = ["jsonl", "ndjson", "parquet", "arrow", "feather"];
+
 /// The address of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Address {
@@ -15,12 +22,37 @@ pub enum Address {
     Standard,
     /// A file.
     File(PathBuf),
+    /// A part of a file: a worksheet, or a table of a database.
+    Part(PathBuf, String),
 }
 
 impl Address {
-    /// The address that a person writes: a path, or `-`.
+    /// The address that a person writes: a path, `PATH#PART` for a part of a file that has such, or
+    /// `-`.
+    ///
+    /// ```
+    /// use gather_keys_formats::Address;
+    ///
+    /// let address = Address::new("registry.xlsx#Hives".as_ref());
+    /// assert_eq!(address, Address::Part("registry.xlsx".into(), "Hives".into()));
+    /// assert_eq!(Address::new("no#1.csv".as_ref()), Address::File("no#1.csv".into()));
+    /// ```
     pub fn new(text: &OsStr) -> Self {
-        if text == "-" { Self::Standard } else { Self::File(text.into()) }
+        if text == "-" {
+            return Self::Standard;
+        }
+        match Self::part_of(text) {
+            Some((path, part)) => Self::Part(path, part),
+            None => Self::File(text.into()),
+        }
+    }
+
+    /// The file and the part that a text names, if it does.
+    fn part_of(text: &OsStr) -> Option<(PathBuf, String)> {
+        let (path, part) = text.to_str()?.rsplit_once('#')?;
+        let ending = Path::new(path).extension()?.to_str()?.to_ascii_lowercase();
+        let has_parts = WITH_PARTS.contains(&&ending[..]) && !Path::new(text).exists();
+        (has_parts && !part.is_empty()).then(|| (path.into(), part.to_owned()))
     }
 
     /// Whether a path holds signs that stand for others, so that it may mean several files.
@@ -34,17 +66,27 @@ impl Address {
     /// # Errors
     /// [`Error::NothingLike`] when there is none, [`Error::BadGlob`] when it is ill-formed.
     pub fn all(text: &OsStr) -> Result<Vec<Self>> {
-        if !Self::is_glob(text) || Path::new(text).exists() {
+        let is_there = |address: &Self| address.path().is_some_and(Path::exists);
+        if !Self::is_glob(text) || is_there(&Self::new(text)) {
             return Ok(vec![Self::new(text)]);
         }
-        let pattern = text.to_string_lossy().into_owned();
+        let (pattern, part) = match Self::part_of(text) {
+            Some((path, part)) => (path.to_string_lossy().into_owned(), Some(part)),
+            None => (text.to_string_lossy().into_owned(), None),
+        };
         let paths = glob::glob(&pattern).map_err(|error| Error::BadGlob {
             pattern: pattern.clone(),
             at: error.pos,
             fault: error.msg,
         })?;
-        let files: Vec<Self> =
-            paths.flatten().filter(|path| path.is_file()).map(Self::File).collect();
+        let files: Vec<Self> = paths
+            .flatten()
+            .filter(|path| path.is_file())
+            .map(|path| match &part {
+                Some(part) => Self::Part(path, part.clone()),
+                None => Self::File(path),
+            })
+            .collect();
         if files.is_empty() {
             return Err(Error::NothingLike { pattern });
         }
@@ -55,8 +97,18 @@ impl Address {
     pub fn path(&self) -> Option<&Path> {
         match self {
             Self::Standard => None,
-            Self::File(path) => Some(path),
+            Self::File(path) | Self::Part(path, _) => Some(path),
         }
+    }
+
+    /// Whether a file of its ending holds delimited text, as all do that don't say otherwise.
+    pub fn is_text(&self) -> bool {
+        let ending = self.path().and_then(Path::extension).and_then(OsStr::to_str);
+        let other = |ending: &str| {
+            let ending = ending.to_ascii_lowercase();
+            WITH_PARTS.contains(&&ending[..]) || OTHER.contains(&&ending[..])
+        };
+        !ending.is_some_and(other)
     }
 
     /// What a table at this address is called when nobody gave it a name: the file's stem.
@@ -66,6 +118,11 @@ impl Address {
             Some(path) => path.with_extension(""),
             None => path.to_owned(),
         });
+        if let Self::Part(_, part) = self
+            && part.parse::<u64>().is_err()
+        {
+            return part.clone();
+        }
         let stem = path.as_deref().and_then(Path::file_stem);
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())
     }
@@ -117,7 +174,7 @@ impl Address {
     /// # Errors
     /// [`Error::Missing`] when there is no such file, [`Error::Read`] when it can't be opened.
     pub fn open(&self) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
-        let Self::File(path) = self else { return Ok((Box::new(io::stdin()), None)) };
+        let Some(path) = self.path() else { return Ok((Box::new(io::stdin()), None)) };
         let unreadable = |cause: io::Error| Error::Read { name: self.to_string(), cause };
         let file = File::open(path).map_err(|cause| match cause.kind() {
             io::ErrorKind::NotFound => {
@@ -138,6 +195,7 @@ impl fmt::Display for Address {
         match self {
             Self::Standard => f.write_str("standard input"),
             Self::File(path) => path.display().fmt(f),
+            Self::Part(path, part) => write!(f, "{}#{part}", path.display()),
         }
     }
 }

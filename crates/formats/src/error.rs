@@ -64,6 +64,35 @@ pub enum Error {
         /// The line, from 1.
         line: u64,
     },
+    /// The content can't be read.
+    Unread {
+        /// The address.
+        name: String,
+        /// Why.
+        said: String,
+        /// What to do.
+        mend: &'static str,
+    },
+    /// A file has no part of this name.
+    NoPart {
+        /// The address.
+        name: String,
+        /// What its parts are.
+        what: &'static str,
+        /// The name that was asked for.
+        asked: String,
+        /// The names that there are.
+        all: Vec<String>,
+    },
+    /// A cell of a worksheet stands in a column without a header.
+    NoHeaderAbove {
+        /// The address.
+        name: String,
+        /// Where.
+        place: Place,
+        /// The column, by its letters.
+        column: String,
+    },
     /// The content is in some other format.
     OtherFormat {
         /// The address.
@@ -207,6 +236,14 @@ impl fmt::Display for Error {
                     f,
                     "{name} has no row that begins on line {line}: name the line of the headers"
                 )
+            }
+            Self::Unread { name, said, mend } => write!(f, "{name} can't be read: {said}; {mend}"),
+            Self::NoPart { name, what, asked, all } => {
+                write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
+            }
+            Self::NoHeaderAbove { name, place, column } => {
+                write!(f, "{name}, {place}: the cell in column {column} has no header above it; ")?;
+                write!(f, "give the column one, or clear it")
             }
             Self::OtherFormat { name, seems, mend } => {
                 write!(f, "{name} seems to be {seems}, not delimited text: {mend}")

@@ -2,7 +2,8 @@
 //!
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
-//! file appears whole or not at all. So far the one format is [`delimited`] text.
+//! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text is
+//! written too.
 
 mod address;
 mod backup;
@@ -13,6 +14,7 @@ mod packing;
 mod rows;
 mod table;
 mod whole_file;
+mod workbook;
 
 pub use address::Address;
 pub use backup::keep_copy;

@@ -12,9 +12,13 @@ pub(crate) trait ReadRows {
     /// Its headers.
     fn headers(&self) -> &Headers;
 
-    /// Replaces what a block holds with the next rows, a line each; `false` when there are none left.
+    /// The line that they stand on, from 1; 0 when they stand on none.
+    fn header_line(&self) -> u64;
+
+    /// Replaces what a block holds with the next rows, and tells how many lines these take; `None`
+    /// when there are none left. The first line behind the last block counts as 0.
     ///
     /// # Errors
     /// When the table can't be read.
-    fn read_rows(&mut self, block: &mut Block) -> Result<bool>;
+    fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>>;
 }

@@ -4,14 +4,17 @@
 //! [`Source`]. The format is the one that was named, or else the one that the content shows.
 
 use std::io::{self, Read};
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{Before, Block, Headers, Parser, Source};
 
 use crate::delimited::{
     Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
 };
+use crate::packing::look;
 use crate::rows::ReadRows;
-use crate::{Address, Error, Packing, Result, unpacked};
+use crate::{Address, Error, Packing, Result, unpacked, workbook};
 
 /// What a person said of how a table is to be read; what is not said is found.
 #[derive(Debug, Clone, Default)]
@@ -42,15 +45,23 @@ enum Kind {
 pub struct ReadAs {
     /// What it is: `delimited text`, or the name of another format.
     pub format: &'static str,
-    /// The part of the file that it is.
-    pub part: Option<String>,
+    /// The part of the file that it is, and whether that was chosen among several.
+    pub part: Option<(String, bool)>,
     /// How the file is packed.
     pub packing: Option<Packing>,
     /// The encoding of its text, and whether it is a guess.
     pub encoding: Option<(Encoding, bool)>,
     /// How many rows were passed over before the headers.
     pub title_rows: usize,
+    /// How many cells hold an error and count as blank, so far.
+    pub error_cells: Option<Arc<AtomicU64>>,
 }
+
+/// How many bytes show a file's format.
+const FIRST: usize = 16;
+
+/// How workbooks begin: those of today, and those of before.
+const WORKBOOKS: [&[u8]; 2] = [b"PK\x03\x04", b"\xd0\xcf\x11\xe0"];
 
 /// How many bytes are looked at to find the encoding.
 const SAMPLE: usize = 1 << 16;
@@ -70,6 +81,9 @@ impl Table {
         described: &Described,
         tap: Tap<'_>,
     ) -> Result<(Self, Option<u64>)> {
+        if let Some(open) = Self::open_rows(address, described, tap)? {
+            return Ok(open);
+        }
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
         let (input, bytes) = address.open()?;
@@ -88,20 +102,62 @@ impl Table {
         let reader = Reader::new(name.clone(), input, options)?;
         let read_as = ReadAs {
             format: "delimited text",
-            part: None,
             packing,
             encoding: Some((encoding, guessed)),
             title_rows: match described.headers {
                 HeaderRow::Found => reader.title_rows(),
                 _ => 0,
             },
+            ..ReadAs::default()
         };
         Ok((Self { kind: Kind::Text(Box::new(reader)), read_as }, bytes))
+    }
+
+    /// Opens a table that is no text, if it is none. Such a file is read more than once, since it
+    /// can't be read from front to back.
+    fn open_rows(
+        address: &Address,
+        described: &Described,
+        tap: Tap<'_>,
+    ) -> Result<Option<(Self, Option<u64>)>> {
+        let Some(path) = address.path() else { return Ok(None) };
+        let (input, bytes) = address.open()?;
+        let name = address.to_string();
+        let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
+        if bytes.is_none() {
+            return Ok(None);
+        }
+        let (first, input) = look(input, FIRST).map_err(unreadable)?;
+        if !WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
+            return Ok(None);
+        }
+        io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable)?;
+        let part = match address {
+            Address::Part(_, part) => Some(&part[..]),
+            _ => None,
+        };
+        let opened = workbook::open(&name, path, part, described.headers)?;
+        let (worksheet, worksheets) = opened.worksheet().clone();
+        let read_as = ReadAs {
+            format: "workbook",
+            part: Some((worksheet, worksheets > 1 && part.is_none())),
+            title_rows: opened.title_rows(),
+            error_cells: Some(opened.error_cells.clone()),
+            ..ReadAs::default()
+        };
+        let before = Before { rows: 0, lines: opened.header_line() };
+        let kind = Kind::Rows { rows: Box::new(opened), before };
+        Ok(Some((Self { kind, read_as }, bytes)))
     }
 
     /// How it was read.
     pub fn read_as(&self) -> &ReadAs {
         &self.read_as
+    }
+
+    /// Whether it is delimited text.
+    pub fn is_text(&self) -> bool {
+        matches!(self.kind, Kind::Text(_))
     }
 
     /// What delimited text in the form of this table takes over; for a table that is no text, the
@@ -119,8 +175,8 @@ impl Table {
 pub enum Piece {
     /// A piece of text.
     Text(Vec<u8>),
-    /// Rows.
-    Rows(Block),
+    /// Rows, and how many lines they take.
+    Rows(Block, u64),
 }
 
 impl Default for Piece {
@@ -160,7 +216,6 @@ impl Source for Table {
     fn read_piece(&mut self, piece: &mut Piece) -> Result<bool> {
         match (&mut self.kind, piece) {
             (Kind::Text(reader), Piece::Text(text)) => reader.read_piece(text),
-            (Kind::Rows { rows, .. }, Piece::Rows(block)) => rows.read_rows(block),
             (Kind::Text(reader), piece) => {
                 let mut text = Vec::new();
                 let read = reader.read_piece(&mut text);
@@ -169,9 +224,9 @@ impl Source for Table {
             }
             (Kind::Rows { rows, .. }, piece) => {
                 let mut block = Block::default();
-                let read = rows.read_rows(&mut block);
-                *piece = Piece::Rows(block);
-                read
+                let lines = rows.read_rows(&mut block)?;
+                *piece = Piece::Rows(block, lines.unwrap_or_default());
+                Ok(lines.is_some())
             }
         }
     }
@@ -208,9 +263,9 @@ impl Parser for TableParser {
     fn parse(&self, piece: &mut Piece, block: &mut Block) -> std::result::Result<u64, Fault> {
         match (self, piece) {
             (Self::Text(parser), Piece::Text(text)) => parser.parse(text, block),
-            (_, Piece::Rows(rows)) => {
+            (_, Piece::Rows(rows, lines)) => {
                 std::mem::swap(rows, block);
-                Ok(block.rows() as u64)
+                Ok(*lines)
             }
             // Pieces are of the table that the parser is of.
             (Self::Rows, Piece::Text(_)) => Ok(0),

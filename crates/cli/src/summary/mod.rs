@@ -15,6 +15,7 @@ pub(crate) use gates::gates;
 pub(crate) use since::{edits, moved};
 
 use std::fmt::Write;
+use std::sync::atomic::Ordering;
 
 use anstyle::{AnsiColor, Style};
 use gather_keys_core::enrich::{Enrichment, Note};
@@ -96,6 +97,18 @@ pub(crate) fn notes(notes: &[Note]) -> String {
     text
 }
 
+/// Cells that hold an error in the file, and count as blank.
+pub(crate) fn error_cells(tables: &[Told]) -> Vec<String> {
+    let told = tables.iter().filter_map(|told| {
+        let count = told.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
+        let holds =
+            if count == 1 { "holds an error and counts" } else { "hold an error and count" };
+        (count > 0)
+            .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), told.table))
+    });
+    told.collect()
+}
+
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.
 pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
     let mut text = String::new();
@@ -103,7 +116,16 @@ pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
         let mut said = Vec::new();
         if verbose {
             said.push(counted(*columns as u64, "column"));
+        }
+        if verbose && read_as.encoding.is_some() {
             said.push(format!("delimiter {delimiter}"));
+        }
+        match &read_as.part {
+            Some((part, true)) => said.push(format!(
+                "read from `{part}`, the first part of several ({table}#NAME names another)"
+            )),
+            Some((part, false)) if verbose => said.push(format!("{} `{part}`", read_as.format)),
+            _ => {}
         }
         if let Some((encoding, guessed)) = read_as.encoding {
             match guessed {

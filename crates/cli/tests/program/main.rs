@@ -18,3 +18,4 @@ mod signals;
 mod trouble;
 mod updates;
 mod watch;
+mod workbooks;

@@ -1,0 +1,119 @@
+//! Workbooks as tables: worksheets, titles, kinds of cells, and what is wrong with one.
+
+use std::path::Path;
+
+use rust_xlsxwriter::{ExcelDateTime, Format, Formula, Workbook};
+
+use super::scene::{Scene, snapshot};
+
+/// A registry behind a title, in columns B to G, with a worksheet of notes behind it.
+fn registry(scene: &Scene) {
+    let mut workbook = Workbook::new();
+    let (day, time) =
+        (Format::new().set_num_format("yyyy-mm-dd"), Format::new().set_num_format("[h]:mm"));
+    let sheet = workbook.add_worksheet();
+    sheet.set_name("Hives").unwrap();
+    sheet.write(0, 1, "Hives of the co-op").unwrap();
+    for (column, header) in (1..).zip(["Site code", "Tag", "Since", "Kg", "Active", "Span"]) {
+        sheet.write(2, column, header).unwrap();
+    }
+    let date = |year, month, day| ExcelDateTime::from_ymd(year, month, day).unwrap();
+    let rows = [("Fellside", "007", 12.0), ("Fellside", "8", 0.1), ("Larkfield", "+44", 1e-7)];
+    for (row, (site, tag, kg)) in (3..).zip(rows) {
+        sheet.write(row, 1, site).unwrap();
+        sheet.write(row, 2, tag).unwrap();
+        sheet.write_datetime_with_format(row, 3, date(2026, 5, 16 + row as u8), &day).unwrap();
+        sheet.write(row, 4, kg).unwrap();
+        sheet.write(row, 5, row == 3).unwrap();
+    }
+    // A number where the others have text, a blank row, an error, and more than a day.
+    sheet.write(7, 1, "Mill Race").unwrap();
+    sheet.write(7, 2, 42).unwrap();
+    sheet
+        .write_datetime_with_format(7, 3, date(2026, 5, 19).and_hms(10, 20, 0).unwrap(), &day)
+        .unwrap();
+    sheet.write_formula(7, 4, Formula::new("=1/0").set_result("#DIV/0!")).unwrap();
+    sheet.write_number_with_format(7, 6, 1.104_166_666_666_666_7, &time).unwrap();
+    let notes = workbook.add_worksheet();
+    notes.set_name("Notes").unwrap();
+    notes.write(0, 0, "Note").unwrap();
+    notes.write(1, 0, "stray").unwrap();
+    notes.write(1, 2, "no header here").unwrap();
+    workbook.save(scene.path("registry.xlsx")).unwrap();
+}
+
+const MAIN: &str =
+    "Apiary,Hive\nFellside,007\nFellside,8\nLarkfield,+44\nMill Race,42\nFellside,7\n";
+const TAKE: &str = "--on 'Apiary = Site code, Hive = Tag' --take 'Since, Kg, Active, Span, @row'";
+
+#[test]
+fn worksheets_are_tables() {
+    let scene = Scene::empty().with("m.csv", MAIN);
+    registry(&scene);
+    let ran = scene.run(&format!("enrich m.csv --from registry.xlsx {TAKE}")).ended(0);
+    let mut told = format!("{}\n{}", ran.err, ran.out);
+    for part in ["Hives", "1"] {
+        let call = format!("enrich m.csv --from registry.xlsx#{part} {TAKE} -q");
+        assert_eq!(
+            scene.run(&call).ended(0).out.lines().skip(1).collect::<Vec<_>>(),
+            ran.out.lines().skip(1).collect::<Vec<_>>()
+        );
+    }
+    // As the main table it comes out as text.
+    let call = "enrich registry.xlsx --from m.csv --on 'Site code = Apiary, Tag = Hive' --take @row \
+                --receipt run.json -o out.csv";
+    scene.run(call).ended(0);
+    told += &format!("\n{}", scene.read("out.csv"));
+    let again = scene.run(call).ended(0);
+    assert!(again.err.contains("Nothing has moved since the run before."), "{}", again.err);
+    // A row is known by its row of the worksheet.
+    let why = scene.run("why registry.xlsx --row 4 --from m.csv --on 'Tag = Hive'").ended(0);
+    assert!(why.out.starts_with("Row 4 (line 8) of registry.xlsx"), "{}", why.out);
+    for call in [
+        "check m.csv --from registry.xlsx#Nope --on 'Apiary = Site code'",
+        "check m.csv --from registry.xlsx#Notes --on 'Apiary = Note'",
+        "check m.csv --from registry.xlsx --header-row 2 --on 'Apiary = Site code'",
+        "check m.csv --from cut.xlsx --on 'Apiary = Site code'",
+        "enrich m.csv --from registry.xlsx --on 'Apiary = Site code' --take Kg -o out.xlsx",
+        "enrich registry.xlsx --from m.csv --on 'Site code = Apiary' --update Tag=Hive --in-place",
+    ] {
+        let whole = std::fs::read(scene.path("registry.xlsx")).unwrap();
+        std::fs::write(scene.path("cut.xlsx"), &whole[..whole.len() / 2]).unwrap();
+        told += &format!("\n$ gather-keys {call}\n{}", scene.run(call).ended(2).err);
+        assert_eq!(std::fs::read(scene.path("registry.xlsx")).unwrap(), whole);
+        assert!(!scene.path("out.xlsx").exists());
+    }
+    snapshot("workbooks", &told);
+}
+
+#[test]
+fn other_workbooks_are_read_alike() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../formats/tests/workbooks");
+    for name in ["hives.ods", "hives.xls"] {
+        let scene = Scene::empty()
+            .with("m.csv", "Tag\nH-001\n042\n42\n")
+            .with(name, std::fs::read(folder.join(name)).unwrap());
+        let call = format!("enrich m.csv --from {name} --on Tag --take 'Since .. Active' -q");
+        let want =
+            "Tag,Since,Kg,Active\nH-001,2026-05-19,12,true\n042,1900-02-28,0.1,false\n42,,,\n";
+        assert_eq!(scene.run(&call).ended(0).out, want, "{name}");
+    }
+}
+
+/// Many rows come in blocks, each in its place.
+#[test]
+fn a_long_worksheet_is_read_in_order() {
+    let scene = Scene::empty().with("m.csv", "Id\n1\n2500\n4999\n");
+    let mut workbook = Workbook::new();
+    let sheet = workbook.add_worksheet();
+    sheet.write(0, 0, "Id").unwrap();
+    for row in 1..5000 {
+        sheet.write(row, 0, row).unwrap();
+    }
+    workbook.save(scene.path("long.xlsx")).unwrap();
+    let ran = scene.run("enrich m.csv --from long.xlsx --on Id --take @row -q").ended(0);
+    assert_eq!(ran.out, "Id,long row\n1,1\n2500,2500\n4999,4999\n");
+    let back = scene.run("enrich long.xlsx --from m.csv --on Id --take @row -q").ended(0);
+    assert_eq!(back.out.lines().nth(2500), Some("2500,2"));
+    assert_eq!(back.out.lines().count(), 5000);
+}

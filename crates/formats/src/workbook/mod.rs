@@ -1,0 +1,10 @@
+//! Workbooks: a worksheet as a table.
+//!
+//! The worksheet is read by a thread of its own, which hands over rows as it finds them, so that a
+//! large one is never in memory as a whole where its format lets it be read so: XLSX and XLSM do,
+//! but for the texts that their cells share; XLS, XLSB and ODS are read as a whole.
+
+mod reader;
+mod value;
+
+pub(crate) use reader::open;

@@ -1,0 +1,162 @@
+//! The canonical text of a workbook's cell.
+//!
+//! A number is its shortest exact decimal, a date ISO 8601, a span of time hours, minutes and
+//! seconds, and what is true is `true`. A cell that holds an error is blank.
+
+use std::fmt::Write;
+
+use calamine::{Data, DataRef, ExcelDateTime};
+use jiff::Span;
+use jiff::civil::{Date, date};
+
+/// Milliseconds of a day.
+const DAY: i64 = 86_400_000;
+
+/// The text of a cell; `None` when it holds an error.
+pub(super) fn text(cell: &DataRef<'_>) -> Option<String> {
+    Some(match cell {
+        DataRef::Empty => String::new(),
+        DataRef::Error(_) => return None,
+        DataRef::String(text) => text.clone(),
+        DataRef::SharedString(text) => (*text).to_owned(),
+        DataRef::Int(number) => number.to_string(),
+        DataRef::Float(number) => decimal(*number),
+        DataRef::Bool(is) => is.to_string(),
+        DataRef::DateTime(moment) => moment_text(moment),
+        DataRef::DateTimeIso(text) => iso(text),
+        DataRef::DurationIso(text) => span(text).unwrap_or_else(|| text.clone()),
+    })
+}
+
+/// A cell of a worksheet that was read as a whole, as one that is read along the way.
+pub(super) fn borrowed(cell: &Data) -> DataRef<'_> {
+    match cell {
+        Data::Int(number) => DataRef::Int(*number),
+        Data::Float(number) => DataRef::Float(*number),
+        Data::String(text) => DataRef::SharedString(text),
+        Data::Bool(is) => DataRef::Bool(*is),
+        Data::DateTime(moment) => DataRef::DateTime(*moment),
+        Data::DateTimeIso(text) => DataRef::DateTimeIso(text.clone()),
+        Data::DurationIso(text) => DataRef::DurationIso(text.clone()),
+        Data::Error(error) => DataRef::Error(error.clone()),
+        Data::Empty => DataRef::Empty,
+    }
+}
+
+/// The shortest decimal that is the number: `42`, `0.1`, `0.0000001`.
+fn decimal(number: f64) -> String {
+    // There is one zero.
+    if number == 0.0 { "0".to_owned() } else { number.to_string() }
+}
+
+/// A date, a date with a time, or a time, from the number that stands for it.
+fn moment_text(moment: &ExcelDateTime) -> String {
+    let milliseconds = (moment.as_f64() * DAY as f64).round() as i64;
+    if moment.is_duration() || (0..DAY).contains(&milliseconds) {
+        return time(milliseconds);
+    }
+    let (days, rest) = (milliseconds.div_euclid(DAY), milliseconds.rem_euclid(DAY));
+    let Some(date) = date_of(days, is_1904(moment)) else { return decimal(moment.as_f64()) };
+    if rest == 0 { date.to_string() } else { format!("{date}T{}", time(rest)) }
+}
+
+/// The day of a number. Counted from 1900, day 60 is one that never was.
+fn date_of(days: i64, is_1904: bool) -> Option<Date> {
+    let epoch = match (is_1904, days) {
+        (true, _) => date(1904, 1, 1),
+        (false, 60) => return None,
+        (false, ..60) => date(1899, 12, 31),
+        (false, _) => date(1899, 12, 30),
+    };
+    epoch.checked_add(Span::new().try_days(days).ok()?).ok()
+}
+
+/// Whether a workbook counts days from 1904: what the reader makes of a day tells it.
+fn is_1904(moment: &ExcelDateTime) -> bool {
+    let (year, month, day, ..) = moment.to_ymd_hms_milli();
+    let days = moment.as_f64().floor() as i64;
+    let told = |date: Date| {
+        (i64::from(date.year()), i64::from(date.month()), i64::from(date.day()))
+            == (i64::from(year), i64::from(month), i64::from(day))
+    };
+    date_of(days, true).is_some_and(told)
+}
+
+/// Hours, minutes and seconds; there may be more hours than a day has.
+fn time(milliseconds: i64) -> String {
+    let sign = if milliseconds < 0 { "-" } else { "" };
+    let (seconds, rest) = (milliseconds.abs() / 1000, milliseconds.abs() % 1000);
+    let mut text =
+        format!("{sign}{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    if rest > 0 {
+        // Writing to a text can't fail.
+        let _ = write!(text, ".{rest:03}");
+        text.truncate(text.trim_end_matches('0').len());
+    }
+    text
+}
+
+/// A date or date-time in ISO 8601; one at midnight is a date.
+fn iso(text: &str) -> String {
+    let (date, time) = text.split_once('T').unwrap_or((text, ""));
+    let is_midnight = time.trim_end_matches(['0', '.', 'Z']).trim_end_matches("00:00:").is_empty();
+    if is_midnight { date.to_owned() } else { text.to_owned() }
+}
+
+/// A span of time in ISO 8601, `PT26H30M00S`, as hours, minutes and seconds.
+fn span(text: &str) -> Option<String> {
+    let (sign, text) = match text.strip_prefix('-') {
+        Some(text) => (-1, text),
+        None => (1, text),
+    };
+    let mut rest = text.strip_prefix("PT")?;
+    let mut milliseconds = 0.0;
+    for (unit, length) in [('H', 3_600_000.0), ('M', 60_000.0), ('S', 1000.0)] {
+        if let Some((number, behind)) = rest.split_once(unit) {
+            milliseconds += number.replace(',', ".").parse::<f64>().ok()? * length;
+            rest = behind;
+        }
+    }
+    rest.is_empty().then(|| time(sign * milliseconds.round() as i64))
+}
+
+#[cfg(test)]
+mod tests {
+    use calamine::ExcelDateTimeType::{DateTime, TimeDelta};
+
+    use super::*;
+
+    #[test]
+    fn cells_have_one_text() {
+        let moment =
+            |value, kind, is_1904| DataRef::DateTime(ExcelDateTime::new(value, kind, is_1904));
+        for (cell, want) in [
+            (DataRef::Float(42.0), "42"),
+            (DataRef::Float(-0.0), "0"),
+            (DataRef::Float(0.1), "0.1"),
+            (DataRef::Float(1e-7), "0.0000001"),
+            (DataRef::Float(1e15), "1000000000000000"),
+            (DataRef::Int(12_345_678_901_234_567), "12345678901234567"),
+            (DataRef::SharedString("042"), "042"),
+            (DataRef::Bool(true), "true"),
+            (DataRef::Empty, ""),
+            (moment(1.0, DateTime, false), "1900-01-01"),
+            (moment(59.0, DateTime, false), "1900-02-28"),
+            (moment(61.0, DateTime, false), "1900-03-01"),
+            (moment(45_943.0, DateTime, false), "2025-10-13"),
+            (moment(45_943.75, DateTime, false), "2025-10-13T18:00:00"),
+            (moment(45_943.000_011_574_07, DateTime, false), "2025-10-13T00:00:01"),
+            (moment(44_481.0, DateTime, true), "2025-10-13"),
+            (moment(366.0, DateTime, true), "1905-01-01"),
+            (moment(0.5, DateTime, false), "12:00:00"),
+            (moment(1.104_166_666_666_666_7, TimeDelta, false), "26:30:00"),
+            (moment(0.000_001, TimeDelta, false), "00:00:00.086"),
+            (DataRef::DateTimeIso("2026-05-19T00:00:00".to_owned()), "2026-05-19"),
+            (DataRef::DateTimeIso("2026-05-19T10:20:00".to_owned()), "2026-05-19T10:20:00"),
+            (DataRef::DurationIso("PT26H30M00S".to_owned()), "26:30:00"),
+        ] {
+            assert_eq!(text(&cell).as_deref(), Some(want), "{cell:?}");
+        }
+        assert_eq!(text(&DataRef::Error(calamine::CellErrorType::NA)), None);
+    }
+}
