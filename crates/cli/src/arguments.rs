@@ -106,8 +106,8 @@ wrong (nothing is written).";
 /// The tables of an enrichment. Their order on the command line is read by [`tables_in_order`].
 #[derive(Debug, Args)]
 pub(crate) struct Tables {
-    /// The main table: a CSV file, a workbook (registry.xlsx#Hives for a worksheet), or `-` for
-    /// standard input; or a plan, a TOML file that holds all of these options
+    /// The main table: a CSV file, a workbook (registry.xlsx#Hives), JSON (hives.jsonl), a database
+    /// (co-op.sqlite#hives), or `-` for standard input; or a plan, a TOML file that holds all of these options
     #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,
     /// With a plan: another main table than the plan's

@@ -121,7 +121,7 @@ impl Address {
         if let Self::Part(_, part) = self
             && part.parse::<u64>().is_err()
         {
-            return part.clone();
+            return part.rsplit('/').next().unwrap_or(part).to_owned();
         }
         let stem = path.as_deref().and_then(Path::file_stem);
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())

@@ -238,6 +238,13 @@ impl fmt::Display for Error {
                 )
             }
             Self::Unread { name, said, mend } => write!(f, "{name} can't be read: {said}; {mend}"),
+            Self::NoPart { name, what, asked, all } if asked.is_empty() => {
+                write!(f, "{name} is no {what} by itself; name a part of it")?;
+                match all.first() {
+                    Some(first) => write!(f, ", such as {name}#{first}"),
+                    None => write!(f, ", if it has any"),
+                }
+            }
             Self::NoPart { name, what, asked, all } => {
                 write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
             }

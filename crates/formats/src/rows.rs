@@ -1,11 +1,18 @@
 //! Tables that come row by row, as all but delimited text do.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread;
+
 use gather_keys_core::table::{Block, Headers};
 
-use crate::Result;
+use crate::{Error, Result};
 
 /// How many rows are read at a time.
 pub(crate) const AT_ONCE: usize = 1024;
+
+/// How many blocks are read ahead.
+pub(crate) const AHEAD: usize = 4;
 
 /// A table that is read row by row.
 pub(crate) trait ReadRows {
@@ -21,4 +28,129 @@ pub(crate) trait ReadRows {
     /// # Errors
     /// When the table can't be read.
     fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>>;
+}
+
+/// A table that a thread of its own reads, row behind row, each on a line.
+pub(crate) struct Streamed {
+    headers: Headers,
+    rows: Receiver<Result<Block>>,
+}
+
+/// What a reading thread hands its headers and rows to.
+pub(crate) struct Hand {
+    tell: SyncSender<Result<Headers>>,
+    send: SyncSender<Result<Block>>,
+    has_told: bool,
+    block: Block,
+}
+
+/// Why a table is not read on.
+pub(crate) enum End {
+    /// Nobody wants more rows.
+    Unwanted,
+    /// It can't be.
+    Failed(Error),
+}
+
+impl From<Error> for End {
+    fn from(error: Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+impl Streamed {
+    /// Begins to read the table called `name` by `read`, which tells its headers first and then every
+    /// row.
+    ///
+    /// # Errors
+    /// Those of `read` up to the headers.
+    pub(crate) fn begin(
+        name: &str,
+        read: impl FnOnce(&mut Hand) -> std::result::Result<(), End> + Send + 'static,
+    ) -> Result<Self> {
+        let (send, rows) = sync_channel(AHEAD);
+        let (tell, told) = sync_channel(1);
+        let damaged = {
+            let name = name.to_owned();
+            move || Error::Unread {
+                name,
+                said: "its content is damaged".to_owned(),
+                mend: "get the file once more",
+            }
+        };
+        let gone = damaged.clone();
+        let mut hand = Hand { tell, send, has_told: false, block: Block::default() };
+        let work = move || {
+            // A reader that fails on what it is given must not end the program.
+            let ended = catch_unwind(AssertUnwindSafe(|| {
+                read(&mut hand)?;
+                hand.hand_over()
+            }));
+            let failed = match ended {
+                Ok(Ok(()) | Err(End::Unwanted)) => return,
+                Ok(Err(End::Failed(error))) => error,
+                Err(_) => damaged(),
+            };
+            // Nobody needs to know if nobody waits.
+            if hand.has_told {
+                let _ = hand.send.send(Err(failed));
+            } else {
+                let _ = hand.tell.send(Err(failed));
+            }
+        };
+        let began = thread::Builder::new().name("table".to_owned()).spawn(work);
+        began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
+        let headers = told.recv().unwrap_or_else(|_| Err(gone()))?;
+        Ok(Self { headers, rows })
+    }
+}
+
+impl Hand {
+    /// Tells the headers.
+    pub(crate) fn headers(&mut self, headers: Headers) -> std::result::Result<(), End> {
+        self.block = Block::new(headers.len());
+        self.has_told = true;
+        self.tell.send(Ok(headers)).map_err(|_| End::Unwanted)
+    }
+
+    /// Takes the next cell.
+    pub(crate) fn cell(&mut self, cell: &str) {
+        self.block.push_cell(cell);
+    }
+
+    /// Ends a row, once all its cells are taken.
+    pub(crate) fn end_row(&mut self) -> std::result::Result<(), End> {
+        let rows = self.block.rows();
+        self.block.push_line(rows as u64 - 1);
+        if rows < AT_ONCE { Ok(()) } else { self.hand_over() }
+    }
+
+    fn hand_over(&mut self) -> std::result::Result<(), End> {
+        if self.block.rows() == 0 {
+            return Ok(());
+        }
+        let next = Block::new(self.block.columns());
+        let block = std::mem::replace(&mut self.block, next);
+        self.send.send(Ok(block)).map_err(|_| End::Unwanted)
+    }
+}
+
+impl ReadRows for Streamed {
+    fn headers(&self) -> &Headers {
+        &self.headers
+    }
+
+    fn header_line(&self) -> u64 {
+        0
+    }
+
+    fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>> {
+        match self.rows.recv() {
+            Ok(rows) => {
+                *block = rows?;
+                Ok(Some(block.rows() as u64))
+            }
+            Err(_) => Ok(None),
+        }
+    }
 }

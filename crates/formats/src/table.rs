@@ -14,7 +14,7 @@ use crate::delimited::{
 };
 use crate::packing::look;
 use crate::rows::ReadRows;
-use crate::{Address, Error, Packing, Result, unpacked, workbook};
+use crate::{Address, Error, Packing, Result, json, sqlite, unpacked, workbook};
 
 /// What a person said of how a table is to be read; what is not said is found.
 #[derive(Debug, Clone, Default)]
@@ -38,6 +38,13 @@ pub struct Table {
 enum Kind {
     Text(Box<Reader<Box<dyn Read + Send>>>),
     Rows { rows: Box<dyn ReadRows + Send>, before: Before },
+}
+
+impl Kind {
+    fn rows(rows: impl ReadRows + Send + 'static) -> Self {
+        let before = Before { rows: 0, lines: rows.header_line() };
+        Self::Rows { rows: Box::new(rows), before }
+    }
 }
 
 /// How a table was read.
@@ -128,25 +135,35 @@ impl Table {
             return Ok(None);
         }
         let (first, input) = look(input, FIRST).map_err(unreadable)?;
-        if !WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
-            return Ok(None);
-        }
-        io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable)?;
         let part = match address {
             Address::Part(_, part) => Some(&part[..]),
             _ => None,
         };
-        let opened = workbook::open(&name, path, part, described.headers)?;
-        let (worksheet, worksheets) = opened.worksheet().clone();
-        let read_as = ReadAs {
-            format: "workbook",
-            part: Some((worksheet, worksheets > 1 && part.is_none())),
-            title_rows: opened.title_rows(),
-            error_cells: Some(opened.error_cells.clone()),
-            ..ReadAs::default()
+        let pass = || io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable);
+        let (kind, read_as) = if WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
+            pass()?;
+            let opened = workbook::open(&name, path, part, described.headers)?;
+            let (worksheet, worksheets) = opened.worksheet().clone();
+            let read_as = ReadAs {
+                format: "workbook",
+                part: Some((worksheet, worksheets > 1 && part.is_none())),
+                title_rows: opened.title_rows(),
+                error_cells: Some(opened.error_cells.clone()),
+                ..ReadAs::default()
+            };
+            (Kind::rows(opened), read_as)
+        } else if first.starts_with(sqlite::BEGINS) {
+            pass()?;
+            let (opened, (table, tables)) = sqlite::open(&name, path, part)?;
+            let part = Some((table, tables > 1 && part.is_none()));
+            (Kind::rows(opened), ReadAs { format: "database", part, ..ReadAs::default() })
+        } else if let Some(lines) = json::has_lines(path, &first) {
+            pass()?;
+            let opened = json::open(&name, path, lines, part)?;
+            (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
+        } else {
+            return Ok(None);
         };
-        let before = Before { rows: 0, lines: opened.header_line() };
-        let kind = Kind::Rows { rows: Box::new(opened), before };
         Ok(Some((Self { kind, read_as }, bytes)))
     }
 

@@ -10,6 +10,7 @@ mod findings;
 mod forms;
 mod keys;
 mod lookups;
+mod other_tables;
 mod plans;
 mod receipts;
 mod rules;

@@ -15,11 +15,8 @@ use gather_keys_core::table::{Block, Headers};
 
 use super::value::{borrowed, text};
 use crate::delimited::HeaderRow;
-use crate::rows::{AT_ONCE, ReadRows};
+use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
 use crate::{Error, Place, Result};
-
-/// How many blocks are read ahead.
-const AHEAD: usize = 4;
 
 /// How many rows are looked at to find the headers.
 const LOOKED_AT: usize = 32;
@@ -39,19 +36,6 @@ struct Begun {
     header_line: u64,
     worksheet: (String, usize),
     title_rows: usize,
-}
-
-/// Why a worksheet is not read on.
-enum End {
-    /// Nobody wants more rows.
-    Unwanted,
-    Failed(Error),
-}
-
-impl From<Error> for End {
-    fn from(error: Error) -> Self {
-        Self::Failed(error)
-    }
 }
 
 /// Begins to read a worksheet of the workbook at `path`, which is called `name`: the one of a name or

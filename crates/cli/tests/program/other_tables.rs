@@ -1,0 +1,98 @@
+//! Tables that are neither text nor workbooks: JSON and databases.
+
+use rusqlite::Connection;
+
+use super::scene::{Scene, snapshot};
+
+const MAIN: &str = "Apiary,Hive\nFellside,007\nFellside,12345678901234567\nLarkfield,+44\n";
+
+const LINES: &str = r#"{"Site": "Fellside", "Tag": "007", "Queen": {"line": "Goldsedge", "year": 2024}, "Kg": 12.0}
+
+{"Tag": 12345678901234567, "Site": "Fellside", "Marks": ["red", 2], "Kg": 1e-7, "Active": true}
+{"Site": "Larkfield", "Tag": "+44", "Queen": {"line": null}, "Kg": 0.10}
+"#;
+
+const TAKE: &str = "--on 'Apiary = Site, Hive = Tag'";
+
+#[test]
+fn json_is_a_table() {
+    let document = format!(
+        "[{}]",
+        LINES.split('\n').filter(|line| !line.is_empty()).collect::<Vec<_>>().join(",")
+    );
+    let scene = Scene::empty()
+        .with("m.csv", MAIN)
+        .with("hives.jsonl", LINES)
+        .with("hives.json", &document)
+        .with("export.json", format!("{{\"made\": 2026, \"data\": {{\"hives\": {document}}}}}"))
+        .with("bad.jsonl", "{\"a\": 1}\n{\"a\": \n")
+        .with("list.jsonl", "[1, 2]\n")
+        .with("none.json", "{\"a\": {\"b/c\": [1]}, \"d\": []}")
+        .with("deep.json", "[".repeat(100_000));
+    let take = "--take 'Queen.line .. Kg, Marks, Active, @row'";
+    let first = scene.run(&format!("enrich m.csv --from hives.jsonl {TAKE} {take}")).ended(0);
+    for table in ["hives.json", "export.json#/data/hives"] {
+        let call = format!("enrich m.csv --from {table} --name hives {TAKE} {take} -q");
+        assert_eq!(scene.run(&call).ended(0).out, first.out, "{table}");
+    }
+    let mut told = first.out;
+    let call = "enrich hives.jsonl --from m.csv --on 'Site = Apiary, Tag = Hive' --take @row -q";
+    told += &scene.run(call).ended(0).out;
+    for table in ["bad.jsonl", "list.jsonl", "none.json", "deep.json", "export.json#/data"] {
+        let ran = scene.run(&format!("check m.csv --from {table} --on Hive=a"));
+        told += &format!("\n{}", ran.ended(2).err);
+    }
+    snapshot("json", &told);
+}
+
+#[test]
+fn a_database_is_a_table() {
+    let scene = Scene::empty().with("m.csv", MAIN);
+    let database = Connection::open(scene.path("co-op.sqlite")).unwrap();
+    database
+        .execute_batch(
+            "create table \"Hive list\" (Site text, Tag, Kg real, Seen blob);
+             insert into \"Hive list\" values ('Fellside', '007', 12.0, x'00ff'),
+                 ('Fellside', 12345678901234567, 0.1, null), ('Larkfield', '+44', 1e-7, 'x');
+             create view heavy as select Site, Tag from \"Hive list\" where Kg > 1;",
+        )
+        .unwrap();
+    drop(database);
+    let call = format!("enrich m.csv --from co-op.sqlite {TAKE} --take 'Kg, Seen, @row'");
+    let ran = scene.run(&call).ended(0);
+    let mut told = format!("{}\n{}", ran.err, ran.out);
+    let call = format!("enrich m.csv --from co-op.sqlite#heavy {TAKE} --take '@row' -q");
+    told += &scene.run(&call).ended(0).out;
+    told += &scene.run("check m.csv --from co-op.sqlite#nope --on Hive=a").ended(2).err;
+    let whole = std::fs::read(scene.path("co-op.sqlite")).unwrap();
+    let scene = scene.with("cut.sqlite", &whole[..whole.len() / 3]);
+    told += &scene.run("check m.csv --from cut.sqlite --on Hive=a").ended(2).err;
+    snapshot("database", &told);
+    assert_eq!(std::fs::read(scene.path("co-op.sqlite")).unwrap(), whole);
+}
+
+/// A table of each format in one run.
+#[test]
+fn all_formats_meet() {
+    let scene = Scene::empty()
+        .with("m.csv", MAIN)
+        .with("kg.jsonl", LINES)
+        .with("names.csv", b"Ort;K\xfcrzel\nFellside;F\nLarkfield;L\n");
+    let database = Connection::open(scene.path("co-op.db")).unwrap();
+    database.execute_batch("create table hives (Tag, Keeper); insert into hives values ('007', 'Edda'), (12345678901234567, 'Jorun');").unwrap();
+    drop(database);
+    let mut workbook = rust_xlsxwriter::Workbook::new();
+    let sheet = workbook.add_worksheet();
+    for (row, cells) in
+        [["Keeper", "Round"], ["Edda", "north"], ["Jorun", "west"]].iter().enumerate()
+    {
+        sheet.write_row(row as u32, 0, *cells).unwrap();
+    }
+    workbook.save(scene.path("rounds.xlsx")).unwrap();
+    let call = "enrich m.csv --from kg.jsonl --on 'Hive = Tag' --take Kg \
+                --from co-op.db --on 'Hive = Tag' --take Keeper --from rounds.xlsx --on Keeper --take Round \
+                --from names.csv --on 'Apiary = Ort' --take Kürzel -q";
+    let want = "Apiary,Hive,Kg,Keeper,Round,Kürzel\nFellside,007,12,Edda,north,F\n\
+                Fellside,12345678901234567,0.0000001,Jorun,west,F\nLarkfield,+44,0.1,,,L\n";
+    assert_eq!(scene.run(&call.replace('\n', " ")).ended(0).out, want);
+}

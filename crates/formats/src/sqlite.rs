@@ -1,0 +1,92 @@
+//! Tables and views of a database in a file, as `SQLite` keeps it.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use gather_keys_core::table::Headers;
+use rusqlite::types::ValueRef;
+use rusqlite::{Connection, OpenFlags};
+
+use crate::rows::{End, Streamed};
+use crate::{Error, Result};
+
+/// How such a file begins.
+pub(crate) const BEGINS: &[u8] = b"SQLite format 3\0";
+
+/// Begins to read a table or view of the database at `path`: the one of a name, or else the first. Gives
+/// its name, and how many there are.
+///
+/// # Errors
+/// When the database can't be read, or has no such table.
+pub(crate) fn open(
+    name: &str,
+    path: &Path,
+    part: Option<&str>,
+) -> Result<(Streamed, (String, usize))> {
+    let unread = {
+        let name = name.to_owned();
+        move |error: &rusqlite::Error| Error::Unread {
+            name: name.clone(),
+            said: error.to_string(),
+            mend: "check the database with its own program",
+        }
+    };
+    let connect = |path: &Path| Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY);
+    let names = connect(path).and_then(|database| {
+        let mut names = database.prepare(
+            "select name from sqlite_master where type in ('table', 'view') \
+             and name not like 'sqlite\\_%' escape '\\' order by rowid",
+        )?;
+        let names = names.query_map([], |row| row.get::<_, String>(0))?;
+        names.collect::<std::result::Result<Vec<String>, _>>()
+    });
+    let names = names.map_err(|error| unread(&error))?;
+    let chosen = match part {
+        None => names.first(),
+        Some(part) => names.iter().find(|name| *name == part),
+    };
+    let none = || Error::NoPart {
+        name: name.to_owned(),
+        what: "table",
+        asked: part.unwrap_or_default().to_owned(),
+        all: names.clone(),
+    };
+    let chosen = chosen.ok_or_else(none)?.clone();
+    let (path, table, called) = (path.to_owned(), chosen.clone(), name.to_owned());
+    let streamed = Streamed::begin(name, move |hand| {
+        let failed = |error: rusqlite::Error| End::Failed(unread(&error));
+        let database = connect(&path).map_err(failed)?;
+        let query = format!("select * from \"{}\"", table.replace('"', "\"\""));
+        let mut rows = database.prepare(&query).map_err(failed)?;
+        let columns = rows.column_count();
+        hand.headers(Headers::new(called, rows.column_names()))?;
+        let mut rows = rows.query([]).map_err(failed)?;
+        let mut text = String::new();
+        while let Some(row) = rows.next().map_err(failed)? {
+            for column in 0..columns {
+                text.clear();
+                write_text(row.get_ref(column).map_err(failed)?, &mut text);
+                hand.cell(&text);
+            }
+            hand.end_row()?;
+        }
+        Ok(())
+    })?;
+    Ok((streamed, (chosen, names.len())))
+}
+
+/// Writes the canonical text of a value; bytes that are no text as hexadecimal digits.
+fn write_text(value: ValueRef<'_>, text: &mut String) {
+    // Writing to a text can't fail.
+    let _ = match value {
+        ValueRef::Null => Ok(()),
+        ValueRef::Integer(number) => write!(text, "{number}"),
+        // There is one zero.
+        ValueRef::Real(number) => write!(text, "{}", if number == 0.0 { 0.0 } else { number }),
+        ValueRef::Text(bytes) => {
+            text.push_str(&String::from_utf8_lossy(bytes));
+            Ok(())
+        }
+        ValueRef::Blob(bytes) => bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}")),
+    };
+}
