@@ -270,11 +270,13 @@ pub(crate) fn threads(asked: Option<u16>) -> usize {
 }
 
 /// `enrich`.
+// Each switch is one that a person sets by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args)]
 pub(crate) struct Enrich {
     #[command(flatten)]
     pub(crate) tables: Tables,
-    /// The file to write, or `-` for standard output [default: -]
+    /// The file to write, a workbook if it ends with .xlsx, or `-` for standard output [default: -]
     #[arg(short, long, value_name = "OUT")]
     pub(crate) output: Option<OsString>,
     /// Write into the main file itself; what it was is kept beside it under a dated name
@@ -286,6 +288,9 @@ pub(crate) struct Enrich {
     /// Write the output even when a --require does not hold; the exit status stays 1
     #[arg(long)]
     pub(crate) write_anyway: bool,
+    /// Write a workbook without decoration: no colours, notes, filter and findings
+    #[arg(long)]
+    pub(crate) plain: bool,
     /// The encoding of the output [default: the main table's]
     #[arg(long, value_name = "ENCODING")]
     pub(crate) output_encoding: Option<String>,

@@ -118,6 +118,8 @@ pub(crate) struct Call {
     pub(crate) into: Into,
     pub(crate) overwrite: bool,
     pub(crate) write_anyway: bool,
+    /// Whether a workbook is written without decoration.
+    pub(crate) plain: bool,
     pub(crate) lists: Option<PathBuf>,
     pub(crate) receipt: Option<PathBuf>,
     pub(crate) corrections: Option<PathBuf>,
@@ -266,6 +268,7 @@ impl Call {
             into,
             overwrite: plan.overwrite == Some(true),
             write_anyway: plan.write_anyway == Some(true),
+            plain: plan.plain == Some(true),
             lists: path(&plan.lists),
             receipt: path(&plan.receipt),
             corrections: path(&plan.corrections),

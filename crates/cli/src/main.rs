@@ -54,7 +54,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     let tables = tables.unwrap_or_default();
     signals::end_cleanly(matches!(arguments.command, Command::Watch(_)));
     match arguments.command {
-        Command::Enrich(enrich) => commands::enrich(enrich, tables),
+        Command::Enrich(enrich) => commands::enrich(&enrich, tables),
         Command::Check(check) => commands::check(&check, tables),
         Command::Why(why) => commands::why(&why, tables),
         Command::Watch(watch) => commands::watch(&watch),

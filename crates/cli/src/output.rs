@@ -6,6 +6,7 @@ use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
+use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
 use same_file::Handle;
 
@@ -96,7 +97,7 @@ impl Output {
         summed: bool,
     ) -> Result<Self> {
         let at = match address {
-            _ if !address.is_text() => {
+            _ if !address.is_text() && !address.is_workbook() => {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
             Address::File(path) | Address::Part(path, _) => {
@@ -123,6 +124,11 @@ impl Output {
         let packed = packed.map_err(|cause| Error::Write { name: name.clone(), cause })?;
         let encoded = Encoded::new(packed, form.layout.dialect.encoding);
         Ok(Writer::new(name, encoded, form.layout.clone()))
+    }
+
+    /// Begins to write a table as a workbook.
+    pub(crate) fn workbook(&self, worksheet: Option<&str>, plain: bool) -> Result<WorkbookWriter> {
+        Ok(WorkbookWriter::new(self.name(), worksheet, plain)?)
     }
 
     /// What it is called in messages.

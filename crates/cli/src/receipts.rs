@@ -162,9 +162,9 @@ impl Draft {
     /// Writes it, once the output has appeared.
     pub(crate) fn write(mut self, written: &Written<'_>) -> Result<()> {
         let (bytes, digest) = written.sum.clone();
-        let marks = match written.address {
-            Address::File(path) => Some(marks_of(path, self.rows, written.form)?),
-            Address::Part(..) | Address::Standard => None,
+        let marks = match written.address.path() {
+            Some(path) => Some(marks_of(path, self.rows, written.form)?),
+            None => None,
         };
         self.receipt.output = Some(Output {
             file: File { path: told_path(written.address, &self.path), bytes, digest },

@@ -9,7 +9,7 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Findings, Gate, GateResult, Recorder};
+use gather_keys_core::findings::{Findings, Gate, GateResult, Kind, Recorder};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::table::{Discard, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
@@ -86,9 +86,10 @@ impl<'a> Run<'a> {
     fn new(asked: &'a Asked, call: Call) -> Result<Self> {
         let before = call.receipt.as_deref().map(receipts::read).transpose()?.flatten();
         let on_disk = match (&before, &call.receipt, &call.into) {
-            (Some(before), Some(receipt), Into::Output(Address::File(path))) => {
-                receipts::on_disk(before, receipt, path)?
-            }
+            (Some(before), Some(receipt), Into::Output(output)) => match output.path() {
+                Some(path) => receipts::on_disk(before, receipt, path)?,
+                None => OnDisk::Other,
+            },
             _ => OnDisk::Other,
         };
         Ok(Self { asked, call, before, on_disk, kept: None, told: String::new() })
@@ -192,9 +193,13 @@ impl<'a> Run<'a> {
         let mut lists = call.lists.as_deref().map(create).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let form = self.output_form(&main).1;
-        let output_with_form = output.as_mut().map(|output| (output, &form));
-        let findings = pass(&mut main, &enrichment, output_with_form, &mut notes, call.threads)?;
+        let into = output.as_mut().map(|output| match call.output() {
+            Some(address) if address.is_workbook() => {
+                Written::Workbook(output, address.part(), call.plain)
+            }
+            _ => Written::Text(output, self.output_form(&main).1),
+        });
+        let findings = pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         if let Some(lists) = &mut lists {
             lists.reference_rows(&enrichment, &findings)?;
@@ -450,11 +455,30 @@ fn is_same(one: &Path, other: &Path) -> bool {
     place(one) == place(other)
 }
 
+/// The output of a pass, and what is written there.
+enum Written<'o> {
+    Text(&'o mut Output, Form),
+    /// A workbook, with the name of its worksheet, and whether it is to be plain.
+    Workbook(&'o mut Output, Option<&'o str>, bool),
+}
+
+/// What was found, for the worksheet of findings: reference, kind and count.
+fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
+    let lookups = enrichment.lookups().zip(&findings.lookups);
+    let found = lookups.flat_map(|(lookup, found)| {
+        Kind::ALL.map(|kind| {
+            let name = lookup.reference().name().to_owned();
+            [name, kind.label().to_owned(), found.counts.of(kind).to_string()]
+        })
+    });
+    found.collect()
+}
+
 /// The pass over the main table, into the output if there is one.
 fn pass(
     main: &mut OpenTable,
     enrichment: &Enrichment,
-    output: Option<(&mut Output, &Form)>,
+    output: Option<Written<'_>>,
     notes: &mut Notes<'_>,
     threads: usize,
 ) -> Result<Findings> {
@@ -463,8 +487,14 @@ fn pass(
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
     Ok(match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
-        Some((output, form)) => {
-            let mut writer = output.writer(form)?;
+        Some(Written::Workbook(output, worksheet, plain)) => {
+            let mut writer = output.workbook(worksheet, plain)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            writer.finish(&found_in(enrichment, &findings), output)?;
+            findings
+        }
+        Some(Written::Text(output, form)) => {
+            let mut writer = output.writer(&form)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
             output::finish(writer)?;
             findings

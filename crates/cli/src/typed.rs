@@ -39,25 +39,17 @@ impl PlanFile {
 
 impl Asked {
     /// What `enrich` was asked for.
-    pub(crate) fn enrich(typed: Enrich, sorted: Vec<TableArguments>) -> Result<Self> {
-        let Enrich {
-            tables,
-            output,
-            in_place,
-            no_backup,
-            write_anyway,
-            edits,
-            output_encoding,
-            run,
-        } = typed;
-        let mut plan = run_plan(&run)?;
+    pub(crate) fn enrich(typed: &Enrich, sorted: Vec<TableArguments>) -> Result<Self> {
+        let Enrich { tables, output, in_place, no_backup, run, .. } = typed;
+        let mut plan = run_plan(run)?;
         plan.output = output.as_deref().map(text).transpose()?;
         plan.in_place = in_place.then_some(true);
         plan.no_backup = no_backup.then_some(true);
-        plan.write_anyway = write_anyway.then_some(true);
-        plan.edits = edits.map(Text::typed);
-        plan.output_encoding = output_encoding.map(Text::typed);
-        Self::new(plan, &tables, sorted, run.save_plan)
+        plan.write_anyway = typed.write_anyway.then_some(true);
+        plan.plain = typed.plain.then_some(true);
+        plan.edits = typed.edits.clone().map(Text::typed);
+        plan.output_encoding = typed.output_encoding.clone().map(Text::typed);
+        Self::new(plan, tables, sorted, run.save_plan.clone())
     }
 
     /// What `check` was asked for.

@@ -101,6 +101,20 @@ impl Address {
         }
     }
 
+    /// Whether a file of its ending is a workbook of the kind that is written.
+    pub fn is_workbook(&self) -> bool {
+        let ending = self.path().and_then(Path::extension).and_then(OsStr::to_str);
+        ending.is_some_and(|ending| ending.eq_ignore_ascii_case("xlsx"))
+    }
+
+    /// The part of the file that it names.
+    pub fn part(&self) -> Option<&str> {
+        match self {
+            Self::Part(_, part) => Some(part),
+            _ => None,
+        }
+    }
+
     /// Whether a file of its ending holds delimited text, as all do that don't say otherwise.
     pub fn is_text(&self) -> bool {
         let ending = self.path().and_then(Path::extension).and_then(OsStr::to_str);

@@ -84,6 +84,29 @@ pub enum Error {
         /// The names that there are.
         all: Vec<String>,
     },
+    /// A table can't be written in the form that was asked for.
+    Unwritten {
+        /// The output.
+        name: String,
+        /// Why.
+        said: String,
+    },
+    /// A table has more rows than a worksheet.
+    TooManyForWorkbook {
+        /// The output.
+        name: String,
+        /// How many rows a worksheet has below its headers.
+        most: u32,
+    },
+    /// A cell has more text than one of a workbook.
+    LongForWorkbook {
+        /// The output.
+        name: String,
+        /// The data row, from 1.
+        row: u64,
+        /// The column's header.
+        header: String,
+    },
     /// A cell of a worksheet stands in a column without a header.
     NoHeaderAbove {
         /// The address.
@@ -197,6 +220,8 @@ impl fmt::Display for Place {
 }
 
 impl fmt::Display for Error {
+    // A sentence for each.
+    #[allow(clippy::too_many_lines)]
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Core(error) => error.fmt(f),
@@ -247,6 +272,21 @@ impl fmt::Display for Error {
             }
             Self::NoPart { name, what, asked, all } => {
                 write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
+            }
+            Self::Unwritten { name, said } => {
+                write!(f, "{name} can't be written: {said}; name another output")
+            }
+            Self::TooManyForWorkbook { name, most } => {
+                write!(f, "{name} can't be written: a worksheet holds {most} rows below its ")?;
+                write!(f, "headers, and there are more; name an output such as enriched.csv")
+            }
+            Self::LongForWorkbook { name, row, header } => {
+                write!(
+                    f,
+                    "{name}, row {row}, column `{header}`: the text is longer than the 32767 "
+                )?;
+                write!(f, "characters that a workbook's cell holds; name an output such as ")?;
+                write!(f, "enriched.csv")
             }
             Self::NoHeaderAbove { name, place, column } => {
                 write!(f, "{name}, {place}: the cell in column {column} has no header above it; ")?;

@@ -10,7 +10,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::table::Headers;
+use gather_keys_core::table::{CellKind, Headers};
 use serde_json::{Map, Value};
 
 use crate::rows::{End, Hand, Streamed};
@@ -171,7 +171,7 @@ struct Columns {
     names: Vec<String>,
     places: HashMap<String, usize>,
     /// The cells of the row at hand.
-    cells: Vec<String>,
+    cells: Vec<(String, CellKind)>,
 }
 
 impl Columns {
@@ -196,15 +196,15 @@ impl Columns {
         if self.names.is_empty() {
             return Err(Error::Empty { name: table.to_owned() }.into());
         }
-        self.cells = vec![String::new(); self.names.len()];
+        self.cells = vec![(String::new(), CellKind::Unsaid); self.names.len()];
         hand.headers(Headers::new(table, self.names.iter().cloned()))
     }
 
     /// Hands over the cells of a row.
     fn give(&mut self, row: &Map<String, Value>, hand: &mut Hand) -> std::result::Result<(), End> {
-        self.cells.iter_mut().for_each(String::clear);
+        self.cells.iter_mut().for_each(|(cell, _)| cell.clear());
         self.fill(row, "");
-        self.cells.iter().for_each(|cell| hand.cell(cell));
+        self.cells.iter().for_each(|(cell, kind)| hand.cell(cell, *kind));
         hand.end_row()
     }
 
@@ -216,9 +216,18 @@ impl Columns {
             {
                 self.fill(fields, &format!("{name}."));
             } else if let Some(&place) = self.places.get(&name) {
-                self.cells[place] = text(value);
+                self.cells[place] = (text(value), kind(value));
             }
         }
+    }
+}
+
+fn kind(value: &Value) -> CellKind {
+    match value {
+        Value::Null => CellKind::Unsaid,
+        Value::Bool(_) => CellKind::Truth,
+        Value::Number(_) => CellKind::Number,
+        Value::String(_) | Value::Array(_) | Value::Object(_) => CellKind::Text,
     }
 }
 

@@ -2,8 +2,8 @@
 //!
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
-//! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text is
-//! written too.
+//! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text and
+//! [`workbook`]s are written too.
 
 mod address;
 mod backup;
@@ -16,7 +16,7 @@ mod rows;
 mod sqlite;
 mod table;
 mod whole_file;
-mod workbook;
+pub mod workbook;
 
 pub use address::Address;
 pub use backup::keep_copy;

@@ -4,7 +4,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
-use gather_keys_core::table::{Block, Headers};
+use gather_keys_core::table::{Block, CellKind, Headers};
 
 use crate::{Error, Result};
 
@@ -114,8 +114,8 @@ impl Hand {
     }
 
     /// Takes the next cell.
-    pub(crate) fn cell(&mut self, cell: &str) {
-        self.block.push_cell(cell);
+    pub(crate) fn cell(&mut self, cell: &str, kind: CellKind) {
+        self.block.push_cell_of(cell, kind);
     }
 
     /// Ends a row, once all its cells are taken.

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use gather_keys_core::table::Headers;
+use gather_keys_core::table::{CellKind, Headers};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 
@@ -65,14 +65,23 @@ pub(crate) fn open(
         while let Some(row) = rows.next().map_err(failed)? {
             for column in 0..columns {
                 text.clear();
-                write_text(row.get_ref(column).map_err(failed)?, &mut text);
-                hand.cell(&text);
+                let value = row.get_ref(column).map_err(failed)?;
+                write_text(value, &mut text);
+                hand.cell(&text, kind(value));
             }
             hand.end_row()?;
         }
         Ok(())
     })?;
     Ok((streamed, (chosen, names.len())))
+}
+
+fn kind(value: ValueRef<'_>) -> CellKind {
+    match value {
+        ValueRef::Null => CellKind::Unsaid,
+        ValueRef::Integer(_) | ValueRef::Real(_) => CellKind::Number,
+        ValueRef::Text(_) | ValueRef::Blob(_) => CellKind::Text,
+    }
 }
 
 /// Writes the canonical text of a value; bytes that are no text as hexadecimal digits.

@@ -8,7 +8,7 @@ use crate::run::carry_out;
 use crate::typed::Asked;
 
 /// Writes the main table with the taken columns beside its rows.
-pub(crate) fn enrich(enrich: Enrich, tables: Vec<TableArguments>) -> Result<Outcome> {
+pub(crate) fn enrich(enrich: &Enrich, tables: Vec<TableArguments>) -> Result<Outcome> {
     let asked = Asked::enrich(enrich, tables)?;
     let call = Call::new(&asked, Purpose::Table)?;
     carry_out(&asked, call)

@@ -74,14 +74,14 @@ fn worksheets_are_tables() {
         "check m.csv --from registry.xlsx#Notes --on 'Apiary = Note'",
         "check m.csv --from registry.xlsx --header-row 2 --on 'Apiary = Site code'",
         "check m.csv --from cut.xlsx --on 'Apiary = Site code'",
-        "enrich m.csv --from registry.xlsx --on 'Apiary = Site code' --take Kg -o out.xlsx",
+        "enrich m.csv --from registry.xlsx --on 'Apiary = Site code' --take Kg -o out.ods",
         "enrich registry.xlsx --from m.csv --on 'Site code = Apiary' --update Tag=Hive --in-place",
     ] {
         let whole = std::fs::read(scene.path("registry.xlsx")).unwrap();
         std::fs::write(scene.path("cut.xlsx"), &whole[..whole.len() / 2]).unwrap();
         told += &format!("\n$ gather-keys {call}\n{}", scene.run(call).ended(2).err);
         assert_eq!(std::fs::read(scene.path("registry.xlsx")).unwrap(), whole);
-        assert!(!scene.path("out.xlsx").exists());
+        assert!(!scene.path("out.ods").exists());
     }
     snapshot("workbooks", &told);
 }
@@ -116,4 +116,40 @@ fn a_long_worksheet_is_read_in_order() {
     let back = scene.run("enrich long.xlsx --from m.csv --on Id --take @row -q").ended(0);
     assert_eq!(back.out.lines().nth(2500), Some("2500,2"));
     assert_eq!(back.out.lines().count(), 5000);
+}
+
+/// A table that goes into a workbook comes out of it as it was, and is the same file each time.
+#[test]
+fn tables_are_written_as_worksheets() {
+    let scene = Scene::empty().with("m.csv", MAIN);
+    registry(&scene);
+    let call = format!("enrich m.csv --from registry.xlsx {TAKE} -q");
+    let text = scene.run(&call).ended(0).out;
+    let to = format!("{call} -o out.xlsx#Enriched --receipt run.json");
+    scene.run(&to).ended(0);
+    let first = std::fs::read(scene.path("out.xlsx")).unwrap();
+    let again = scene.run(&to.replace(" -q", "")).ended(0);
+    assert!(again.err.contains("Nothing has moved since the run before."), "{}", again.err);
+    assert_eq!(std::fs::read(scene.path("out.xlsx")).unwrap(), first);
+    // Beside the rows of another table all its cells are read back.
+    let back = "enrich out.xlsx#Enriched --from m.csv --on 'Hive' --take @row -q";
+    let back = scene.run(back).ended(0).out;
+    let rows = back.lines().map(|line| line.rsplit_once(',').unwrap().0);
+    assert_eq!(rows.collect::<Vec<_>>(), text.lines().collect::<Vec<_>>());
+    // What was changed by hand there is noticed, cell by cell.
+    let mut edited = Workbook::new();
+    let sheet = edited.add_worksheet();
+    for (row, line) in text.lines().enumerate() {
+        for (column, cell) in line.split(',').enumerate() {
+            let cell = if cell == "0.1" { "0.2" } else { cell };
+            sheet.write(row as u32, column as u16, cell).unwrap();
+        }
+    }
+    edited.save(scene.path("out.xlsx")).unwrap();
+    let ran = scene.run(&to).ended(1);
+    assert!(ran.err.contains("row 2, Kg: 0.1 became 0.2"), "{}", ran.err);
+    // A plain one has nothing but the cells.
+    scene.run(&format!("{call} -o plain.xlsx --plain")).ended(0);
+    let ran = scene.run("check m.csv --from plain.xlsx#2 --on Hive").ended(2);
+    assert!(ran.err.contains("has no worksheet `2`; it has `Table`"), "{}", ran.err);
 }

@@ -185,11 +185,16 @@ impl Corrections {
             }
             for place in 0..out.added.columns() {
                 let value = values.iter().find(|(at, _)| *at == place).map(|(_, value)| *value);
-                anew.push_cell(match value {
-                    Some(value) => value,
-                    None if said.contains(&place) => super::Status::Corrected.label(),
-                    None => out.added.cell(nth, place),
-                });
+                match value {
+                    Some(value) => anew.push_cell(value),
+                    None if said.contains(&place) => {
+                        anew.push_cell(super::Status::Corrected.label());
+                    }
+                    None => {
+                        let kind = out.added.kind(nth, place);
+                        anew.push_cell_of(out.added.cell(nth, place), kind);
+                    }
+                }
             }
         }
         if let Some(corrected) = corrected {

@@ -161,7 +161,7 @@ impl Enrichment {
         let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
         let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         sink.write_headers(main.headers(), &self.added)?;
-        let renderer = sink.renderer(self.overlay().clone());
+        let (renderer, wants_all) = (sink.renderer(self.overlay().clone()), sink.wants_all());
         let updates =
             self.takings().map(|taking| vec![WrittenCounts::default(); taking.updates.len()]);
         let mut hands = Hands {
@@ -189,7 +189,8 @@ impl Enrichment {
         // A match by position must know where a row stands while it is worked on.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
-        in_order(main, threads, &self.wanted(), space, work, hand_on)?;
+        let wanted = if wants_all { (0..self.own()).collect() } else { self.wanted() };
+        in_order(main, threads, &wanted, space, work, hand_on)?;
         let mut appended = Vec::new();
         let mut row = main_rows;
         for nth in 0..self.stages.lookups.len() {

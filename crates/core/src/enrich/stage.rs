@@ -78,7 +78,7 @@ impl Rows {
         self.added.reset(overlay.len());
         for row in 0..if overlay.is_empty() { 0 } else { block.rows() } {
             for &column in overlay.columns() {
-                self.added.push_cell(block.cell(row, column));
+                self.added.push_cell_of(block.cell(row, column), block.kind(row, column));
             }
         }
     }

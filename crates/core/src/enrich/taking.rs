@@ -5,7 +5,7 @@ use std::fmt::Write;
 use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, RowId};
 use crate::plan::Mark;
-use crate::table::{Block, Overlay, Row};
+use crate::table::{Block, CellKind, Overlay, Row};
 
 /// The cells that a lookup gives each row.
 #[derive(Debug, Clone)]
@@ -137,15 +137,16 @@ impl Taking {
         let mut changed = false;
         for place in 0..earlier.block.columns() {
             let now = earlier.block.cell(earlier.nth, place);
+            let kind = earlier.block.kind(earlier.nth, place);
             let is_here =
                 |one: &&Updating| earlier.overlay.place_of(one.column, row.own()) == Some(place);
             let Some(updating) = self.updates.iter().find(is_here) else {
-                added.push_cell(now);
+                added.push_cell_of(now, kind);
                 continue;
             };
             let new = match givers {
                 [] => {
-                    added.push_cell(now);
+                    added.push_cell_of(now, kind);
                     continue;
                 }
                 [one] => cell(one, updating.taken),
@@ -158,7 +159,11 @@ impl Taking {
             let written = self.replacing.written(now, new);
             told(updating, written, now, new);
             changed |= written.is_change();
-            added.push_cell(if written.is_change() { new } else { now });
+            match givers {
+                _ if !written.is_change() => added.push_cell_of(now, kind),
+                [one] => added.push_cell_of(new, reference.taken_kind(*one, updating.taken)),
+                _ => added.push_cell_of(new, CellKind::Text),
+            }
         }
         changed
     }
@@ -200,7 +205,12 @@ impl Taking {
                 }
                 (_, _, None) => {}
             }
-            added.push_cell(&text);
+            match (place, &givers.rows[..]) {
+                (Some(place), [one]) => {
+                    added.push_cell_of(&text, reference.taken_kind(*one, place));
+                }
+                _ => added.push_cell(&text),
+            }
         }
     }
 

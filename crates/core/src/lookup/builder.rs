@@ -103,6 +103,7 @@ impl ReferenceBuilder {
                 rank: None,
                 chosen: Vec::new(),
                 match_blanks: false,
+                taken_kinds: Vec::new(),
                 keyless: Vec::new(),
                 malformed: Vec::new(),
                 key_count: 0,
@@ -216,8 +217,9 @@ impl ReferenceBuilder {
     /// [`Error::ReachOff`] when the reach is not of their kind.
     pub fn finish(self) -> Result<Reference> {
         let mut reference = self.reference;
-        let TakenIn { rows, cells, hashes, keyless, malformed, without_key, ends, .. } =
+        let TakenIn { rows, cells, hashes, keyless, malformed, without_key, ends, kinds, .. } =
             self.taken_in;
+        reference.taken_kinds = kinds;
         reference.rows = rows;
         reference.cells = cells;
         reference.keyless = keyless;

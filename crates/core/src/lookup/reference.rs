@@ -18,7 +18,7 @@ use super::ranges::Ranges;
 use super::records::Records;
 use super::{Line, Position, Rule};
 use crate::key::{Key, Unreadable};
-use crate::table::{Block, Headers, Lines, packed};
+use crate::table::{Block, CellKind, Headers, Lines, packed};
 use crate::template::Bound;
 
 /// A row of a reference, from 0 through all of its tables.
@@ -71,6 +71,8 @@ pub struct Reference {
     /// Whether it is taken in which column a value stands.
     pub(super) takes_column: bool,
     pub(super) rows: Records,
+    /// The kinds of the taken cells, row by row; empty where none was said.
+    pub(super) taken_kinds: Vec<CellKind>,
     pub(super) cells: Cells,
     pub(super) hasher: RandomState,
     pub(super) index: Index,
@@ -420,6 +422,20 @@ impl Reference {
     pub(crate) fn push_taken(&self, row: RowId, added: &mut Block) {
         let (text, lengths) = self.packed_row(row).joined();
         added.push_cells(text, lengths);
+        if !self.taken_kinds.is_empty() {
+            added.say_kinds(self.kinds_of(row));
+        }
+    }
+
+    /// The kinds of the taken cells of a row; none where none was said.
+    fn kinds_of(&self, row: RowId) -> &[CellKind] {
+        let from = row.index() * self.taken.len();
+        self.taken_kinds.get(from..from + self.taken.len()).unwrap_or_default()
+    }
+
+    /// The kind of a taken cell of a row.
+    pub fn taken_kind(&self, row: RowId, place: usize) -> CellKind {
+        self.kinds_of(row).get(place).copied().unwrap_or_default()
     }
 
     pub(super) fn rank_of(&self, holder: Holder) -> Option<&str> {

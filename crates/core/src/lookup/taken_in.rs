@@ -5,7 +5,7 @@ use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
 use super::{Line, Position, Reference, RowId};
 use crate::lookup::index::MOST_ROWS;
-use crate::table::{Block, Headers, Row, packed};
+use crate::table::{Block, CellKind, Headers, Row, packed};
 use crate::template::{Bound, PartState, Work};
 use crate::{Error, Result};
 
@@ -27,6 +27,10 @@ pub(super) struct TakenIn {
     pub(super) no_position: Option<(RowId, usize, String)>,
     /// Whether any bound has a position.
     pub(super) has_position: bool,
+    /// The kinds of the taken cells, row by row; empty while none was said.
+    pub(super) kinds: Vec<CellKind>,
+    /// How many cells are taken of each row.
+    width: usize,
 }
 
 impl TakenIn {
@@ -35,6 +39,12 @@ impl TakenIn {
         let row = self.rows.len() as u32;
         let key = self.cells.keys.len() as u32;
         let behind = |id: &RowId| RowId(id.0 + row);
+        if !self.kinds.is_empty() || !other.kinds.is_empty() {
+            self.width = self.width.max(other.width);
+            other.kinds.resize(other.rows.len() * self.width, CellKind::Unsaid);
+            self.kinds.resize(self.rows.len() * self.width, CellKind::Unsaid);
+            self.kinds.append(&mut other.kinds);
+        }
         self.rows.append(&mut other.rows);
         self.cells.keys.append(&mut other.cells.keys);
         let cells = other.cells.all.drain(..);
@@ -81,8 +91,16 @@ impl Reference {
 
     /// Packs the rows of a block.
     pub(super) fn take_in(&self, block: &Block, taken_in: &mut TakenIn, work: &mut Work) {
+        if block.has_kinds() {
+            taken_in.width = self.taken.len();
+            taken_in.kinds.resize(taken_in.rows.len() * self.taken.len(), CellKind::Unsaid);
+        }
         for row in 0..block.rows() {
             self.take_in_row(Row::of(block, row), taken_in, work);
+            if block.has_kinds() {
+                let kinds = self.taken.iter().map(|&column| block.kind(row, column));
+                taken_in.kinds.extend(kinds);
+            }
         }
     }
 

@@ -16,7 +16,8 @@ use crate::Error;
 #[serde(deny_unknown_fields)]
 #[schemars(title = "A plan of Gather Keys")]
 pub struct Plan {
-    /// The file to write; relative to the plan, as every path in it is. `-` is standard output.
+    /// The file to write, a workbook if it ends with `.xlsx`; relative to the plan, as every path in
+    /// it is. `-` is standard output.
     pub output: Option<Text>,
     /// Replace files that are there already.
     pub overwrite: Option<bool>,
@@ -48,6 +49,8 @@ pub struct Plan {
     #[serde(default, deserialize_with = "threads")]
     #[schemars(range(min = 1, max = 1024))]
     pub threads: Option<u16>,
+    /// Write a workbook without decoration: no colours, notes, filter and findings.
+    pub plain: Option<bool>,
     /// The encoding of the output; the main table's unless it is said.
     pub output_encoding: Option<Text>,
     /// The table that is enriched.
@@ -223,6 +226,7 @@ impl Plan {
         over.option("verbose", &mut self.verbose, typed.verbose);
         over.option("progress", &mut self.progress, typed.progress);
         over.option("threads", &mut self.threads, typed.threads);
+        over.option("plain", &mut self.plain, typed.plain);
         over.option("output-encoding", &mut self.output_encoding, typed.output_encoding);
         if !typed.main.table.text.is_empty() {
             over.one("main", &mut self.main.table, typed.main.table);

@@ -111,7 +111,8 @@ impl<P: Parser> Parser for ArrangedParser<P> {
         block.reset_to(self.kept.clone());
         for row in 0..read.rows() {
             for &column in &self.wanted {
-                block.push_cell(read.cell(row, self.order[column]));
+                let from = self.order[column];
+                block.push_cell_of(read.cell(row, from), read.kind(row, from));
             }
             block.push_line(read.line(row));
         }

@@ -8,8 +8,8 @@
 
 use std::sync::Arc;
 
-use super::Lines;
 use super::packed::ROOM;
+use super::{CellKind, Lines};
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -26,6 +26,8 @@ pub struct Block {
     columns: KeptColumns,
     text: String,
     cells: Vec<Span>,
+    /// The kind of each cell; empty while none was said.
+    kinds: Vec<CellKind>,
     own: Vec<RowBytes>,
     first_row: u64,
     lines_before: u64,
@@ -138,6 +140,7 @@ impl Block {
             columns,
             text,
             cells,
+            kinds: Vec::new(),
             own,
             lines,
             first_row: 1,
@@ -182,6 +185,7 @@ impl Block {
         self.too_large = false;
         self.text.clear();
         self.cells.clear();
+        self.kinds.clear();
         self.own.clear();
         self.lines.clear();
     }
@@ -194,6 +198,27 @@ impl Block {
             let start = self.text.len() as u32;
             self.text.push_str(cell);
             self.cells.push(Span { start, end: self.text.len() as u32 });
+            if !self.kinds.is_empty() {
+                self.kinds.push(CellKind::Unsaid);
+            }
+        }
+    }
+
+    /// Adds a cell of a kind behind the last one.
+    pub fn push_cell_of(&mut self, cell: &str, kind: CellKind) {
+        let cells = self.cells.len();
+        self.push_cell(cell);
+        if kind != CellKind::Unsaid && self.cells.len() > cells {
+            self.kinds.resize(cells, CellKind::Unsaid);
+            self.kinds.push(kind);
+        }
+    }
+
+    /// Says the kinds of the last cells.
+    pub(crate) fn say_kinds(&mut self, kinds: &[CellKind]) {
+        if let Some(before) = self.cells.len().checked_sub(kinds.len()) {
+            self.kinds.resize(before, CellKind::Unsaid);
+            self.kinds.extend_from_slice(kinds);
         }
     }
 
@@ -211,6 +236,9 @@ impl Block {
             end = start + length as u32;
             self.cells.push(Span { start, end });
         }
+        if !self.kinds.is_empty() {
+            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
+        }
     }
 
     #[inline]
@@ -227,7 +255,7 @@ impl Block {
     /// Adds all cells of a row of another block behind the last cell.
     pub fn push_cells_of(&mut self, other: &Self, row: usize) {
         for column in 0..other.columns() {
-            self.push_cell(other.cell(row, column));
+            self.push_cell_of(other.cell(row, column), other.kind(row, column));
         }
     }
 
@@ -270,6 +298,23 @@ impl Block {
         let place = row * self.columns.kept + self.columns.place(column);
         let Span { start, end } = self.cells[place];
         &self.text[start as usize..end as usize]
+    }
+
+    /// The kind of a cell.
+    ///
+    /// # Panics
+    /// When the block has no such cell, or holds none of the column.
+    #[inline]
+    pub fn kind(&self, row: usize, column: usize) -> CellKind {
+        if self.kinds.is_empty() {
+            return CellKind::Unsaid;
+        }
+        self.kinds[row * self.columns.kept + self.columns.place(column)]
+    }
+
+    /// Whether any kind is said.
+    pub fn has_kinds(&self) -> bool {
+        !self.kinds.is_empty()
     }
 
     /// The number of a row in its table, as a person counts: data rows from 1.

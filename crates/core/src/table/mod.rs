@@ -2,6 +2,7 @@
 
 mod arranged;
 mod block;
+mod cell_kind;
 mod headers;
 pub(crate) mod in_order;
 mod lines;
@@ -13,6 +14,7 @@ mod source;
 
 pub use arranged::{Arranged, Differing};
 pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span};
+pub use cell_kind::CellKind;
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};
 pub use lines::Lines;

@@ -25,6 +25,11 @@ pub trait Sink {
     /// added cells.
     fn renderer(&self, overlay: Overlay) -> Self::Renderer;
 
+    /// Whether it looks at every own cell of a row, also of rows that come with their own bytes.
+    fn wants_all(&self) -> bool {
+        false
+    }
+
     /// Writes what was made of a block.
     ///
     /// # Errors

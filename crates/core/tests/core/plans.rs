@@ -75,6 +75,7 @@ proptest! {
             progress,
             threads,
             output_encoding: None,
+            plain: flags[0],
             main: MainTable { table, delimiter, blank, header_row: threads.map(u64::from), ..MainTable::default() },
             references,
         };

@@ -11,9 +11,9 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
 use calamine::{DataRef, Ods, Reader, Xls, Xlsb, Xlsx, XlsxError};
-use gather_keys_core::table::{Block, Headers};
+use gather_keys_core::table::{Block, CellKind, Headers};
 
-use super::value::{borrowed, text};
+use super::value::{borrowed, kind, text};
 use crate::delimited::HeaderRow;
 use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
 use crate::{Error, Place, Result};
@@ -112,6 +112,19 @@ impl ReadRows for Opened {
     }
 }
 
+/// A cell of a worksheet.
+#[derive(Debug, Clone, Default)]
+struct Cell {
+    text: String,
+    kind: CellKind,
+}
+
+impl Cell {
+    fn is_empty(&self) -> bool {
+        self.text.is_empty()
+    }
+}
+
 /// Reads a worksheet, in a thread of its own.
 struct Worker {
     name: String,
@@ -123,7 +136,7 @@ struct Worker {
     error_cells: Arc<AtomicU64>,
     worksheet: (String, usize),
     /// Rows that came before it is settled where the headers are.
-    waiting: Vec<(u64, Vec<String>)>,
+    waiting: Vec<(u64, Vec<Cell>)>,
     /// What is being made of the rows behind the headers.
     reading: Option<Making>,
 }
@@ -221,7 +234,7 @@ impl Worker {
                 self.take(line, std::mem::take(&mut row))?;
                 line = u64::from(at) + 1;
             }
-            row.resize((column as usize).max(row.len()), String::new());
+            row.resize((column as usize).max(row.len()), Cell::default());
             row.push(self.cell(cell.get_value()));
         }
         self.take(line, row)?;
@@ -240,23 +253,24 @@ impl Worker {
         let (first_row, first_column) = range.start().unwrap_or_default();
         drop(workbook);
         for (line, cells) in (u64::from(first_row) + 1..).zip(range.rows()) {
-            let mut row = vec![String::new(); first_column as usize];
+            let mut row = vec![Cell::default(); first_column as usize];
             row.extend(cells.iter().map(|cell| self.cell(&borrowed(cell))));
             self.take(line, row)?;
         }
         self.finish()
     }
 
-    fn cell(&self, cell: &DataRef<'_>) -> String {
-        text(cell).unwrap_or_else(|| {
+    fn cell(&self, cell: &DataRef<'_>) -> Cell {
+        let text = text(cell).unwrap_or_else(|| {
             self.error_cells.fetch_add(1, Ordering::Relaxed);
             String::new()
-        })
+        });
+        Cell { text, kind: kind(cell) }
     }
 
     /// Takes the next row of the worksheet; one of blanks is none.
-    fn take(&mut self, line: u64, row: Vec<String>) -> std::result::Result<(), End> {
-        if row.iter().all(String::is_empty) {
+    fn take(&mut self, line: u64, row: Vec<Cell>) -> std::result::Result<(), End> {
+        if row.iter().all(Cell::is_empty) {
             return Ok(());
         }
         if self.reading.is_some() {
@@ -274,7 +288,7 @@ impl Worker {
     /// Settles where the headers are, and tells them.
     fn begin(&mut self) -> std::result::Result<(), End> {
         let waiting = std::mem::take(&mut self.waiting);
-        let filled = |row: &[String]| row.iter().filter(|cell| !cell.is_empty()).count();
+        let filled = |row: &[Cell]| row.iter().filter(|cell| !cell.is_empty()).count();
         let at = match self.headers {
             HeaderRow::Line(wanted) => {
                 let none = || Error::NoHeaderLine { name: self.name.clone(), line: wanted };
@@ -286,7 +300,7 @@ impl Worker {
                 let title = waiting.iter().take_while(|(_, row)| filled(row) == 1).count();
                 let is_table = waiting[title..].split_first().is_some_and(|((_, head), rows)| {
                     let width = spanned(head);
-                    let fits = |(_, row): &(u64, Vec<String>)| {
+                    let fits = |(_, row): &(u64, Vec<Cell>)| {
                         let row = spanned(row);
                         width.start <= row.start && row.end <= width.end
                     };
@@ -303,7 +317,7 @@ impl Worker {
         let headers = if is_absent {
             Headers::new(&self.name, (1..=columns.len()).map(|nth| format!("Column {nth}")))
         } else {
-            Headers::new(&self.name, row[columns.clone()].iter().cloned())
+            Headers::new(&self.name, row[columns.clone()].iter().map(|cell| &cell.text[..]))
         };
         let header_line = if is_absent { 0 } else { *line };
         let begun = Begun {
@@ -322,7 +336,7 @@ impl Worker {
     }
 
     /// Adds a row to the block in the making.
-    fn add(&mut self, line: u64, row: &[String]) -> std::result::Result<(), End> {
+    fn add(&mut self, line: u64, row: &[Cell]) -> std::result::Result<(), End> {
         let Some(making) = &mut self.reading else { return Ok(()) };
         let stray = |at: &usize| !making.columns.contains(at) && !row[*at].is_empty();
         if let Some(column) = (0..row.len()).find(stray) {
@@ -332,7 +346,10 @@ impl Worker {
             return Err(Error::NoHeaderAbove { name, place, column }.into());
         }
         for column in making.columns.clone() {
-            making.block.push_cell(row.get(column).map_or("", String::as_str));
+            match row.get(column) {
+                Some(cell) => making.block.push_cell_of(&cell.text, cell.kind),
+                None => making.block.push_cell(""),
+            }
         }
         making.block.push_line(line - making.before - 1);
         if making.block.rows() == AT_ONCE { self.hand_over(line) } else { Ok(()) }
@@ -364,7 +381,7 @@ impl Worker {
 }
 
 /// The columns from the first cell of a row that is not blank to the one behind the last.
-fn spanned(row: &[String]) -> Range<usize> {
+fn spanned(row: &[Cell]) -> Range<usize> {
     let first = row.iter().position(|cell| !cell.is_empty()).unwrap_or_default();
     first..row.len() - row.iter().rev().take_while(|cell| cell.is_empty()).count()
 }

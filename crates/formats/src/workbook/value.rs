@@ -6,6 +6,7 @@
 use std::fmt::Write;
 
 use calamine::{Data, DataRef, ExcelDateTime};
+use gather_keys_core::table::CellKind;
 use jiff::Span;
 use jiff::civil::{Date, date};
 
@@ -26,6 +27,23 @@ pub(super) fn text(cell: &DataRef<'_>) -> Option<String> {
         DataRef::DateTimeIso(text) => iso(text),
         DataRef::DurationIso(text) => span(text).unwrap_or_else(|| text.clone()),
     })
+}
+
+/// The kind of a cell.
+pub(super) fn kind(cell: &DataRef<'_>) -> CellKind {
+    match cell {
+        DataRef::Empty | DataRef::Error(_) => CellKind::Unsaid,
+        DataRef::String(_) | DataRef::SharedString(_) => CellKind::Text,
+        DataRef::Int(_) | DataRef::Float(_) => CellKind::Number,
+        DataRef::Bool(_) => CellKind::Truth,
+        DataRef::DateTime(moment)
+            if moment.is_duration() || (0.0..1.0).contains(&moment.as_f64()) =>
+        {
+            CellKind::Time
+        }
+        DataRef::DateTime(_) | DataRef::DateTimeIso(_) => CellKind::Date,
+        DataRef::DurationIso(_) => CellKind::Time,
+    }
 }
 
 /// A cell of a worksheet that was read as a whole, as one that is read along the way.

@@ -1,0 +1,164 @@
+//! What a cell becomes in a workbook.
+//!
+//! A cell of a kind becomes that. One whose format says no kind, as those of delimited text, is a
+//! number or a date only where it is written in the one way that gives the same text again; codes
+//! with leading zeros, long ids and whatever else looks like a number are text.
+
+use gather_keys_core::table::CellKind;
+use jiff::civil::{Date, DateTime, Time, date};
+
+/// How many digits a number of a workbook holds.
+const DIGITS: usize = 15;
+
+/// A cell of a workbook.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Shown {
+    Blank,
+    /// A number, shown with so many decimals.
+    Number(f64, usize),
+    Text(String),
+    Truth(bool),
+    /// A day, as the number that stands for it.
+    Date(f64),
+    /// A day and a time.
+    DateTime(f64),
+    /// A time, or a span of time, in days.
+    Time(f64),
+}
+
+impl Shown {
+    /// What a cell becomes.
+    pub(super) fn of(text: &str, kind: CellKind) -> Self {
+        if text.is_empty() {
+            return Self::Blank;
+        }
+        let shown = match kind {
+            CellKind::Text => None,
+            // Its decimals are those it has, not those it was written with.
+            CellKind::Number => match number(text) {
+                Some(Self::Number(number, _)) => Some(Self::Number(number, 0)),
+                other => other,
+            },
+            CellKind::Date => moment(text),
+            CellKind::Time => time(text).map(Self::Time),
+            CellKind::Truth => text.parse().ok().map(Self::Truth),
+            CellKind::Unsaid => number(text).or_else(|| moment(text)),
+        };
+        shown.unwrap_or_else(|| Self::Text(text.to_owned()))
+    }
+}
+
+/// A decimal of no more digits than a workbook's number holds, with no needless signs before it.
+fn number(text: &str) -> Option<Shown> {
+    let unsigned = text.strip_prefix('-').unwrap_or(text);
+    let (whole, decimals) = match unsigned.split_once('.') {
+        Some((whole, decimals)) => (whole, Some(decimals)),
+        None => (unsigned, None),
+    };
+    let is_digits = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
+    let is_plain = is_digits(whole)
+        && decimals.is_none_or(is_digits)
+        && (whole == "0" || !whole.starts_with('0'))
+        && text != "-0";
+    let decimals = decimals.unwrap_or_default();
+    let significant = format!("{whole}{decimals}");
+    let significant = significant.trim_start_matches('0').len();
+    if !is_plain || significant > DIGITS {
+        return None;
+    }
+    Some(Shown::Number(text.parse().ok()?, decimals.len()))
+}
+
+/// A date, or a date with a time, in ISO 8601.
+fn moment(text: &str) -> Option<Shown> {
+    let day = text.get(..10).filter(|day| is_like(day, "0000-00-00"))?;
+    let day = serial(day.parse().ok()?)?;
+    let rest = &text[10..];
+    if rest.is_empty() {
+        return Some(Shown::Date(day));
+    }
+    let clock = rest.strip_prefix('T')?;
+    clock.get(..8).filter(|clock| is_like(clock, "00:00:00"))?;
+    // Neither a zone nor anything else stands behind it.
+    let moment: DateTime = text.parse().ok().filter(|_| !clock.contains(['Z', '+', '-']))?;
+    let since = moment.time().duration_since(Time::midnight());
+    Some(Shown::DateTime(day + since.as_secs_f64() / 86_400.0))
+}
+
+/// Whether a text has digits where the pattern has zeros, and is that pattern otherwise.
+fn is_like(text: &str, pattern: &str) -> bool {
+    let fits = |(byte, wanted): (u8, u8)| match wanted {
+        b'0' => byte.is_ascii_digit(),
+        wanted => byte == wanted,
+    };
+    text.len() == pattern.len() && text.bytes().zip(pattern.bytes()).all(fits)
+}
+
+/// The number that stands for a day. Those of 1900 up to February count one less, since a workbook
+/// has a 29th of February there.
+fn serial(day: Date) -> Option<f64> {
+    let days = day.since(date(1899, 12, 30)).ok()?.get_days();
+    match days {
+        61.. => Some(f64::from(days)),
+        2..=60 => Some(f64::from(days - 1)),
+        _ => None,
+    }
+}
+
+/// Hours, minutes and seconds, in days.
+fn time(text: &str) -> Option<f64> {
+    let (sign, text) = match text.strip_prefix('-') {
+        Some(text) => (-1.0, text),
+        None => (1.0, text),
+    };
+    let mut parts = text.split(':');
+    let (hours, minutes, seconds) = (parts.next()?, parts.next()?, parts.next()?);
+    if parts.next().is_some() {
+        return None;
+    }
+    let hours: u32 = hours.parse().ok()?;
+    let minutes: u32 = minutes.parse().ok().filter(|minutes| *minutes < 60)?;
+    let seconds: f64 = seconds.parse().ok().filter(|seconds| (0.0..60.0).contains(seconds))?;
+    let whole = f64::from(hours) * 3600.0 + f64::from(minutes) * 60.0;
+    Some(sign * (whole + seconds) / 86_400.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cells_become_what_they_are() {
+        let text = |text: &str| Shown::Text(text.to_owned());
+        for (cell, kind, want) in [
+            ("", CellKind::Text, Shown::Blank),
+            ("42", CellKind::Unsaid, Shown::Number(42.0, 0)),
+            ("42", CellKind::Text, text("42")),
+            ("3.40", CellKind::Unsaid, Shown::Number(3.4, 2)),
+            ("-0.5", CellKind::Unsaid, Shown::Number(-0.5, 1)),
+            ("0.0000001", CellKind::Number, Shown::Number(1e-7, 0)),
+            ("12.50", CellKind::Unsaid, Shown::Number(12.5, 2)),
+            ("042", CellKind::Unsaid, text("042")),
+            ("+44", CellKind::Unsaid, text("+44")),
+            ("1e5", CellKind::Unsaid, text("1e5")),
+            ("1,5", CellKind::Unsaid, text("1,5")),
+            (".5", CellKind::Unsaid, text(".5")),
+            ("-0", CellKind::Unsaid, text("-0")),
+            ("12345678901234567", CellKind::Number, text("12345678901234567")),
+            ("123456789012345", CellKind::Unsaid, Shown::Number(123_456_789_012_345.0, 0)),
+            ("2025-10-13", CellKind::Unsaid, Shown::Date(45_943.0)),
+            ("2025-10-13T18:00:00", CellKind::Unsaid, Shown::DateTime(45_943.75)),
+            ("2025-10-13T18:00:00Z", CellKind::Unsaid, text("2025-10-13T18:00:00Z")),
+            ("2025-02-30", CellKind::Date, text("2025-02-30")),
+            ("1900-02-28", CellKind::Date, Shown::Date(59.0)),
+            ("1900-03-01", CellKind::Date, Shown::Date(61.0)),
+            ("1899-12-31", CellKind::Date, text("1899-12-31")),
+            ("26:30:00", CellKind::Time, Shown::Time(26.5 / 24.0)),
+            ("26:30:00", CellKind::Unsaid, text("26:30:00")),
+            ("true", CellKind::Truth, Shown::Truth(true)),
+            ("true", CellKind::Unsaid, text("true")),
+        ] {
+            assert_eq!(Shown::of(cell, kind), want, "{cell} {kind:?}");
+        }
+    }
+}
