@@ -299,8 +299,8 @@ impl fmt::Display for Error {
             ),
             Self::NotWritable { name } => write!(
                 f,
-                "{name} can't be written so: tables are written as delimited text or as a workbook \
-                 of its own; name an output such as enriched.csv or enriched.xlsx"
+                "{name} can't be written so: tables are written as delimited text, JSON, or a \
+                 workbook of its own; name an output such as enriched.csv or enriched.xlsx"
             ),
             Self::MainMoved { name } => write!(
                 f,

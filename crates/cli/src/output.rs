@@ -6,6 +6,7 @@ use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
+use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
 use same_file::Handle;
@@ -97,7 +98,7 @@ impl Output {
         summed: bool,
     ) -> Result<Self> {
         let at = match address {
-            _ if !address.is_text() && !address.is_workbook() => {
+            _ if !address.is_text() && !address.is_workbook() && address.is_json().is_none() => {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
             Address::File(path) | Address::Part(path, _) => {
@@ -124,6 +125,18 @@ impl Output {
         let packed = packed.map_err(|cause| Error::Write { name: name.clone(), cause })?;
         let encoded = Encoded::new(packed, form.layout.dialect.encoding);
         Ok(Writer::new(name, encoded, form.layout.clone()))
+    }
+
+    /// Begins to write a table as JSON, on lines or as a document.
+    pub(crate) fn json(
+        &mut self,
+        lines: bool,
+        packing: Option<Packing>,
+    ) -> Result<JsonWriter<Packed<&mut Self>>> {
+        let name = self.name();
+        let packed = Packed::new(self, packing);
+        let packed = packed.map_err(|cause| Error::Write { name: name.clone(), cause })?;
+        Ok(JsonWriter::new(name, packed, lines))
     }
 
     /// Begins to write a table as a workbook.

@@ -13,7 +13,7 @@ use gather_keys_core::findings::{Findings, Gate, GateResult, Kind, Recorder};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::table::{Discard, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, WholeFile, keep_copy};
+use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
 use jiff::Timestamp;
 
 use crate::call::{Call, EditsRule, Into};
@@ -193,9 +193,13 @@ impl<'a> Run<'a> {
         let mut lists = call.lists.as_deref().map(create).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let into = output.as_mut().map(|output| match call.output() {
-            Some(address) if address.is_workbook() => {
+        let json = call.output().and_then(Address::is_json);
+        let into = output.as_mut().map(|output| match (call.output(), json) {
+            (Some(address), _) if address.is_workbook() => {
                 Written::Workbook(output, address.part(), call.plain)
+            }
+            (Some(address), Some(lines)) => {
+                Written::Json(output, lines, address.path().and_then(Packing::of))
             }
             _ => Written::Text(output, self.output_form(&main).1),
         });
@@ -458,6 +462,8 @@ fn is_same(one: &Path, other: &Path) -> bool {
 /// The output of a pass, and what is written there.
 enum Written<'o> {
     Text(&'o mut Output, Form),
+    /// JSON, on lines or as a document, packed or not.
+    Json(&'o mut Output, bool, Option<Packing>),
     /// A workbook, with the name of its worksheet, and whether it is to be plain.
     Workbook(&'o mut Output, Option<&'o str>, bool),
 }
@@ -491,6 +497,14 @@ fn pass(
             let mut writer = output.workbook(worksheet, plain)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
             writer.finish(&found_in(enrichment, &findings), output)?;
+            findings
+        }
+        Some(Written::Json(output, lines, packing)) => {
+            let name = output.name();
+            let mut writer = output.json(lines, packing)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            let finished = writer.finish()?.finish();
+            finished.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
             findings
         }
         Some(Written::Text(output, form)) => {

@@ -117,12 +117,28 @@ impl Address {
 
     /// Whether a file of its ending holds delimited text, as all do that don't say otherwise.
     pub fn is_text(&self) -> bool {
-        let ending = self.path().and_then(Path::extension).and_then(OsStr::to_str);
-        let other = |ending: &str| {
-            let ending = ending.to_ascii_lowercase();
-            WITH_PARTS.contains(&&ending[..]) || OTHER.contains(&&ending[..])
+        !self
+            .ending()
+            .is_some_and(|ending| WITH_PARTS.contains(&&ending[..]) || OTHER.contains(&&ending[..]))
+    }
+
+    /// Whether a file of its ending is JSON, and if so whether it has a row on each line.
+    pub fn is_json(&self) -> Option<bool> {
+        match &self.ending()?[..] {
+            "jsonl" | "ndjson" => Some(true),
+            "json" => Some(false),
+            _ => None,
+        }
+    }
+
+    /// The ending of the file, but for that of its packing, in small letters.
+    fn ending(&self) -> Option<String> {
+        let path = self.path()?;
+        let plain = match crate::Packing::of(path) {
+            Some(_) => path.with_extension(""),
+            None => path.to_owned(),
         };
-        !ending.is_some_and(other)
+        Some(plain.extension()?.to_str()?.to_ascii_lowercase())
     }
 
     /// What a table at this address is called when nobody gave it a name: the file's stem.

@@ -2,15 +2,15 @@
 //!
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
-//! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text and
-//! [`workbook`]s are written too.
+//! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text,
+//! [`workbook`]s and [`json`] are written too.
 
 mod address;
 mod backup;
 pub mod delimited;
 mod digest;
 mod error;
-mod json;
+pub mod json;
 mod packing;
 mod rows;
 mod sqlite;

@@ -96,3 +96,34 @@ fn all_formats_meet() {
                 Fellside,12345678901234567,0.0000001,Jorun,west,F\nLarkfield,+44,0.1,,,L\n";
     assert_eq!(scene.run(&call.replace('\n', " ")).ended(0).out, want);
 }
+
+/// What is written as JSON is the same table when it is read again, kinds included.
+#[test]
+fn json_is_written_too() {
+    let scene =
+        Scene::empty().with("m.csv", "Id,Code,Note\n1,007,\n2,12.50,\"say \"\"x\"\"\ny\"\n3,1,\n");
+    let scene = scene.with(
+        "t.jsonl",
+        "{\"Id\": \"1\", \"Kg\": 12345678901234567, \"On\": true}\n{\"Id\": 2, \"Kg\": \"7\"}\n",
+    );
+    let call = "enrich m.csv --from t.jsonl --on Id --take 'Kg, On, @row' -q";
+    scene.run(&format!("{call} -o out.jsonl")).ended(0);
+    scene.run(&format!("{call} -o out.json")).ended(0);
+    scene.run(&format!("{call} -o out.jsonl.gz")).ended(0);
+    let lines = scene.read("out.jsonl");
+    snapshot("json-written", &format!("{lines}\n{}", scene.read("out.json")));
+    let text = scene.run(call).ended(0).out;
+    for (table, n) in [("out.jsonl", 0), ("out.json", 1), ("out.jsonl.gz", 2)] {
+        let to = format!("back-{n}.csv");
+        let back = format!("enrich {table} --from m.csv --on Id --take Note -o {to} -q");
+        scene.run(&back).ended(0);
+        let back = scene.read(&to);
+        let rows: Vec<&str> = text.lines().collect();
+        assert!(back.starts_with(&format!("{},Note (m)\n", rows[0])), "{back}");
+        assert!(back.contains("1,007,,12345678901234567,true,1,"), "{back}");
+    }
+    // An empty table is an empty array.
+    let none = scene.with("m.csv", "Id\n");
+    none.run("enrich m.csv --from t.jsonl --on Id --take Kg -o none.json -q").ended(0);
+    assert_eq!(none.read("none.json"), "[]\n");
+}

@@ -10,4 +10,5 @@ mod value;
 mod writer;
 
 pub(crate) use reader::open;
+pub(crate) use shown::is_plain_number;
 pub use writer::{ShownRow, WorkbookRenderer, WorkbookWriter};

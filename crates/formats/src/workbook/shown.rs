@@ -48,6 +48,11 @@ impl Shown {
     }
 }
 
+/// Whether a text is a number written in the plain way, and no code.
+pub(crate) fn is_plain_number(text: &str) -> bool {
+    number(text).is_some()
+}
+
 /// A decimal of no more digits than a workbook's number holds, with no needless signs before it.
 fn number(text: &str) -> Option<Shown> {
     let unsigned = text.strip_prefix('-').unwrap_or(text);

@@ -1,4 +1,4 @@
-//! JSON: a row on each line, or an array of rows in a document.
+//! Reading JSON.
 //!
 //! A row is an object; fields of objects within it are columns called `a.b`, and arrays are kept as
 //! their JSON. As any row may have fields that no other has, a file is read twice: first for its
