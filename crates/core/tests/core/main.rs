@@ -6,9 +6,11 @@
 mod chains;
 mod engine;
 mod keys;
+mod kinds;
 mod lookups;
 mod memory;
 mod naming;
 mod order;
 mod plans;
+mod receipts;
 mod updates;

@@ -4,7 +4,7 @@ use gather_keys_core::Error;
 use gather_keys_core::enrich::{Enrichment, Side, added_names, resolve};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
-    Arranged, Before, Block, Headers, Overlay, Parser, Renderer, Sink, Source,
+    Arranged, Before, Block, CellKind, Headers, Overlay, Parser, Renderer, Sink, Source,
 };
 
 pub(crate) type Row = Vec<String>;
@@ -16,12 +16,18 @@ pub(crate) struct Memory {
     at: usize,
     passed: u64,
     block_rows: usize,
+    kinds: Option<fn(&str) -> CellKind>,
 }
 
 impl Memory {
     pub(crate) fn new(name: &str, headers: &[&str], rows: &[Row], block_rows: usize) -> Self {
         let headers = Headers::new(name, headers.iter().copied());
-        Self { headers, rows: rows.to_vec(), at: 0, passed: 0, block_rows }
+        Self { headers, rows: rows.to_vec(), at: 0, passed: 0, block_rows, kinds: None }
+    }
+
+    /// The same with a kind for each cell, by its text.
+    pub(crate) fn saying(self, kinds: fn(&str) -> CellKind) -> Self {
+        Self { kinds: Some(kinds), ..self }
     }
 }
 
@@ -49,6 +55,13 @@ impl Source for Memory {
         let rows = &self.rows[self.at..self.rows.len().min(self.at + self.block_rows)];
         self.at += rows.len();
         *piece = Block::of_rows(self.headers.len(), rows).placed(1, 0);
+        if let Some(kinds) = self.kinds {
+            piece.reset(self.headers.len());
+            for (line, row) in (0..).zip(rows) {
+                row.iter().for_each(|cell| piece.push_cell_of(cell, kinds(cell)));
+                piece.push_line(line);
+            }
+        }
         Ok(!rows.is_empty())
     }
 

@@ -1,0 +1,100 @@
+//! Addresses: what a person writes, and which tables it means.
+
+// A test that can't go on should say so at once.
+#![allow(clippy::unwrap_used)]
+
+use std::ffi::OsStr;
+use std::fs;
+
+use gather_keys_formats::{Address, Error};
+
+#[test]
+fn texts_mean_files_parts_and_streams() {
+    let told = |text: &str| match Address::new(OsStr::new(text)) {
+        Address::Standard => "-".to_owned(),
+        Address::File(path) => format!("file {}", path.display()),
+        Address::Part(path, part) => format!("part {part} of {}", path.display()),
+    };
+    for (text, want) in [
+        ("-", "-"),
+        ("hives.csv", "file hives.csv"),
+        ("a#b.csv", "file a#b.csv"),
+        ("hives.csv#1", "file hives.csv#1"),
+        ("book.XLSX#Hives 2", "part Hives 2 of book.XLSX"),
+        ("a#b.xlsx#c#d.xlsx#e", "part e of a#b.xlsx#c#d.xlsx"),
+        ("book.xlsx#", "file book.xlsx#"),
+        ("data.json#/rows/0", "part /rows/0 of data.json"),
+        ("co-op.db#hives", "part hives of co-op.db"),
+    ] {
+        assert_eq!(told(text), want);
+    }
+}
+
+#[test]
+fn tables_are_called_by_their_stem() {
+    for (text, want) in [
+        ("data/hives.csv", "hives"),
+        ("hives.csv.gz", "hives"),
+        ("hives.jsonl.zst", "hives"),
+        ("book.xlsx#Hives", "Hives"),
+        ("book.xlsx#2", "book"),
+        ("export.json#/data/hives", "hives"),
+        ("-", "input"),
+        ("hives-*.csv", "hives"),
+        ("*/2026-[0-9].csv", "2026"),
+        ("*", "input"),
+    ] {
+        assert_eq!(Address::stem_of_any(OsStr::new(text)), want, "{text}");
+    }
+}
+
+#[test]
+fn endings_tell_the_format() {
+    let told = |text: &str| {
+        let address = Address::new(OsStr::new(text));
+        (address.is_text(), address.is_workbook(), address.is_json())
+    };
+    for (text, want) in [
+        ("out.csv", (true, false, None)),
+        ("out", (true, false, None)),
+        ("-", (true, false, None)),
+        ("out.tsv.gz", (true, false, None)),
+        ("out.xlsx#Table", (false, true, None)),
+        ("out.ods", (false, false, None)),
+        ("out.JSONL", (false, false, Some(true))),
+        ("out.json.zst", (false, false, Some(false))),
+        ("out.parquet", (false, false, None)),
+    ] {
+        assert_eq!(told(text), want, "{text}");
+    }
+}
+
+#[test]
+fn a_pattern_means_the_files_that_are_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    for name in ["b-2.csv", "b-1.csv", "c.csv", "b-[x].csv", "book-1.xlsx", "book-2.xlsx"] {
+        fs::write(path(name), "A\n1\n").unwrap();
+    }
+    let all = |name: &str| {
+        let found = Address::all(path(name).as_os_str());
+        found.map(|all| {
+            let names =
+                all.iter().map(|one| one.to_string().replace(folder.path().to_str().unwrap(), ""));
+            names.collect::<Vec<_>>().join(" ")
+        })
+    };
+    assert_eq!(all("b-?.csv").unwrap(), "/b-1.csv /b-2.csv");
+    // A file of this very name is meant before others that are like it.
+    assert_eq!(all("b-[x].csv").unwrap(), "/b-[x].csv");
+    assert_eq!(all("book-*.xlsx#Hives").unwrap(), "/book-1.xlsx#Hives /book-2.xlsx#Hives");
+    assert!(matches!(all("d-*.csv"), Err(Error::NothingLike { .. })));
+    assert!(matches!(all("b-[.csv"), Err(Error::BadGlob { .. })));
+    assert!(matches!(
+        Address::File(path("b-3.csv")).open(),
+        Err(Error::Missing { nearest: Some(_), .. })
+    ));
+    fs::write(path("latin.toml"), b"a\nb\xe9\n").unwrap();
+    let error = Address::File(path("latin.toml")).read_to_string().unwrap_err().to_string();
+    assert!(error.contains("line 2"), "{error}");
+}
