@@ -6,7 +6,7 @@ use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
-use gather_keys_core::findings::{Gate, Kind};
+use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
     MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take, Text,
     Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
@@ -288,6 +288,16 @@ impl Call {
                 None => None,
             },
         })
+    }
+
+    /// Whether nobody wants to know of reference rows that no main row asks for, so that these need not
+    /// be kept: a table is written, without lists or receipt, and no gate is about the reference.
+    pub(crate) fn may_ask_first(&self) -> bool {
+        let is_of_main = |gate: &Gate| gate.kind().population() == Population::MainRows;
+        self.into != Into::Nothing
+            && self.lists.is_none()
+            && self.receipt.is_none()
+            && self.gates.iter().all(is_of_main)
     }
 
     /// Every input, for the check that no output is one of them.

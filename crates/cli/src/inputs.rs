@@ -39,6 +39,8 @@ struct OpenReference {
     headers: Headers,
     /// The tables whose rows it has, one after the other.
     tables: Vec<OpenTable>,
+    /// How large they are, where that is known.
+    size: Option<u64>,
     found: Resolved,
 }
 
@@ -115,7 +117,8 @@ impl Inputs {
             notes.extend(renamed);
             known = known.with(&names);
             added.extend(names);
-            references.push(OpenReference { plan: plan.clone(), headers, tables, found });
+            let size = table.addresses().map(size_of).sum();
+            references.push(OpenReference { plan: plan.clone(), headers, tables, size, found });
         }
         let corrections =
             call.corrections.as_deref().map(CorrectionsFile::read).transpose()?.flatten();
@@ -139,12 +142,25 @@ impl Inputs {
         told.collect()
     }
 
-    /// Loads the references on so many threads; what is left to read is the main table.
-    pub(crate) fn load(self, threads: usize) -> Result<Loaded> {
+    /// Loads the references on so many threads; what is left to read is the main table. Of a large
+    /// reference only what a small main table asks for is kept, if the `call` is such that nobody wants
+    /// to know of the rest.
+    pub(crate) fn load(self, call: &Call, threads: usize) -> Result<Loaded> {
+        let own = self.main.headers().len();
+        let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
+        let small = small.filter(|size| *size <= SMALL);
+        let mut updated = Vec::new();
         let mut lookups = Vec::new();
         let mut rows = Vec::new();
-        for OpenReference { plan, headers, tables, found } in self.references {
+        for OpenReference { plan, headers, tables, size, found } in self.references {
             let mut builder = found.builder(&plan, &headers, seed());
+            let is_large = small.zip(size).is_some_and(|(main, size)| size / LARGER >= main);
+            if is_large && found.can_ask_first(own, &updated) {
+                let mut main =
+                    open_at(&call.main, &call.main.address, &self.meter, &mut None, None)?;
+                builder.only_asked(&found.main_key, &mut main)?;
+            }
+            updated.extend(found.taking.updates.iter().map(|one| one.column));
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
             }
@@ -160,6 +176,18 @@ impl Inputs {
         let enrichment = enrichment.corrected(self.corrected);
         Ok(Loaded { main: self.main, enrichment, seen })
     }
+}
+
+/// How large a main table may be, in bytes, for its keys to be read before the references are.
+const SMALL: u64 = 64 << 20;
+
+/// How many times larger than it a reference must be.
+const LARGER: u64 = 8;
+
+/// The size of a table's file, where it has one that can be read twice.
+fn size_of(address: &Address) -> Option<u64> {
+    let facts = address.path()?.metadata().ok()?;
+    facts.is_file().then_some(facts.len())
 }
 
 /// A table with its columns in the order of those of the first one.

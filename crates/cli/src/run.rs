@@ -185,7 +185,7 @@ impl<'a> Run<'a> {
         };
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
-        let Loaded { mut main, enrichment, mut seen } = inputs.load(call.threads)?;
+        let Loaded { mut main, enrichment, mut seen } = inputs.load(call, call.threads)?;
         let create = |folder: &Path| {
             let overwrite = call.overwrite || self.has_listed(folder);
             Lists::create(folder, overwrite, &enrichment)

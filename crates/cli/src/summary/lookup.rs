@@ -64,7 +64,7 @@ impl Summary<'_> {
 
         let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
         if !reference.is_by_position() {
-            keys(text, lookup, counts, &lines);
+            keys(text, lookup, found, &lines);
         }
         let unused = found.unused(lookup).take(SHOWN).map(|row| {
             let place = reference_place(reference, row);
@@ -118,10 +118,10 @@ impl Summary<'_> {
 }
 
 /// The state of a reference's keys.
-fn keys(text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
-    let reference = lookup.reference();
+fn keys(text: &mut String, lookup: &Lookup, found: &LookupFindings, lines: &Lines) {
+    let (reference, counts) = (lookup.reference(), &found.counts);
     for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
-        let groups = reference.groups().filter(|group| group.conflicting == conflicting);
+        let groups = found.groups(lookup).filter(|group| group.conflicting == conflicting);
         let samples = groups.take(SHOWN).map(|group| {
             let holders = places::holders(reference, &group.holders);
             let first = group.holders[0];
@@ -138,7 +138,7 @@ fn keys(text: &mut String, lookup: &Lookup, counts: &Counts, lines: &Lines) {
         lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
     }
     if !reference.is_verbatim() {
-        let groups = reference.groups().filter(|group| group.collapsed);
+        let groups = found.groups(lookup).filter(|group| group.collapsed);
         let samples = groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
         let samples = samples.collect::<Vec<_>>();
         lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
@@ -167,7 +167,9 @@ fn range_behind(reference: &Reference, row: RowId) -> String {
 fn held(reference: &Reference, counts: &Counts) -> String {
     let rows = counted(counts.reference_rows, "row");
     let keys = counted(counts.reference_keys, "key");
-    if reference.is_by_position() || reference.key().parts().is_empty() {
+    if reference.keeps_asked_only() {
+        format!("{rows}, its keys told as far as they are asked for")
+    } else if reference.is_by_position() || reference.key().parts().is_empty() {
         rows
     } else {
         format!("{rows} with {keys}")

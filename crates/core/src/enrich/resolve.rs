@@ -64,6 +64,18 @@ impl Resolved {
         }
     }
 
+    /// Whether the main table's rows can be asked for their keys before the reference is read:
+    /// whether these come from so many own columns alone, but for those that an earlier reference
+    /// updates, and nothing needs the rows that are not asked for.
+    pub fn can_ask_first(&self, own: usize, updated: &[usize]) -> bool {
+        let is_own = |column: &usize| *column < own && !updated.contains(column);
+        !self.by_position
+            && self.looked_in.is_empty()
+            && self.bounds.is_none()
+            && self.taking.appending.is_none()
+            && self.main_key.columns().iter().all(is_own)
+    }
+
     /// The lookup in the reference that was taken in, and what it adds.
     pub fn lookup(self, reference: Reference) -> (Lookup, Taking) {
         let lookup = Lookup::new(self.main_key, self.on, reference);

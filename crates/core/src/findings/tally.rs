@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample};
 use crate::enrich::{Corrected, NotAppended, WrittenCounts};
-use crate::lookup::{Answer, Lookup, Miss, RowId};
+use crate::lookup::{Answer, Group, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -66,11 +66,24 @@ impl LookupFindings {
         at.map_or(&[], |at| &self.samples[at])
     }
 
-    /// The reference rows that no main row asked for, in order. `lookup` is the one that these
-    /// findings are of.
+    /// The keys of the reference that several rows hold; where only rows are kept that are asked for,
+    /// those of them that are. `lookup` is the one that these findings are of.
+    pub fn groups<'a>(&'a self, lookup: &'a Lookup) -> impl Iterator<Item = Group> + 'a {
+        let reference = lookup.reference();
+        reference.groups().filter(|group| is_told(reference, group, &self.asked))
+    }
+
+    /// The reference rows that no main row asked for, in order, as far as they are kept. `lookup` is
+    /// the one that these findings are of.
     pub fn unused<'a>(&'a self, lookup: &'a Lookup) -> impl Iterator<Item = RowId> + 'a {
         lookup.reference().unused(&self.asked)
     }
+}
+
+/// Whether a key that several rows hold is told of. Where rows that nothing asks for are not kept,
+/// some may be there all the same.
+fn is_told(reference: &Reference, group: &Group, asked: &[u32]) -> bool {
+    !reference.keeps_asked_only() || asked[group.holders[0].index()] > 0
 }
 
 /// How often each key of a reference was asked for, under its first holder; where ranges tell
@@ -254,12 +267,13 @@ impl Tally {
         let reference = lookup.reference();
         let asked = self.asked.times();
         let counts = &mut self.counts;
-        for group in reference.groups() {
+        for group in reference.groups().filter(|group| is_told(reference, group, &asked)) {
             let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
             counts.of[kind as usize] += 1;
             counts.of[Kind::Collapsed as usize] += u64::from(group.collapsed);
         }
-        counts.of[Kind::Unused as usize] = reference.unused(&asked).count() as u64;
+        counts.of[Kind::Unused as usize] =
+            reference.unused(&asked).count() as u64 + reference.skipped();
         let repeated = asked.iter().filter(|&&times| times > 1);
         counts.of[Kind::Repeated as usize] = repeated.count() as u64;
         counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();

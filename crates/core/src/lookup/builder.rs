@@ -2,6 +2,7 @@
 
 use ahash::RandomState;
 
+use super::asked_keys::AskedKeys;
 use super::index::Index;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
@@ -89,6 +90,9 @@ impl ReferenceBuilder {
                 keys,
                 looked_in,
                 by_position: false,
+                only_asked: None,
+                positions: Vec::new(),
+                all_rows: 0,
                 disputed: vec![false; taken.columns.len()],
                 taken: taken.columns,
                 always: taken.always,
@@ -131,6 +135,22 @@ impl ReferenceBuilder {
     pub fn matching_blanks(mut self, yes: bool) -> Self {
         self.reference.match_blanks = yes;
         self
+    }
+
+    /// Keeps only rows that a main table asks for, by the key that it makes; the main table is read
+    /// to its end. It is of use where that is small and the reference is large. No row may have been
+    /// taken in yet, and it does not go with reverse lookups, ranges, or a match by position.
+    ///
+    /// # Errors
+    /// Those of the main table.
+    pub fn only_asked<S: Source>(
+        &mut self,
+        key: &Key,
+        main: &mut S,
+    ) -> std::result::Result<(), S::Error> {
+        let asked = AskedKeys::read(key, &self.reference.hasher, main)?;
+        self.reference.only_asked = Some(asked);
+        Ok(())
     }
 
     /// Matches rows by their position, whatever their key.
@@ -182,7 +202,7 @@ impl ReferenceBuilder {
         source: &mut S,
         threads: usize,
     ) -> std::result::Result<(), S::Error> {
-        let first = RowId(self.taken_in.rows.len() as u32);
+        let first = RowId(self.taken_in.seen);
         let name = source.headers().table().to_owned();
         if std::mem::replace(&mut self.has_read, true) {
             self.reference.tables.push((first, name));
@@ -219,6 +239,8 @@ impl ReferenceBuilder {
         let mut reference = self.reference;
         let TakenIn { rows, cells, hashes, keyless, malformed, without_key, ends, kinds, .. } =
             self.taken_in;
+        reference.positions = self.taken_in.positions;
+        reference.all_rows = u64::from(self.taken_in.seen);
         reference.taken_kinds = kinds;
         reference.rows = rows;
         reference.cells = cells;

@@ -4,6 +4,7 @@
 //! of them. One probe a row, however many columns are taken. Which of the rows that hold a key
 //! counts is settled by their [`ranges`](Bounds), where there are any, and by a [`Rule`].
 
+mod asked_keys;
 mod batch;
 mod builder;
 mod group;

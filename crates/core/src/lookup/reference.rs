@@ -13,6 +13,7 @@ use std::collections::HashSet;
 
 use ahash::RandomState;
 
+use super::asked_keys::AskedKeys;
 use super::index::Index;
 use super::ranges::Ranges;
 use super::records::Records;
@@ -65,6 +66,12 @@ pub struct Reference {
     /// The columns that are looked in; none unless the lookup is a reverse one.
     pub(super) looked_in: Vec<usize>,
     pub(super) by_position: bool,
+    /// The keys whose rows are kept, when not all are.
+    pub(super) only_asked: Option<AskedKeys>,
+    /// Where each row that is kept stands among all, when not all are.
+    pub(super) positions: Vec<u32>,
+    /// How many rows the table has.
+    pub(super) all_rows: u64,
     pub(super) taken: Vec<usize>,
     /// How many of the taken columns every main row takes; the others are named by its values.
     pub(super) always: usize,
@@ -201,7 +208,17 @@ impl Reference {
 
     /// How many rows it has.
     pub fn rows(&self) -> u64 {
-        self.rows.len() as u64
+        self.all_rows
+    }
+
+    /// Whether only rows are kept that a main row asks for. Keys are then told of these only.
+    pub fn keeps_asked_only(&self) -> bool {
+        self.only_asked.is_some()
+    }
+
+    /// How many rows were not kept; none of them was asked for.
+    pub(crate) fn skipped(&self) -> u64 {
+        self.all_rows - self.rows.len() as u64
     }
 
     /// How many different keys its rows hold.
@@ -238,14 +255,20 @@ impl Reference {
         self.tables.iter().map(|(_, name)| &name[..]).zip(rows)
     }
 
+    /// Where a row stands among all rows of the tables.
+    fn position_of(&self, row: RowId) -> RowId {
+        self.positions.get(row.index()).map_or(row, |&at| RowId(at))
+    }
+
     fn table_at(&self, row: RowId) -> usize {
+        let row = self.position_of(row);
         self.tables.partition_point(|(first, _)| *first <= row).saturating_sub(1)
     }
 
     /// The row's number in its table as a person counts: data rows from 1.
     pub fn number(&self, row: RowId) -> u64 {
         let first = self.tables.get(self.table_at(row)).map_or(0, |(first, _)| first.0);
-        u64::from(row.0 - first) + 1
+        u64::from(self.position_of(row).0 - first) + 1
     }
 
     /// The line of the file on which a row begins, from 1.

@@ -1,5 +1,6 @@
 //! Rows of a reference as they are taken in: packed, by several threads, but not yet indexed.
 
+use super::asked_keys::SPARE;
 use super::ranges::Ends;
 use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
@@ -31,6 +32,12 @@ pub(super) struct TakenIn {
     pub(super) kinds: Vec<CellKind>,
     /// How many cells are taken of each row.
     width: usize,
+    /// How many rows there were, with those that were not kept.
+    pub(super) seen: u32,
+    /// Where each row stands among these, when not all are kept.
+    pub(super) positions: Vec<u32>,
+    /// How many rows of this block were kept though nothing asks for them.
+    spare: usize,
 }
 
 impl TakenIn {
@@ -39,6 +46,10 @@ impl TakenIn {
         let row = self.rows.len() as u32;
         let key = self.cells.keys.len() as u32;
         let behind = |id: &RowId| RowId(id.0 + row);
+        let before = self.seen;
+        self.positions.extend(other.positions.drain(..).map(|at| at + before));
+        self.seen += std::mem::take(&mut other.seen);
+        other.spare = 0;
         if !self.kinds.is_empty() || !other.kinds.is_empty() {
             self.width = self.width.max(other.width);
             other.kinds.resize(other.rows.len() * self.width, CellKind::Unsaid);
@@ -71,7 +82,7 @@ impl TakenIn {
 
 impl TakenIn {
     pub(super) fn refuse_too_many(&self, headers: &Headers) -> Result<()> {
-        let held = self.rows.len().max(self.cells.all.len());
+        let held = self.rows.len().max(self.cells.all.len()).max(self.seen as usize);
         if (held as u64) < MOST_ROWS {
             return Ok(());
         }
@@ -96,15 +107,18 @@ impl Reference {
             taken_in.kinds.resize(taken_in.rows.len() * self.taken.len(), CellKind::Unsaid);
         }
         for row in 0..block.rows() {
-            self.take_in_row(Row::of(block, row), taken_in, work);
-            if block.has_kinds() {
+            let kept = self.take_in_row(Row::of(block, row), taken_in, work);
+            if kept && block.has_kinds() {
                 let kinds = self.taken.iter().map(|&column| block.kind(row, column));
                 taken_in.kinds.extend(kinds);
             }
         }
     }
 
-    fn take_in_row(&self, row: Row<'_>, taken_in: &mut TakenIn, work: &mut Work) {
+    /// Packs a row, unless nothing asks for it; says whether it is kept.
+    fn take_in_row(&self, row: Row<'_>, taken_in: &mut TakenIn, work: &mut Work) -> bool {
+        let position = taken_in.seen;
+        taken_in.seen += 1;
         let id = RowId(taken_in.rows.len() as u32);
         let start = taken_in.rows.text.len();
         let mut state = if self.looked_in.is_empty() {
@@ -114,6 +128,17 @@ impl Reference {
         };
         let text = &mut taken_in.rows.text;
         let key = start..text.len();
+        if let Some(asked) = &self.only_asked {
+            let is_asked = || asked.hold(hash(&self.hasher, &text[key.clone()]));
+            if state == PartState::Whole && !is_asked() {
+                if taken_in.spare == SPARE {
+                    text.truncate(start);
+                    return false;
+                }
+                taken_in.spare += 1;
+            }
+            taken_in.positions.push(position);
+        }
         packed::push_row(text, self.taken.iter().map(|&column| row.cell(column)));
         if let Some(rank) = &self.rank {
             rank.value(
@@ -153,6 +178,7 @@ impl Reference {
             PartState::Malformed => taken_in.malformed.push(id),
             PartState::Whole => {}
         }
+        true
     }
 
     /// Notes every cell of a row that holds a key.

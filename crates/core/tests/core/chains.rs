@@ -1,6 +1,7 @@
 //! References that build on each other, and references of several tables.
 
 use gather_keys_core::Error;
+use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::findings::Kind;
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate, WhenUnmatched, Within};
 use gather_keys_core::table::{Arranged, Headers};
@@ -101,6 +102,78 @@ proptest! {
             }
             prop_assert_eq!(row, want);
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    /// Where only the rows are kept that a main row asks for, everything comes out the same: the
+    /// table, and what is found of main rows and of the keys that they ask for.
+    #[test]
+    fn asking_first_changes_nothing(
+        main in table(2, 6),
+        (reference, more) in (table(3, 9), table(3, 5)),
+        rule in prop::sample::select(vec!["report", "first", "last", "every", "list"]),
+        steps in any::<bool>(),
+        (block_rows, threads) in (1_usize..4, 1_usize..4),
+    ) {
+        let on = if steps { "K | upper" } else { "K" };
+        let plan = plan("r", &[on], "V, W as X, @row, @table, @count", rule);
+        let source = Memory::new("main", &["K", "M"], &main, block_rows);
+        let tables = || vec![
+            Memory::new("one", &["K", "V", "W"], &reference, block_rows),
+            Memory::new("two", &["K", "V", "W"], &more, block_rows),
+        ];
+        let run = |asks_first: bool| {
+            let headers = tables()[0].headers.clone();
+            let side = |headers| Side { headers, blanks: &[] };
+            let found = resolve(&plan, side(&source.headers), side(&headers)).unwrap();
+            assert!(found.can_ask_first(2, &[]) && !found.can_ask_first(0, &[]));
+            let mut builder = found.builder(&plan, &headers, [1, 2, 3, 4]);
+            if asks_first {
+                builder.only_asked(&found.main_key, &mut source.again()).unwrap();
+            }
+            for mut table in tables() {
+                builder.read(&mut table, threads).unwrap();
+            }
+            let names = found.names.clone();
+            let lookup = found.lookup(builder.finish().unwrap());
+            let enrichment = Enrichment::new(vec![lookup], &source.headers, names);
+            let mut kept = Kept::default();
+            let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
+            let lookup = enrichment.lookups().next().unwrap();
+            let counts = found.lookups[0].counts;
+            let of_main = Kind::ALL.map(|kind| match kind {
+                // Of keys that nothing asks for nothing is told.
+                Kind::Duplicate | Kind::Conflicting | Kind::Collapsed => 0,
+                kind => counts.of(kind),
+            });
+            let samples: Vec<_> = Kind::OUTCOMES
+                .iter()
+                .flat_map(|&kind| found.lookups[0].samples(kind))
+                .map(|sample| (sample.row, sample.key.clone(), sample.candidates.len()))
+                .collect();
+            let reference = lookup.reference();
+            let unused: Vec<_> = found.lookups[0]
+                .unused(lookup)
+                .take(3)
+                .map(|row| (reference.number(row), reference.line(row), reference.table(row).map(str::to_owned)))
+                .collect();
+            let asked: Vec<_> = found.lookups[0]
+                .groups(lookup)
+                .map(|group| group.rows.iter().map(|&row| reference.number(row)).collect::<Vec<_>>())
+                .collect();
+            (kept.0, of_main, samples, unused, (counts.reference_rows, counts.keyless_rows), asked)
+        };
+        let (whole, first) = (run(false), run(true));
+        prop_assert_eq!(&whole.0, &first.0);
+        prop_assert_eq!(whole.1, first.1);
+        prop_assert_eq!(&whole.2, &first.2);
+        prop_assert_eq!(&whole.3, &first.3);
+        prop_assert_eq!(whole.4, first.4);
+        // Groups that are told are among those of the whole reference.
+        prop_assert!(first.5.iter().all(|group| whole.5.contains(group)));
     }
 }
 

@@ -58,7 +58,9 @@ impl Source for Memory {
         if let Some(kinds) = self.kinds {
             piece.reset(self.headers.len());
             for (line, row) in (0..).zip(rows) {
-                row.iter().for_each(|cell| piece.push_cell_of(cell, kinds(cell)));
+                for cell in row {
+                    piece.push_cell_of(cell, kinds(cell));
+                }
                 piece.push_line(line);
             }
         }

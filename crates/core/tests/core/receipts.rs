@@ -18,7 +18,9 @@ fn input(role: &str, path: &str, content: &str, rows: u64, headers: &[&str]) -> 
 
 fn seen(keys: &[&str]) -> KeysSeen {
     let mut seen = KeysSeen::default();
-    keys.iter().for_each(|key| seen.see([*key].into_iter()));
+    for key in keys {
+        seen.see([*key].into_iter());
+    }
     seen
 }
 
