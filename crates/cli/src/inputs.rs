@@ -154,7 +154,8 @@ impl Inputs {
         let mut rows = Vec::new();
         for OpenReference { plan, headers, tables, size, found } in self.references {
             let mut builder = found.builder(&plan, &headers, seed());
-            let is_large = small.zip(size).is_some_and(|(main, size)| size / LARGER >= main);
+            let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
+            let is_large = small.zip(size).is_some_and(is_large);
             if is_large && found.can_ask_first(own, &updated) {
                 let mut main =
                     open_at(&call.main, &call.main.address, &self.meter, &mut None, None)?;
@@ -181,8 +182,10 @@ impl Inputs {
 /// How large a main table may be, in bytes, for its keys to be read before the references are.
 const SMALL: u64 = 64 << 20;
 
-/// How many times larger than it a reference must be.
+/// How many times larger than it a reference must be, and how large: a small one is better told of as
+/// a whole.
 const LARGER: u64 = 8;
+const LARGE: u64 = 16 << 20;
 
 /// The size of a table's file, where it has one that can be read twice.
 fn size_of(address: &Address) -> Option<u64> {

@@ -196,3 +196,35 @@ fn find_shows_records_as_cards() {
     }
     snapshot("find", &text);
 }
+
+/// A small main table asks a large reference first; what comes out is the same as ever, and the
+/// summary says of which keys it tells.
+#[test]
+fn a_small_table_asks_a_large_reference_first() {
+    let note = "x".repeat(3400);
+    let row = |n: u32| format!("H-{:04},keeper {},{note}\n", n % 4000, n % 9);
+    let hives = (0..5000).map(row).collect::<Vec<_>>().concat();
+    let scene = Scene::empty()
+        .with("m.csv", "Hive,Note\nH-0007,\nH-3999,x\nH-9999,y\n,z\n")
+        .with("hives.csv", format!("Tag,Keeper,Note\n{hives}"));
+    let call = "enrich m.csv --from hives.csv --on Hive=Tag --take 'Keeper, @row, @count'";
+    let first = scene.run(call).ended(0);
+    // A gate about the reference's keys, lists and receipts need the whole of it.
+    let whole = scene.run(&format!("{call} --require 'duplicate >= 0'")).ended(0);
+    assert_eq!(first.out, whole.out);
+    let told = |err: &str| {
+        let lines = err.lines().filter(|line| !line.contains("gate"));
+        lines.collect::<Vec<_>>().join("\n")
+    };
+    snapshot(
+        "asks-first",
+        &format!("{}\n{}\n----\n{}", first.out, told(&first.err), told(&whole.err)),
+    );
+    for more in ["--lists lists", "--receipt run.json"] {
+        let ran = scene.run(&format!("{call} {more}")).ended(0);
+        assert!(ran.err.starts_with("hives: 5,000 rows with 4,000 keys"), "{}", ran.err);
+        assert_eq!(ran.out, first.out);
+    }
+    let ran = scene.run(&call.replace("enrich", "check")).ended(0);
+    assert!(ran.err.starts_with("hives: 5,000 rows with 4,000 keys"), "{}", ran.err);
+}
