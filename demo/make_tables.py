@@ -7,8 +7,10 @@ writes the tables beside this file, always the same bytes. Python's standard lib
 where.
 """
 import csv
+import json
 import pathlib
 import random
+import sqlite3
 from datetime import date, timedelta
 
 HERE = pathlib.Path(__file__).parent
@@ -224,6 +226,45 @@ def late_harvest(rng, picked):
     return picked + rows
 
 
+def sites():
+    """The apiaries as an old program exports them: semicolons, a title, and an encoding of before."""
+    rows = [
+        ["Apiary", "Farm of", "Parish"],
+        ["Fellside", "Zoë Brightmoor", "Upper Wend"],
+        ["Nether Moor", "André Holloway", "Upper Wend"],
+        ["Larkfield", "Frances Tallis", "Silverbeck"],
+        ["Old Quarry", "Noël Ashcombe", "Silverbeck"],
+        ["Bramble End", "Iris Pennyfeather", "Hollow Dale"],
+        ["Mill Race", "Jürgen Waterhouse", "Hollow Dale"],
+    ]
+    lines = ["Sites of Highmeadow Honey Co-op", "", *(";".join(row) for row in rows)]
+    (HERE / "sites.csv").write_bytes("".join(line + "\r\n" for line in lines).encode("windows-1252"))
+
+
+def weather(rng, picked):
+    """What the weather station sent, a line a day; it was out of order on some."""
+    days = sorted({row[1] for row in picked[1:]})
+    lines = []
+    for day in days:
+        if rng.random() < 0.06:
+            continue
+        rain = round(max(0.0, rng.gauss(1, 3)), 1)
+        lines.append(json.dumps({"day": str(day), "rain": {"mm": rain}, "wind": rng.choice(["W", "SW", "N", None])}))
+    (HERE / "weather.jsonl").write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def database():
+    """The keepers as the co-op's own program keeps them."""
+    path = HERE / "co-op.sqlite"
+    path.unlink(missing_ok=True)
+    with sqlite3.connect(path) as connection:
+        connection.execute("create table members (id integer, name text, round text, since integer)")
+        rows = [(100 + nth, name, ["north", "south", "west"][nth % 3], 2016 + nth) for nth, name in enumerate(KEEPERS)]
+        connection.executemany("insert into members values (?, ?, ?, ?)", rows)
+        connection.execute("create view south as select * from members where round = 'south'")
+    connection.close()
+
+
 def scale(rng, picked):
     """What the scale printed, batch after batch; its paper ran out before the end."""
     return [["Read kg"]] + [[f"{float(row[5]) + rng.choice([0, 0, 0, 0.1]):.1f}"] for row in picked[1:237]]
@@ -244,6 +285,9 @@ def main():
     write("prices-2026.csv", new)
     write("keepers.csv", keepers())
     write("new-rounds.csv", rounds())
+    sites()
+    weather(random.Random(23), picked)
+    database()
     write("harvest-september.csv", late_harvest(random.Random(17), picked))
     write("scale.csv", scale(random.Random(2), picked))
     write("bloom.csv", BLOOM, delimiter=";")

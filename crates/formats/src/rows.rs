@@ -140,8 +140,9 @@ impl ReadRows for Streamed {
         &self.headers
     }
 
+    // Rows without lines of their own are told as if each stood on the one below the headers.
     fn header_line(&self) -> u64 {
-        0
+        1
     }
 
     fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>> {

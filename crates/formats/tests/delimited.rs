@@ -177,8 +177,8 @@ fn what_is_wrong_is_named_with_its_place() {
         ),
         (
             b"PK\x03\x04rest",
-            "table seems to be a workbook, not delimited text: save the worksheet as CSV with the \
-             encoding UTF-8 first",
+            "table seems to be a workbook, not delimited text: name its file, since a workbook can't \
+             be read from a stream",
         ),
     ] {
         for piece in [1, 5, 1 << 16] {

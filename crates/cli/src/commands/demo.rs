@@ -16,20 +16,23 @@ use crate::error::{Error, Result};
 const STRONG: Style = Style::new().bold();
 
 /// The tables, as they stand in the project's folder `demo`.
-const TABLES: [(&str, &str); 13] = [
-    ("harvest.csv", include_str!("../../../../demo/harvest.csv")),
-    ("hives.csv", include_str!("../../../../demo/hives.csv")),
-    ("bloom.csv", include_str!("../../../../demo/bloom.csv")),
-    ("notebook.csv", include_str!("../../../../demo/notebook.csv")),
-    ("labels.csv", include_str!("../../../../demo/labels.csv")),
-    ("orders.csv", include_str!("../../../../demo/orders.csv")),
-    ("jars.csv", include_str!("../../../../demo/jars.csv")),
-    ("prices-2025.csv", include_str!("../../../../demo/prices-2025.csv")),
-    ("prices-2026.csv", include_str!("../../../../demo/prices-2026.csv")),
-    ("keepers.csv", include_str!("../../../../demo/keepers.csv")),
-    ("scale.csv", include_str!("../../../../demo/scale.csv")),
-    ("new-rounds.csv", include_str!("../../../../demo/new-rounds.csv")),
-    ("harvest-september.csv", include_str!("../../../../demo/harvest-september.csv")),
+const TABLES: [(&str, &[u8]); 16] = [
+    ("harvest.csv", include_bytes!("../../../../demo/harvest.csv")),
+    ("hives.csv", include_bytes!("../../../../demo/hives.csv")),
+    ("bloom.csv", include_bytes!("../../../../demo/bloom.csv")),
+    ("notebook.csv", include_bytes!("../../../../demo/notebook.csv")),
+    ("labels.csv", include_bytes!("../../../../demo/labels.csv")),
+    ("orders.csv", include_bytes!("../../../../demo/orders.csv")),
+    ("jars.csv", include_bytes!("../../../../demo/jars.csv")),
+    ("prices-2025.csv", include_bytes!("../../../../demo/prices-2025.csv")),
+    ("prices-2026.csv", include_bytes!("../../../../demo/prices-2026.csv")),
+    ("keepers.csv", include_bytes!("../../../../demo/keepers.csv")),
+    ("scale.csv", include_bytes!("../../../../demo/scale.csv")),
+    ("new-rounds.csv", include_bytes!("../../../../demo/new-rounds.csv")),
+    ("harvest-september.csv", include_bytes!("../../../../demo/harvest-september.csv")),
+    ("sites.csv", include_bytes!("../../../../demo/sites.csv")),
+    ("weather.jsonl", include_bytes!("../../../../demo/weather.jsonl")),
+    ("co-op.sqlite", include_bytes!("../../../../demo/co-op.sqlite")),
 ];
 
 /// A command of the demo.
@@ -41,7 +44,7 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 10] = [
+const STEPS: [Step; 12] = [
     Step {
         about: "Keeper, queen line and main bloom beside every harvest batch",
         typed: "enrich harvest.csv \\
@@ -111,6 +114,23 @@ const STEPS: [Step; 10] = [
         preview: Some(("keepers-new.csv", &["Id", "Name", "Round", "Post to", "State"])),
     },
     Step {
+        about: "The harvest as a workbook, with the keepers beside it",
+        typed: "enrich harvest.csv --quiet \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' --take Keeper -o harvest.xlsx",
+        preview: None,
+    },
+    Step {
+        about: "A workbook, a database, an export in an old encoding with a title, and JSON",
+        typed: "enrich harvest.xlsx -o all.csv \\
+        --from co-op.sqlite#members --on 'Keeper = name' --take 'round as Round' \\
+        --from sites.csv --on Apiary --take 'Farm of' \\
+        --from weather.jsonl --on 'Picked on = day' --take 'rain.mm as Rain'",
+        preview: Some((
+            "all.csv",
+            &["Batch", "Picked on", "Apiary", "Keeper", "Round", "Farm of", "Rain"],
+        )),
+    },
+    Step {
         about: "All of a call as a plan, and a receipt of what it read and wrote",
         typed: "enrich harvest.csv --quiet \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
@@ -149,8 +169,11 @@ pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     }
     say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
     for (name, text) in TABLES {
-        let rows = text.lines().count() - 1;
-        say(&format!("  {name:21} {rows:>4} lines below the headers"))?;
+        let what = match text.iter().filter(|byte| **byte == b'\n').count() {
+            _ if name.ends_with(".sqlite") => "a database".to_owned(),
+            lines => format!("{lines:>4} lines"),
+        };
+        say(&format!("  {name:21} {what}"))?;
     }
     for step in &STEPS {
         run(step, &folder)?;

@@ -102,7 +102,7 @@ fn the_schema_of_plans_is_the_one_of_the_code() {
 fn scene() -> Scene {
     let mut scene = Scene::empty();
     for entry in fs::read_dir(Path::new(ROOT).join("demo")).unwrap().flatten() {
-        if entry.path().extension().is_some_and(|ext| ext == "csv") {
+        if entry.path().extension().is_some_and(|ext| ext != "py") {
             let name = entry.file_name().into_string().unwrap();
             scene = scene.with(&name, fs::read(entry.path()).unwrap());
         }

@@ -161,7 +161,7 @@ impl<R: Read> Reader<R> {
         let (seems, mend) = match &self.pending[..] {
             [] => return Err(Error::Empty { name: self.name.clone() }),
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => {
-                ("a workbook", "save the worksheet as CSV with the encoding UTF-8 first")
+                ("a workbook", "name its file, since a workbook can't be read from a stream")
             }
             _ => return Ok(()),
         };
