@@ -12,6 +12,7 @@ use gather_keys_core::enrich::{Correction, Enrichment};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{self, RowMarker, RowMarks};
 use gather_keys_core::table::{Block, Headers, Source};
+use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{Address, Described};
 
 use crate::corrections::CorrectionsFile;
@@ -81,7 +82,12 @@ impl Edits {
         let table = |path| Table { path, form };
         let (file, fresh) = (table(path), table(fresh));
         let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
-        if headers != before.headers {
+        // A file without headers has none that could be others.
+        let is_bare = form.headers == HeaderRow::Absent;
+        let alike = |headers: &[String]| {
+            (is_bare && headers.len() == before.headers.len()) || *headers == before.headers
+        };
+        if !alike(&headers) {
             edits.headers = Some(headers);
             return Ok(edits);
         }
@@ -90,8 +96,8 @@ impl Edits {
         if hunks.is_empty() {
             return Ok(edits);
         }
-        let is_alike = fresh.open()?.headers().iter().eq(before.headers.iter());
-        let same = if is_alike {
+        let headers: Vec<String> = fresh.open()?.headers().iter().map(str::to_owned).collect();
+        let same = if alike(&headers) {
             let (marks_now, rows) = fresh.marks(marks.each)?;
             marks.same_rows(before.rows, &marks_now, rows)
         } else {

@@ -169,7 +169,7 @@ pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     }
     say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
     for (name, text) in TABLES {
-        let what = match text.iter().filter(|byte| **byte == b'\n').count() {
+        let what = match String::from_utf8_lossy(text).lines().count() {
             _ if name.ends_with(".sqlite") => "a database".to_owned(),
             lines => format!("{lines:>4} lines"),
         };

@@ -152,3 +152,16 @@ fn a_receipt_of_a_large_table_is_small() {
     let ran = ran.run("enrich weekly.toml").ended(0);
     assert!(end(&ran).contains("harvest.csv has 1 more row, 60,001 in all"), "{}", ran.err);
 }
+
+/// A table without headers is noticed cell by cell too.
+#[test]
+fn changes_in_a_table_without_headers_are_told() {
+    let scene = Scene::empty().with("m.csv", "a,1\nb,2\n").with("r.csv", "K,V\na,x\nb,y\n");
+    let call = "enrich m.csv --no-header --from r.csv --on 'Column 1 = K' --take V -o out.csv \
+                --receipt run.json";
+    scene.run(call).ended(0);
+    assert_eq!(scene.read("out.csv"), "a,1,x\nb,2,y\n");
+    let scene = scene.with("out.csv", "a,1,x\nb,2,z\n");
+    let ran = scene.run(call).ended(1);
+    assert!(ran.err.contains("row 2, V: y became z"), "{}", ran.err);
+}
