@@ -12,6 +12,7 @@ use std::thread;
 
 use calamine::{DataRef, Ods, Reader, Xls, Xlsb, Xlsx, XlsxError};
 use gather_keys_core::table::{Block, CellKind, Headers};
+use zip::ZipArchive;
 
 use super::value::{borrowed, kind, text};
 use crate::delimited::HeaderRow;
@@ -20,6 +21,13 @@ use crate::{Error, Place, Result};
 
 /// How many rows are looked at to find the headers.
 const LOOKED_AT: usize = 32;
+
+/// How many bytes the parts of a workbook that are held in memory may unpack to. Tests reach it
+/// sooner.
+const MOST_UNPACKED: u64 = if cfg!(test) { 1 << 20 } else { 2 << 30 };
+
+/// The parts that are held in memory: the texts that cells share, and the whole of an ODS.
+const HELD: [&str; 2] = ["sharedStrings.xml", "content.xml"];
 
 /// A worksheet that is being read.
 pub(crate) struct Opened {
@@ -187,6 +195,7 @@ impl Worker {
             })?;
             return self.read_whole(xls);
         }
+        self.refuse_bomb(open()?)?;
         let failed = match Xlsx::new(opened()?) {
             Ok(xlsx) => return self.read_along(xlsx),
             Err(XlsxError::Password) => return Err(locked(&self.name).into()),
@@ -199,6 +208,23 @@ impl Worker {
             Ok(ods) => self.read_whole(ods),
             Err(_) => Err(unread(&self.name, failed).into()),
         }
+    }
+
+    /// Refuses a workbook whose texts would fill the memory.
+    fn refuse_bomb(&self, file: File) -> Result<()> {
+        // What is no archive is told by whoever reads it.
+        let Ok(mut archive) = ZipArchive::new(BufReader::new(file)) else { return Ok(()) };
+        for nth in 0..archive.len() {
+            let Ok(part) = archive.by_index_raw(nth) else { continue };
+            let is_held =
+                part.name().is_ok_and(|part| HELD.iter().any(|name| part.ends_with(name)));
+            if is_held && part.size() > MOST_UNPACKED {
+                let said = format!("its texts unpack to {} MiB", part.size() >> 20);
+                let mend = "save the worksheet as CSV";
+                return Err(Error::Unread { name: self.name.clone(), said, mend });
+            }
+        }
+        Ok(())
     }
 
     /// The worksheet that is meant.
@@ -402,4 +428,32 @@ fn letters(mut column: usize) -> String {
         column = column / 26 - 1;
     }
     letters.iter().rev().map(|&letter| char::from(letter)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    #[test]
+    fn columns_are_named_by_letters() {
+        for (column, want) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (702, "AAA")] {
+            assert_eq!(letters(column), want);
+        }
+    }
+
+    #[test]
+    fn a_workbook_that_would_fill_the_memory_is_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("bomb.xlsx");
+        let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
+        let options = zip::write::SimpleFileOptions::default();
+        archive.start_file("xl/sharedStrings.xml", options).unwrap();
+        (0..3).for_each(|_| archive.write_all(&vec![b' '; 1 << 20]).unwrap());
+        archive.finish().unwrap();
+        assert!(path.metadata().unwrap().len() < 1 << 16);
+        let error = open("bomb.xlsx", &path, None, HeaderRow::Found).err().unwrap().to_string();
+        assert!(error.contains("its texts unpack to 3 MiB; save the worksheet"), "{error}");
+    }
 }
