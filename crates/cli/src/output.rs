@@ -232,8 +232,10 @@ pub(crate) fn refuse_inputs<'a>(
     outputs: impl IntoIterator<Item = &'a Path>,
     inputs: &[&Address],
 ) -> Result<()> {
+    // To look at a pipe would be to open it, and it can be opened only once.
+    let is_file = |path: &&Path| path.metadata().is_ok_and(|facts| facts.is_file());
     let is_input = |output: &Handle| {
-        let paths = inputs.iter().filter_map(|input| input.path());
+        let paths = inputs.iter().filter_map(|input| input.path()).filter(is_file);
         let mut handles = paths.filter_map(|path| Handle::from_path(path).ok());
         handles.any(|input| input == *output)
     };

@@ -128,12 +128,13 @@ impl Table {
         tap: Tap<'_>,
     ) -> Result<Option<(Self, Option<u64>)>> {
         let Some(path) = address.path() else { return Ok(None) };
+        // A pipe can be opened and read only once.
+        if !path.metadata().is_ok_and(|facts| facts.is_file()) {
+            return Ok(None);
+        }
         let (input, bytes) = address.open()?;
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
-        if bytes.is_none() {
-            return Ok(None);
-        }
         let (first, input) = look(input, FIRST).map_err(unreadable)?;
         let part = match address {
             Address::Part(_, part) => Some(&part[..]),

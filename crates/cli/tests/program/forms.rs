@@ -126,3 +126,15 @@ fn titles_are_passed_over_and_ragged_rows_padded() {
         &format!("{told}\n{}{}\n{}{}\n{}", ran.err, ran.out, again.err, again.out, bare.out),
     );
 }
+
+/// A named pipe is opened once: what is written to it comes through.
+#[test]
+fn a_named_pipe_is_a_table() {
+    let scene = Scene::empty().with("sizes.csv", SIZES).with("orders.txt", ORDERS);
+    let line = "mkfifo orders.csv && (cat orders.txt > orders.csv &) && \
+                touch out.csv && gather-keys enrich orders.csv --from sizes.csv --on Größe \
+                --take Glas -q -o out.csv --overwrite";
+    let ran = scene.shell(line).ended(0);
+    let out = scene.read("out.csv");
+    assert!(out.ends_with("2;mäßig;Zoë Krüger aus Köln;½ kg\n"), "{out} {}", ran.err);
+}
