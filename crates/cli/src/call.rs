@@ -115,7 +115,7 @@ pub(crate) struct Call {
     pub(crate) main: Table,
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Vec<Gate>,
-    pub(crate) into: Into,
+    pub(crate) into: Destination,
     pub(crate) overwrite: bool,
     pub(crate) write_anyway: bool,
     /// Whether a workbook is written without decoration.
@@ -134,7 +134,7 @@ pub(crate) struct Call {
 
 /// Where the enriched table goes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Into {
+pub(crate) enum Destination {
     /// Nowhere: only findings are wanted.
     Nothing,
     /// A file, or standard output.
@@ -244,14 +244,14 @@ impl Call {
             }
         }
         let into = match (purpose, &plan.output, plan.in_place == Some(true)) {
-            (Purpose::Findings, ..) => Into::Nothing,
+            (Purpose::Findings, ..) => Destination::Nothing,
             (_, Some(_), true) => return Err(Error::InPlaceWithOutput),
             (_, None, true) if main.address == Address::Standard => {
                 return Err(Error::InPlaceOfStandard);
             }
-            (_, None, true) => Into::Main { backup: plan.no_backup != Some(true) },
-            (_, Some(output), false) => Into::Output(Address::new(OsStr::new(&output.text))),
-            (_, None, false) => Into::Output(Address::Standard),
+            (_, None, true) => Destination::Main { backup: plan.no_backup != Some(true) },
+            (_, Some(output), false) => Destination::Output(Address::new(OsStr::new(&output.text))),
+            (_, None, false) => Destination::Output(Address::Standard),
         };
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
         let progress = |text: &str| {
@@ -294,7 +294,7 @@ impl Call {
     /// be kept: a table is written, without lists or receipt, and no gate is about the reference.
     pub(crate) fn may_ask_first(&self) -> bool {
         let is_of_main = |gate: &Gate| gate.kind().population() == Population::MainRows;
-        self.into != Into::Nothing
+        self.into != Destination::Nothing
             && self.lists.is_none()
             && self.receipt.is_none()
             && self.gates.iter().all(is_of_main)
@@ -313,9 +313,9 @@ impl Call {
     /// The file or stream that the table goes to.
     pub(crate) fn output(&self) -> Option<&Address> {
         match &self.into {
-            Into::Nothing => None,
-            Into::Output(address) => Some(address),
-            Into::Main { .. } => Some(&self.main.address),
+            Destination::Nothing => None,
+            Destination::Output(address) => Some(address),
+            Destination::Main { .. } => Some(&self.main.address),
         }
     }
 
@@ -366,7 +366,7 @@ fn describe(
     if let Some(text) = form.ragged {
         reading.read(text, |text| table.set_ragged(text))?;
     }
-    table.set_headers(form.header_row, form.no_header)?;
+    table.set_headers(form.header_row, form.no_header == Some(true))?;
     table.blanks = reading.all(blank, parse_blanks)?;
     Ok(())
 }

@@ -7,6 +7,7 @@
 
 mod arguments;
 mod call;
+mod clashes;
 mod commands;
 mod corrections;
 mod edits;
@@ -16,12 +17,14 @@ mod lines;
 mod lists;
 mod nearby;
 mod output;
+mod pass;
 mod places;
 mod progress;
 mod receipts;
 mod run;
 mod signals;
 mod summary;
+mod table_arguments;
 mod typed;
 mod wording;
 
@@ -50,7 +53,7 @@ fn main() -> ExitCode {
 fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     let arguments = Arguments::from_arg_matches(matches).unwrap_or_else(|error| error.exit());
     arguments.color.apply();
-    let tables = matches.subcommand().map(|(_, matches)| arguments::tables_in_order(matches));
+    let tables = matches.subcommand().map(|(_, matches)| table_arguments::tables_in_order(matches));
     let tables = tables.unwrap_or_default();
     signals::end_cleanly(matches!(arguments.command, Command::Watch(_)));
     match arguments.command {

@@ -9,14 +9,15 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Findings, Gate, GateResult, Kind, Recorder};
+use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
-use gather_keys_core::table::{Discard, Headers, Source};
+use gather_keys_core::table::{Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
 use jiff::Timestamp;
 
-use crate::call::{Call, EditsRule, Into};
+use crate::call::{Call, Destination, EditsRule};
+use crate::clashes;
 use crate::commands::Outcome;
 use crate::corrections::{self, CorrectionsFile};
 use crate::edits::Edits;
@@ -24,7 +25,8 @@ use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
-use crate::output::{self, Form, MainFile, Output};
+use crate::output::{Form, MainFile, Output};
+use crate::pass::{Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::summary::{self, Summary};
@@ -33,7 +35,7 @@ use crate::wording::{counted, joined, wrapped};
 
 /// Carries out what was asked for and tells what was found.
 pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
-    refuse_inputs(asked, &call)?;
+    clashes::refuse(asked, &call)?;
     let mut run = Run::new(asked, call)?;
     let outcome = loop {
         if let Some(outcome) = run.once()? {
@@ -86,7 +88,7 @@ impl<'a> Run<'a> {
     fn new(asked: &'a Asked, call: Call) -> Result<Self> {
         let before = call.receipt.as_deref().map(receipts::read).transpose()?.flatten();
         let on_disk = match (&before, &call.receipt, &call.into) {
-            (Some(before), Some(receipt), Into::Output(output)) => match output.path() {
+            (Some(before), Some(receipt), Destination::Output(output)) => match output.path() {
                 Some(path) => receipts::on_disk(before, receipt, path)?,
                 None => OnDisk::Other,
             },
@@ -173,15 +175,17 @@ impl<'a> Run<'a> {
         let held = !call.gates.is_empty() && !call.write_anyway;
         let sums = call.receipt.is_some();
         let mut output = match (&call.into, file) {
-            (Into::Nothing, _) => None,
-            (Into::Output(address), _) => Some(Output::create(address, replaces, held, sums)?),
-            (Into::Main { .. }, Some(_)) if !inputs.main.is_text() => {
+            (Destination::Nothing, _) => None,
+            (Destination::Output(address), _) => {
+                Some(Output::create(address, replaces, held, sums)?)
+            }
+            (Destination::Main { .. }, Some(_)) if !inputs.main.is_text() => {
                 return Err(Error::NotWritable { name: call.main.address.to_string() });
             }
-            (Into::Main { backup }, Some(file)) => {
+            (Destination::Main { backup }, Some(file)) => {
                 Some(Output::in_place(file, backup.then(|| stamp.to_owned()), sums)?)
             }
-            (Into::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
+            (Destination::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
         };
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
@@ -218,7 +222,7 @@ impl<'a> Run<'a> {
     fn output_form(&self, main: &OpenTable) -> (Described, Form) {
         let output = self.call.output().unwrap_or(&Address::Standard);
         let mut form = Form::like(main.layout(), output, self.call.output_encoding);
-        if matches!(self.call.into, Into::Main { .. }) {
+        if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
         }
         let headers = match form.layout.header_row {
@@ -262,7 +266,7 @@ impl<'a> Run<'a> {
         let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
             return String::new();
         };
-        let is_in_place = matches!(self.call.into, Into::Main { .. });
+        let is_in_place = matches!(self.call.into, Destination::Main { .. });
         summary::moved(&draft.moved_since(before, is_in_place))
     }
 
@@ -328,7 +332,7 @@ impl<'a> Run<'a> {
         let mut sum = None;
         if let Some(output) = output {
             let name = output.name();
-            let is_in_place = matches!(call.into, Into::Main { .. });
+            let is_in_place = matches!(call.into, Destination::Main { .. });
             if !may_appear {
                 said.push(format!("{name} was not written."));
             } else if is_in_place && leaves_all(&enrichment, &findings) {
@@ -425,95 +429,6 @@ fn plain(path: &Path) -> Option<std::path::PathBuf> {
 
 fn file_name(path: &Path) -> String {
     path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned()
-}
-
-/// Every output of a run is checked against every input before anything is opened for writing.
-fn refuse_inputs(asked: &Asked, call: &Call) -> Result<()> {
-    let inputs: Vec<&Address> = call.inputs().collect();
-    let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
-    let table = call.output().and_then(Address::path);
-    let records = call.records().chain(asked.save.as_deref());
-    let beside: Vec<&Path> = lists.iter().map(AsRef::as_ref).chain(records).collect();
-    if let Some(list) = table.and_then(|table| beside.iter().find(|list| is_same(table, list))) {
-        return Err(Error::OutputIsList { name: list.display().to_string() });
-    }
-    output::refuse_inputs(beside, &inputs)?;
-    match &call.into {
-        Into::Output(Address::Standard) => output::refuse_standard(&inputs),
-        Into::Output(address) => output::refuse_inputs(address.path(), &inputs),
-        Into::Main { .. } => {
-            let references: Vec<&Address> = call.reference_inputs().collect();
-            output::refuse_inputs(table, &references)
-        }
-        Into::Nothing => Ok(()),
-    }
-}
-
-/// Whether two paths lead to one place, whether or not there is something yet.
-fn is_same(one: &Path, other: &Path) -> bool {
-    let place = |path: &Path| {
-        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        let folder = whole.parent().and_then(|folder| folder.canonicalize().ok());
-        folder.zip(whole.file_name()).map_or(whole.clone(), |(folder, name)| folder.join(name))
-    };
-    place(one) == place(other)
-}
-
-/// The output of a pass, and what is written there.
-enum Written<'o> {
-    Text(&'o mut Output, Form),
-    /// JSON, on lines or as a document, packed or not.
-    Json(&'o mut Output, bool, Option<Packing>),
-    /// A workbook, with the name of its worksheet, and whether it is to be plain.
-    Workbook(&'o mut Output, Option<&'o str>, bool),
-}
-
-/// What was found, for the worksheet of findings: reference, kind and count.
-fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
-    let lookups = enrichment.lookups().zip(&findings.lookups);
-    let found = lookups.flat_map(|(lookup, found)| {
-        Kind::ALL.map(|kind| {
-            let name = lookup.reference().name().to_owned();
-            [name, kind.label().to_owned(), found.counts.of(kind).to_string()]
-        })
-    });
-    found.collect()
-}
-
-/// The pass over the main table, into the output if there is one.
-fn pass(
-    main: &mut OpenTable,
-    enrichment: &Enrichment,
-    output: Option<Written<'_>>,
-    notes: &mut Notes<'_>,
-    threads: usize,
-) -> Result<Findings> {
-    let recorder = notes
-        .are_wanted()
-        .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
-    Ok(match output {
-        None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
-        Some(Written::Workbook(output, worksheet, plain)) => {
-            let mut writer = output.workbook(worksheet, plain)?;
-            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            writer.finish(&found_in(enrichment, &findings), output)?;
-            findings
-        }
-        Some(Written::Json(output, lines, packing)) => {
-            let name = output.name();
-            let mut writer = output.json(lines, packing)?;
-            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            let finished = writer.finish()?.finish();
-            finished.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
-            findings
-        }
-        Some(Written::Text(output, form)) => {
-            let mut writer = output.writer(&form)?;
-            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            output::finish(writer)?;
-            findings
-        }
-    })
 }
 
 fn judge(gates: &[Gate], enrichment: &Enrichment, findings: &Findings) -> Vec<GateResult> {

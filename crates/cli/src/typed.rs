@@ -7,8 +7,9 @@ use clap::ValueEnum;
 use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
 use gather_keys_formats::Address;
 
-use crate::arguments::{Enrich, Run, TableArguments, Tables};
+use crate::arguments::{Enrich, Run, Tables};
 use crate::error::{Error, Result};
+use crate::table_arguments::TableArguments;
 
 /// A run as it was asked for, in texts.
 #[derive(Debug, Clone)]

@@ -1,10 +1,11 @@
 //! `enrich` and `check`.
 
 use super::Outcome;
-use crate::arguments::{Check, Enrich, TableArguments};
+use crate::arguments::{Check, Enrich};
 use crate::call::{Call, Purpose};
 use crate::error::Result;
 use crate::run::carry_out;
+use crate::table_arguments::TableArguments;
 use crate::typed::Asked;
 
 /// Writes the main table with the taken columns beside its rows.

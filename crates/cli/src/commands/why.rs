@@ -10,12 +10,13 @@ use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{Bound, Trace};
 
 use super::Outcome;
-use crate::arguments::{TableArguments, Why};
+use crate::arguments::Why;
 use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded};
 use crate::places::{self, place, reference_place};
 use crate::summary;
+use crate::table_arguments::TableArguments;
 use crate::typed::Asked;
 use crate::wording::{counted, joined, wrapped};
 

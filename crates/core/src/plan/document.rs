@@ -145,20 +145,21 @@ pub struct TableForm<'p> {
     pub encoding: Option<&'p Text>,
     /// The line that the headers stand on.
     pub header_row: Option<u64>,
-    /// Whether there are no headers.
-    pub no_header: bool,
+    /// Whether there are no headers, if it is said.
+    pub no_header: Option<bool>,
     /// What becomes of rows of another number of cells than there are headers.
     pub ragged: Option<&'p Text>,
 }
 
-/// The form that a table of a plan says.
+/// The form that a table of a plan says. Its keys stand in both kinds of tables, since keys that are
+/// read by way of another structure lose their places, and unknown ones are not refused there.
 macro_rules! form_of {
     ($table:expr) => {
         TableForm {
             delimiter: $table.delimiter.as_ref(),
             encoding: $table.encoding.as_ref(),
             header_row: $table.header_row,
-            no_header: $table.no_header == Some(true),
+            no_header: $table.no_header,
             ragged: $table.ragged.as_ref(),
         }
     };

@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use serde_json::Value;
 
-use super::document::{MainTable, Plan, ReferenceTable, Text, Texts};
+use super::document::{MainTable, Plan, ReferenceTable, TableForm, Text, Texts};
 use crate::{Error, Result};
 
 /// How wide a comment of a written plan may be.
@@ -100,11 +100,7 @@ impl MainTable {
     fn values(&self) -> Vec<(&'static str, toml::Value)> {
         let mut set = Set::default();
         set.text("table", Some(&self.table));
-        set.text("delimiter", self.delimiter.as_ref());
-        set.text("encoding", self.encoding.as_ref());
-        set.number("header_row", self.header_row);
-        set.flag("no_header", self.no_header);
-        set.text("ragged", self.ragged.as_ref());
+        set.form(self.form());
         set.texts("blank", &self.blank);
         set.0
     }
@@ -128,11 +124,7 @@ impl ReferenceTable {
         set.text("replace", self.replace.as_ref());
         set.flag("bring_blanks", self.bring_blanks);
         set.flag("append_unused", self.append_unused);
-        set.text("delimiter", self.delimiter.as_ref());
-        set.text("encoding", self.encoding.as_ref());
-        set.number("header_row", self.header_row);
-        set.flag("no_header", self.no_header);
-        set.text("ragged", self.ragged.as_ref());
+        set.form(self.form());
         set.texts("blank", &self.blank);
         set.0
     }
@@ -154,6 +146,15 @@ impl Set {
             several => toml::Value::Array(several.iter().map(|t| t.text.clone().into()).collect()),
         };
         self.0.push((key, value));
+    }
+
+    /// The keys that say how a file is to be read.
+    fn form(&mut self, form: TableForm<'_>) {
+        self.text("delimiter", form.delimiter);
+        self.text("encoding", form.encoding);
+        self.number("header_row", form.header_row);
+        self.flag("no_header", form.no_header);
+        self.text("ragged", form.ragged);
     }
 
     fn number(&mut self, key: &'static str, number: Option<u64>) {

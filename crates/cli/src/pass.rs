@@ -1,0 +1,68 @@
+//! The pass over the main table, into whatever form the output has.
+
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::{Findings, Kind, Recorder};
+use gather_keys_core::table::Discard;
+use gather_keys_formats::Packing;
+
+use crate::error::Result;
+use crate::inputs::OpenTable;
+use crate::output::{self, Form, Output};
+use crate::receipts::Notes;
+
+/// The output of a pass, and what is written there.
+pub(crate) enum Written<'o> {
+    Text(&'o mut Output, Form),
+    /// JSON, on lines or as a document, packed or not.
+    Json(&'o mut Output, bool, Option<Packing>),
+    /// A workbook, with the name of its worksheet, and whether it is to be plain.
+    Workbook(&'o mut Output, Option<&'o str>, bool),
+}
+
+/// What was found, for the worksheet of findings: reference, kind and count.
+fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
+    let lookups = enrichment.lookups().zip(&findings.lookups);
+    let found = lookups.flat_map(|(lookup, found)| {
+        Kind::ALL.map(|kind| {
+            let name = lookup.reference().name().to_owned();
+            [name, kind.label().to_owned(), found.counts.of(kind).to_string()]
+        })
+    });
+    found.collect()
+}
+
+/// The pass over the main table, into the output if there is one.
+pub(crate) fn pass(
+    main: &mut OpenTable,
+    enrichment: &Enrichment,
+    output: Option<Written<'_>>,
+    notes: &mut Notes<'_>,
+    threads: usize,
+) -> Result<Findings> {
+    let recorder = notes
+        .are_wanted()
+        .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
+    Ok(match output {
+        None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
+        Some(Written::Workbook(output, worksheet, plain)) => {
+            let mut writer = output.workbook(worksheet, plain)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            writer.finish(&found_in(enrichment, &findings), output)?;
+            findings
+        }
+        Some(Written::Json(output, lines, packing)) => {
+            let name = output.name();
+            let mut writer = output.json(lines, packing)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            let finished = writer.finish()?.finish();
+            finished.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+            findings
+        }
+        Some(Written::Text(output, form)) => {
+            let mut writer = output.writer(&form)?;
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            output::finish(writer)?;
+            findings
+        }
+    })
+}
