@@ -155,6 +155,10 @@ pub(crate) struct Tables {
     #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
     #[arg(default_missing_value = "yes")]
     pub(crate) match_blanks: Vec<String>,
+    /// A CSV of main keys and the reference keys that they stand for, used where the key itself is not
+    /// found: nearest.csv of --lists, with `yes` under `approve`
+    #[arg(long, value_name = "FILE", help_heading = REFERENCE)]
+    pub(crate) aliases: Vec<String>,
     /// Columns of the main table to write into, separated by commas: MAIN = REFERENCE, or one header
     /// alone when both are the same
     #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
@@ -228,11 +232,19 @@ pub(crate) struct Form {
 }
 
 /// How a run is to go.
+// Each switch is one that a person sets by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args)]
 pub(crate) struct Run {
     /// Write every finding to this folder, one CSV for each kind
     #[arg(long, value_name = "DIR")]
     pub(crate) lists: Option<OsString>,
+    /// Write what was found as a page or a record: .html, .md or .json; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub(crate) report: Vec<OsString>,
+    /// Do not seek why keys are unmatched, which takes time where many are
+    #[arg(long)]
+    pub(crate) no_reasons: bool,
     /// Replace files that are there already
     #[arg(long)]
     pub(crate) overwrite: bool,

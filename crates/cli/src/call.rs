@@ -31,6 +31,8 @@ pub(crate) struct Table {
     pub(crate) described: Described,
     /// The texts that count as blank in its keys.
     pub(crate) blanks: Vec<String>,
+    /// Of a reference, the file of keys that stand for its own.
+    pub(crate) aliases: Option<Address>,
 }
 
 impl Table {
@@ -39,7 +41,8 @@ impl Table {
         let address = Address::new(address);
         let together = address.to_string();
         let described = Described::default();
-        Self { address, others: Vec::new(), together, described, blanks: Vec::new() }
+        let (others, blanks) = (Vec::new(), Vec::new());
+        Self { address, others, together, described, blanks, aliases: None }
     }
 
     /// The table at an address, to be read as was said.
@@ -121,6 +124,9 @@ pub(crate) struct Call {
     /// Whether a workbook is written without decoration.
     pub(crate) plain: bool,
     pub(crate) lists: Option<PathBuf>,
+    pub(crate) reports: Vec<PathBuf>,
+    /// Whether the reasons of unmatched keys are sought.
+    pub(crate) reasons: bool,
     pub(crate) receipt: Option<PathBuf>,
     pub(crate) corrections: Option<PathBuf>,
     pub(crate) edits: EditsRule,
@@ -270,6 +276,8 @@ impl Call {
             write_anyway: plan.write_anyway == Some(true),
             plain: plan.plain == Some(true),
             lists: path(&plan.lists),
+            reports: plan.report.0.iter().map(|text| PathBuf::from(&text.text)).collect(),
+            reasons: plan.no_reasons != Some(true),
             receipt: path(&plan.receipt),
             corrections: path(&plan.corrections),
             edits: match &plan.edits {
@@ -296,8 +304,14 @@ impl Call {
         let is_of_main = |gate: &Gate| gate.kind().population() == Population::MainRows;
         self.into != Destination::Nothing
             && self.lists.is_none()
+            && self.reports.is_empty()
             && self.receipt.is_none()
             && self.gates.iter().all(is_of_main)
+    }
+
+    /// Whether the reasons of unmatched keys are sought, for somebody who sees them.
+    pub(crate) fn explains(&self) -> bool {
+        self.reasons && (!self.quiet || self.lists.is_some() || !self.reports.is_empty())
     }
 
     /// Every input, for the check that no output is one of them.
@@ -307,7 +321,7 @@ impl Call {
 
     /// Every input but the main table.
     pub(crate) fn reference_inputs(&self) -> impl Iterator<Item = &Address> {
-        self.references.iter().flat_map(|(table, _)| table.addresses())
+        self.references.iter().flat_map(|(table, _)| table.addresses().chain(&table.aliases))
     }
 
     /// The file or stream that the table goes to.
@@ -378,6 +392,7 @@ fn reference(
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
     describe(reading, &mut table, planned.form(), &planned.blank)?;
+    table.aliases = planned.aliases.as_ref().map(|text| Address::new(OsStr::new(&text.text)));
     let needs =
         |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };
     if planned.on.0.is_empty() && planned.within.is_none() {

@@ -16,7 +16,8 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     let inputs: Vec<&Address> = call.inputs().collect();
     let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
     let table = call.output().and_then(Address::path);
-    let records = call.records().chain(asked.save.as_deref());
+    let reports = call.reports.iter().map(AsRef::as_ref);
+    let records = call.records().chain(asked.save.as_deref()).chain(reports);
     let beside: Vec<&Path> = lists.iter().map(AsRef::as_ref).chain(records).collect();
     if let Some(list) = table.and_then(|table| beside.iter().find(|list| is_same(table, list))) {
         return Err(Error::OutputIsList { name: list.display().to_string() });

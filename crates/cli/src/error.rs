@@ -71,6 +71,13 @@ pub(crate) enum Error {
     NotOneOf { key: &'static str, value: String, all: &'static str },
     /// An option for updates, where there is none.
     WithoutUpdate { reference: String, option: &'static str },
+    /// A file of aliases lacks headers of one.
+    NotAliases {
+        /// The file.
+        name: String,
+        /// The headers, joined.
+        missing: String,
+    },
     /// A file of corrections has not the headers of one.
     NotCorrections { name: String },
     /// Changes are to be kept, but there is no place for them.
@@ -278,6 +285,11 @@ impl fmt::Display for Error {
             Self::WithoutUpdate { reference, option } => {
                 write!(f, "--{option} of {reference} goes with --update: add one, or leave it out")
             }
+            Self::NotAliases { name, missing } => write!(
+                f,
+                "{name} is no table of aliases: it lacks {missing}. The list nearest.csv that \
+                 --lists writes has the form of one; put yes under approve where a pair holds"
+            ),
             Self::NotCorrections { name } => write!(
                 f,
                 "{name} is no table of corrections: its headers are those that tell the row, then \

@@ -8,11 +8,12 @@ use gather_keys_core::enrich::{
 };
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::table::{Arranged, Headers, Source};
+use gather_keys_core::table::{Arranged, Block, Headers, Source};
 use gather_keys_formats::{Address, Error, ReadAs};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
 
+use crate::aliases;
 use crate::call::{Call, Table};
 use crate::corrections::CorrectionsFile;
 use crate::error::Result;
@@ -41,6 +42,8 @@ struct OpenReference {
     tables: Vec<OpenTable>,
     /// How large they are, where that is known.
     size: Option<u64>,
+    /// The file of its aliases.
+    aliases: Option<Address>,
     found: Resolved,
 }
 
@@ -118,7 +121,8 @@ impl Inputs {
             known = known.with(&names);
             added.extend(names);
             let size = table.addresses().map(size_of).sum();
-            references.push(OpenReference { plan: plan.clone(), headers, tables, size, found });
+            let (plan, aliases) = (plan.clone(), table.aliases.clone());
+            references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
         let corrections =
             call.corrections.as_deref().map(CorrectionsFile::read).transpose()?.flatten();
@@ -147,16 +151,17 @@ impl Inputs {
     /// to know of the rest.
     pub(crate) fn load(self, call: &Call, threads: usize) -> Result<Loaded> {
         let own = self.main.headers().len();
+        let known = self.main.headers().clone().with(&self.added);
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
         let small = small.filter(|size| *size <= SMALL);
         let mut updated = Vec::new();
         let mut lookups = Vec::new();
         let mut rows = Vec::new();
-        for OpenReference { plan, headers, tables, size, found } in self.references {
+        for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
             let mut builder = found.builder(&plan, &headers, seed());
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
-            if is_large && found.can_ask_first(own, &updated) {
+            if is_large && aliases.is_none() && found.can_ask_first(own, &updated) {
                 let mut main =
                     open_at(&call.main, &call.main.address, &self.meter, &mut None, None)?;
                 builder.only_asked(&found.main_key, &mut main)?;
@@ -167,14 +172,19 @@ impl Inputs {
             }
             let reference = builder.finish()?;
             rows.extend(reference.tables().map(|(_, rows)| rows));
-            lookups.push(found.lookup(reference));
+            let (mut lookup, taking) = found.lookup(reference);
+            if let Some(file) = aliases {
+                let aliases = aliases::read(&file, &lookup, &known)?;
+                lookup = lookup.aliased(aliases);
+            }
+            lookups.push((lookup, taking));
         }
         let mut seen = self.seen;
         for (seen, rows) in seen.iter_mut().skip(1).zip(rows) {
             seen.rows = rows;
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
-        let enrichment = enrichment.corrected(self.corrected);
+        let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
         Ok(Loaded { main: self.main, enrichment, seen })
     }
 }
@@ -188,7 +198,7 @@ const LARGER: u64 = 8;
 const LARGE: u64 = 16 << 20;
 
 /// The size of a table's file, where it has one that can be read twice.
-fn size_of(address: &Address) -> Option<u64> {
+pub(crate) fn size_of(address: &Address) -> Option<u64> {
     let facts = address.path()?.metadata().ok()?;
     facts.is_file().then_some(facts.len())
 }
@@ -207,6 +217,26 @@ fn arranged<'t>(
 /// Opens a table and reads its headers; its size is added to `size`, where it is known.
 pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Result<OpenTable> {
     open_at(table, &table.address, meter, size, None)
+}
+
+/// Opens a file of a reference once more, with its columns in the order of `headers`, and hands
+/// every block of it on; whether it could be read once more.
+pub(crate) fn read_again(
+    table: &Table,
+    address: &Address,
+    headers: &Headers,
+    mut take: impl FnMut(&Block),
+) -> Result<bool> {
+    if size_of(address).is_none() {
+        return Ok(false);
+    }
+    let mut open = open_at(table, address, &Meter::default(), &mut None, None)?;
+    let mut source = arranged(headers, headers.table(), &mut open)?;
+    let mut block = Block::default();
+    while source.read_block(&mut block)? {
+        take(&block);
+    }
+    Ok(true)
 }
 
 fn open_at(

@@ -5,11 +5,13 @@
 //! was found. The computation is in
 //! `gather-keys-core`, the files are in `gather-keys-formats`.
 
+mod aliases;
 mod arguments;
 mod call;
 mod clashes;
 mod commands;
 mod corrections;
+mod diagnoses;
 mod edits;
 mod error;
 mod inputs;

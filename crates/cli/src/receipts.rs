@@ -77,6 +77,8 @@ pub(crate) struct Run<'a> {
     pub(crate) plan: &'a str,
     pub(crate) seen: Vec<Seen>,
     pub(crate) corrections: Option<(&'a Path, &'a [String], usize)>,
+    /// The files of aliases, each with the name of its reference and how many it holds.
+    pub(crate) aliases: Vec<(&'a str, &'a Path, usize)>,
     pub(crate) enrichment: &'a Enrichment,
     pub(crate) findings: &'a Findings,
     pub(crate) unmatched: Vec<KeysSeen>,
@@ -124,6 +126,17 @@ impl Draft {
                 modified: None,
                 rows: rows as u64,
                 headers: key.to_vec(),
+            });
+        }
+        for (name, file, rows) in run.aliases {
+            let (bytes, digest) = Sum::of_file(file)?.told();
+            let address = Address::File(file.to_owned());
+            receipt.inputs.push(Input {
+                role: format!("aliases of {name}"),
+                file: File { path: told_path(&address, path), bytes, digest },
+                modified: None,
+                rows: rows as u64,
+                headers: Vec::new(),
             });
         }
         let mut keys = Vec::new();

@@ -8,6 +8,7 @@ use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
 
+use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
@@ -20,6 +21,7 @@ use crate::call::{Call, Destination, EditsRule};
 use crate::clashes;
 use crate::commands::Outcome;
 use crate::corrections::{self, CorrectionsFile};
+use crate::diagnoses::diagnoses;
 use crate::edits::Edits;
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
@@ -68,6 +70,7 @@ struct Passed {
     main: OpenTable,
     enrichment: Enrichment,
     findings: Findings,
+    diagnoses: Vec<Option<Diagnosis>>,
     output: Option<Output>,
     lists: Option<Lists>,
     draft: Option<Draft>,
@@ -131,6 +134,8 @@ impl<'a> Run<'a> {
             main: passed.main.headers(),
             enrichment: &passed.enrichment,
             findings: &passed.findings,
+            diagnoses: &passed.diagnoses,
+            in_plan: self.asked.file.is_some(),
             listed: self.call.lists.is_some(),
             corrections: file.as_deref(),
         };
@@ -209,13 +214,15 @@ impl<'a> Run<'a> {
         });
         let findings = pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
+        let diagnoses = diagnoses(call, &enrichment, &findings)?;
         if let Some(lists) = &mut lists {
+            lists.reasons(&enrichment, &findings, &diagnoses)?;
             lists.reference_rows(&enrichment, &findings)?;
         }
         drop(progress);
         seen[0].rows = findings.main_rows;
         let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
-        Ok(Passed { main, enrichment, findings, output, lists, draft, corrections })
+        Ok(Passed { main, enrichment, findings, diagnoses, output, lists, draft, corrections })
     }
 
     /// The form that the output is written in, and how it is read again.
@@ -250,9 +257,15 @@ impl<'a> Run<'a> {
         let Some(path) = &self.call.receipt else { return Ok(None) };
         let plan = as_receipt_has_it(&self.asked.plan, path);
         let corrections = self.call.corrections.as_deref().zip(corrections);
+        let lookups = enrichment.lookups().zip(&self.call.references);
+        let aliases = lookups.filter_map(|(lookup, (table, _))| {
+            let file = table.aliases.as_ref()?.path()?;
+            Some((lookup.reference().name(), file, lookup.aliases().count()))
+        });
         let run = receipts::Run {
             plan: &plan,
             seen,
+            aliases: aliases.collect(),
             corrections: corrections.map(|(path, file)| (path, &file.key[..], file.len())),
             enrichment,
             findings,

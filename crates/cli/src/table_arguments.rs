@@ -13,7 +13,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 20] = [
+const BOUND: [&str; 21] = [
     "on",
     "clean",
     "within",
@@ -23,6 +23,7 @@ const BOUND: [&str; 20] = [
     "when_duplicate",
     "when_unmatched",
     "match_blanks",
+    "aliases",
     "update",
     "replace",
     "bring_blanks",

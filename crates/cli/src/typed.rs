@@ -4,7 +4,7 @@ use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
-use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
+use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
 use gather_keys_formats::Address;
 
 use crate::arguments::{Enrich, Run, Tables};
@@ -204,6 +204,8 @@ fn run_plan(run: &Run) -> Result<Plan> {
     let progress = run.progress.and_then(|when| when.to_possible_value());
     Ok(Plan {
         lists: path(&run.lists)?,
+        report: Texts(run.report.iter().map(|path| text(path)).collect::<Result<_>>()?),
+        no_reasons: run.no_reasons.then_some(true),
         overwrite: run.overwrite.then_some(true),
         require: run.require.clone().into(),
         corrections: path(&run.corrections)?,
@@ -246,6 +248,7 @@ fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
             "match_blanks" => all.match_blanks = Some(true),
             "bring_blanks" => all.bring_blanks = Some(true),
             "append_unused" => all.append_unused = Some(true),
+            "aliases" => once(option, &mut all.aliases, value)?,
             "name" => once(option, &mut all.name, value)?,
             "clean" => once(option, &mut all.clean, value)?,
             "within" => once(option, &mut all.within, value)?,

@@ -4,12 +4,14 @@
 //! [`table::Source`]; the main table's blocks go out, with the taken cells beside them, through
 //! [`table::Sink`]. In between stand the [`key`]s that rows are matched on, the [`lookup`] that
 //! finds the reference row for each main row, the [`enrich`] pass that drives both in order, and
-//! the [`findings`]: what the person should know about the keys.
+//! the [`findings`]: what the person should know about the keys. [`diagnosis`] says why keys are
+//! unmatched and what would mend them.
 //!
 //! Nothing here opens a file, prints, reads a clock or looks at the environment. What a person
 //! types (`--on`, `--take`, `--require`) is read by [`plan`] and [`findings::Gate`]; where it is
 //! wrong, the [`Error`] carries the place.
 
+pub mod diagnosis;
 pub mod enrich;
 mod error;
 pub mod findings;

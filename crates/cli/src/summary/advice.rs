@@ -1,18 +1,33 @@
 //! What to do about each trouble.
 
-use gather_keys_core::findings::{Counts, Kind};
+use gather_keys_core::diagnosis::Diagnosis;
+use gather_keys_core::findings::{Counts, Kind, LookupFindings};
 use gather_keys_core::lookup::{Lookup, Reference, Rule};
 
 use super::{Summary, paragraph};
+use crate::aliases;
 use crate::places::{reference_place, unread};
 use crate::wording::{counted, joined};
 
 impl Summary<'_> {
     /// What to do about each trouble.
-    pub(super) fn advice(&self, text: &mut String, lookup: &Lookup, counts: &Counts) {
+    pub(super) fn advice(
+        &self,
+        text: &mut String,
+        lookup: &Lookup,
+        found: &LookupFindings,
+        diagnosis: Option<&Diagnosis>,
+    ) {
+        let counts = &found.counts;
         let reference = lookup.reference();
         let name = reference.name();
-        advice_on_unmatched(text, lookup, counts);
+        for sentence in aliases::told(lookup) {
+            paragraph(text, 2, &sentence);
+        }
+        let mends = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.mends);
+        self.mends(text, lookup, found, mends);
+        let mended = mends.last().map_or(0, |mend| mend.mended);
+        advice_on_unmatched(text, lookup, counts, diagnosis, mended);
         let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
@@ -100,7 +115,13 @@ impl Summary<'_> {
 }
 
 /// What to do about rows that nothing answers, by why that is.
-fn advice_on_unmatched(text: &mut String, lookup: &Lookup, counts: &Counts) {
+fn advice_on_unmatched(
+    text: &mut String,
+    lookup: &Lookup,
+    counts: &Counts,
+    diagnosis: Option<&Diagnosis>,
+    mended: u64,
+) {
     let reference = lookup.reference();
     let name = reference.name();
     let out_of_range = counts.out_of_range;
@@ -112,12 +133,19 @@ fn advice_on_unmatched(text: &mut String, lookup: &Lookup, counts: &Counts) {
              key."
         );
         paragraph(text, 2, &advice);
-    } else if no_key > 0 {
-        let them = match counts.of(Kind::Unused) {
-            0 => "add the missing rows to it".to_owned(),
-            _ => "compare their spelling with its unused keys, or add the missing rows".into(),
+    } else if no_key > mended {
+        let which = if mended > 0 { "for the others, " } else { "" };
+        let them = match diagnosis {
+            Some(_) => "add the missing rows, or correct the keys above",
+            None if reference.keeps_asked_only() => {
+                "`gather-keys check` of the same tables says why, since it looks at the whole of it"
+            }
+            None if counts.of(Kind::Unused) > 0 => {
+                "compare their spelling with its unused keys, or add the missing rows"
+            }
+            None => "add the missing rows to it",
         };
-        let advice = format!("unmatched: {name} has no such keys; {them}.");
+        let advice = format!("unmatched: {which}{name} has no such keys; {them}.");
         paragraph(text, 2, &advice);
     }
     if out_of_range > 0 {

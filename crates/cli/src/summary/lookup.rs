@@ -4,6 +4,7 @@
 use std::fmt::Write;
 
 use anstyle::Style;
+use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Taking;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings, Sample};
 use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
@@ -20,6 +21,7 @@ impl Summary<'_> {
         text: &mut String,
         (lookup, taking): (&Lookup, &Taking),
         found: &LookupFindings,
+        diagnosis: Option<&Diagnosis>,
     ) {
         let (reference, counts) = (lookup.reference(), &found.counts);
         let name = reference.name();
@@ -60,6 +62,9 @@ impl Summary<'_> {
             paragraph(text, 4, &repeated);
         }
 
+        if let Some(diagnosis) = diagnosis {
+            self.reasons(text, lookup, found, diagnosis);
+        }
         self.updates(text, taking, found);
 
         let _ = writeln!(text, "\n  Keys and rows of {}", reference.headers().table());
@@ -83,7 +88,7 @@ impl Summary<'_> {
             lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
         }
         text.push('\n');
-        self.advice(text, lookup, counts);
+        self.advice(text, lookup, found, diagnosis);
     }
 
     /// A main row in trouble.

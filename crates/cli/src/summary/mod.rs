@@ -1,7 +1,7 @@
 //! What a run found, for the person at the terminal.
 //!
 //! In go the findings, out comes a text of at most the terminal's width: for each reference what is
-//! told of it ([`lookup`]), what was written into cells ([`cells`]), and what to do about each
+//! told of it ([`lookup`]), why keys are unmatched ([`reasons`]), what was written into cells ([`cells`]), and what to do about each
 //! trouble ([`advice`]); behind them what has moved since the run before ([`since`]) and how the
 //! gates came out.
 
@@ -9,6 +9,7 @@ mod advice;
 mod cells;
 mod gates;
 mod lookup;
+mod reasons;
 mod since;
 
 pub(crate) use gates::gates;
@@ -18,6 +19,7 @@ use std::fmt::Write;
 use std::sync::atomic::Ordering;
 
 use anstyle::{AnsiColor, Style};
+use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, Kind};
 use gather_keys_core::table::Headers;
@@ -37,6 +39,10 @@ pub(crate) struct Summary<'a> {
     pub(crate) main: &'a Headers,
     pub(crate) enrichment: &'a Enrichment,
     pub(crate) findings: &'a Findings,
+    /// Why keys are unmatched, for each reference.
+    pub(crate) diagnoses: &'a [Option<Diagnosis>],
+    /// Whether it is a plan that is run.
+    pub(crate) in_plan: bool,
     /// Whether every finding is being written to files.
     pub(crate) listed: bool,
     /// The file of corrections, if one was named.
@@ -48,11 +54,12 @@ impl Summary<'_> {
     pub(crate) fn text(&self) -> String {
         let mut text = String::new();
         let lookups = self.enrichment.lookups().zip(self.enrichment.takings());
-        for (nth, (lookup, found)) in lookups.zip(&self.findings.lookups).enumerate() {
+        let found = self.findings.lookups.iter().zip(self.diagnoses);
+        for (nth, (lookup, (found, diagnosis))) in lookups.zip(found).enumerate() {
             if nth > 0 {
                 text.push('\n');
             }
-            self.lookup(&mut text, lookup, found);
+            self.lookup(&mut text, lookup, found, diagnosis.as_ref());
         }
         if let Some(file) = self.corrections {
             self.corrected(&mut text, file);

@@ -23,6 +23,8 @@ pub struct Enrichment {
     stages: Stages,
     headers: Headers,
     added: Vec<String>,
+    /// Whether unmatched keys are kept, so that their reasons can be sought.
+    explaining: bool,
 }
 
 /// How one lookup came to its answer for a row, and what it was given.
@@ -58,9 +60,16 @@ impl Enrichment {
     pub fn new(lookups: Vec<(Lookup, Taking)>, main: &Headers, added: Vec<String>) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
-        let mut all = Self { stages, headers, added };
+        let mut all = Self { stages, headers, added, explaining: false };
         all.lay_over();
         all
+    }
+
+    /// The same with unmatched keys kept in the findings, so that their reasons can be sought.
+    #[must_use]
+    pub fn explaining(mut self, yes: bool) -> Self {
+        self.explaining = yes;
+        self
     }
 
     /// The same with corrections put in place behind the lookups.
@@ -157,7 +166,10 @@ impl Enrichment {
     {
         let recording = recorder.is_some();
         let tells_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
-        let tally = |(nth, lookup)| Tally::new(nth, lookup, self.is_chained(lookup), tells_all);
+        let tally = |(nth, lookup)| {
+            let tally = Tally::new(nth, lookup, self.is_chained(lookup), tells_all);
+            if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
+        };
         let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
         let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         sink.write_headers(main.headers(), &self.added)?;

@@ -9,10 +9,12 @@ mod kind;
 mod recorder;
 mod sample;
 mod tally;
+mod unmatched;
 
 pub use gate::{Gate, GateResult, Relation};
 pub use kind::{Counts, Kind, Population};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
 pub use sample::{SAMPLES, Sample};
 pub use tally::{Appended, Findings, LookupFindings, UpdateFindings};
+pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};
 pub(crate) use tally::{Asked, Tallied, Tally};

@@ -4,9 +4,10 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample};
+use super::unmatched::Collecting;
+use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, UnmatchedKeys};
 use crate::enrich::{Corrected, NotAppended, WrittenCounts};
-use crate::lookup::{Answer, Group, Lookup, Miss, Reference, RowId};
+use crate::lookup::{Answer, Group, Holder, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -31,6 +32,8 @@ pub struct LookupFindings {
     samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
     asked: Vec<u32>,
+    /// The keys that no reference row holds, where they were to be kept.
+    pub unmatched: UnmatchedKeys,
     /// What became of the cells of each column that it updates, in the order of the plan.
     pub updates: Vec<UpdateFindings>,
     /// The rows that were added from the reference, where it is to be so.
@@ -71,6 +74,11 @@ impl LookupFindings {
     pub fn groups<'a>(&'a self, lookup: &'a Lookup) -> impl Iterator<Item = Group> + 'a {
         let reference = lookup.reference();
         reference.groups().filter(|group| is_told(reference, group, &self.asked))
+    }
+
+    /// How often a key was asked for, whose first holder is given.
+    pub(crate) fn asked(&self, first: Holder) -> u64 {
+        self.asked.get(first.index()).copied().unwrap_or_default().into()
     }
 
     /// The reference rows that no main row asked for, in order, as far as they are kept. `lookup` is
@@ -183,6 +191,8 @@ pub(crate) struct Tally {
     /// Under the first holder of each key, the main row that asked for it first; only while
     /// recording.
     asked_by: Vec<u64>,
+    /// The unmatched keys, where they are to be kept.
+    unmatched: Option<Collecting>,
 }
 
 impl Tally {
@@ -195,7 +205,15 @@ impl Tally {
             samples: Default::default(),
             asked: Asked((0..holders).map(|_| AtomicU32::new(0)).collect()),
             asked_by: if recording { vec![0; holders] } else { Vec::new() },
+            unmatched: None,
         }
+    }
+
+    /// The same, with every unmatched key kept, so that its reason can be sought.
+    pub(crate) fn keeping_unmatched(mut self, lookup: &Lookup) -> Self {
+        let has_key = !lookup.reference().is_by_position();
+        self.unmatched = has_key.then(|| Collecting::of(lookup));
+        self
     }
 
     /// How often each key is asked for, to be counted by whoever works on a block.
@@ -217,9 +235,9 @@ impl Tally {
         self.counts.out_of_range += tallied.out_of_range;
     }
 
-    /// Whether there are as many samples of each trouble as are kept.
+    /// Whether there are as many samples of each trouble as are kept, and nothing else is.
     pub(crate) fn has_all_samples(&self) -> bool {
-        self.samples.iter().all(|samples| samples.len() == SAMPLES)
+        self.unmatched.is_none() && self.samples.iter().all(|samples| samples.len() == SAMPLES)
     }
 
     /// Keeps samples of the next row that is told of, and tells the recorder of it.
@@ -232,6 +250,9 @@ impl Tally {
     ) -> Result<(), E> {
         let nth = self.nth;
         let (kind, also) = kinds(answer);
+        if let (Answer::Unmatched(Miss::Key), Some(unmatched)) = (answer, &mut self.unmatched) {
+            unmatched.take(lookup, row);
+        }
         for kind in [Some(kind), also].into_iter().flatten().filter(|kind| *kind != Kind::Matched) {
             let trouble = TROUBLES.iter().position(|trouble| *trouble == kind);
             if let Some(samples) = trouble.map(|at| &mut self.samples[at])
@@ -281,7 +302,8 @@ impl Tally {
         counts.reference_keys = reference.keys();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
-        let Self { counts, samples, .. } = self;
-        LookupFindings { counts, samples, asked, updates, appended }
+        let Self { counts, samples, unmatched, .. } = self;
+        let unmatched = unmatched.map(Collecting::finish).unwrap_or_default();
+        LookupFindings { counts, samples, asked, unmatched, updates, appended }
     }
 }

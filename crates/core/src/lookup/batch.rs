@@ -98,13 +98,20 @@ impl Lookup {
         });
         std::hint::black_box(touched);
         let mut start = 0;
+        let mut alias = None;
         for (nth, step) in found.iter().enumerate() {
             let end = ends[nth];
             let key = &keys[start..end];
             start = end;
+            let miss = |alias: &mut Option<usize>| {
+                let found = self.alias(key);
+                *alias = found.map(|(_, nth)| nth);
+                found.map_or(Answer::Unmatched(Miss::Key), |(first, _)| self.settle(first))
+            };
             let answer = match *step {
                 Found::Settled(answer) => answer,
-                Found::Nothing => Answer::Unmatched(Miss::Key),
+                Found::Nothing => miss(&mut alias),
+                Found::Same if alias.is_some() => miss(&mut alias),
                 Found::Same => answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key)),
                 Found::Candidate(holder, start) => {
                     let is_it = self.reference.key_from(start).starts_with(key);
@@ -113,7 +120,13 @@ impl Lookup {
                     } else {
                         self.reference.find_hashed(key, hashes[nth])
                     };
-                    first.map_or(Answer::Unmatched(Miss::Key), |first| self.settle(first))
+                    match first {
+                        Some(first) => {
+                            alias = None;
+                            self.settle(first)
+                        }
+                        None => miss(&mut alias),
+                    }
                 }
             };
             answers.push(answer);

@@ -4,6 +4,7 @@
 //! of them. One probe a row, however many columns are taken. Which of the rows that hold a key
 //! counts is settled by their [`ranges`](Bounds), where there are any, and by a [`Rule`].
 
+mod aliases;
 mod asked_keys;
 mod batch;
 mod builder;
@@ -18,6 +19,7 @@ mod rule;
 mod search;
 mod taken_in;
 
+pub use aliases::{Alias, AliasState};
 pub use builder::{Bounds, ReferenceBuilder, TakenColumns};
 pub use group::Group;
 pub use naming::Naming;
@@ -95,6 +97,7 @@ pub struct Lookup {
     /// What it is matched on, part by part as it was written.
     on: Vec<String>,
     reference: Reference,
+    aliases: Option<aliases::Aliases>,
 }
 
 /// Working space for answers. Between them it means nothing but for [`Asking::named`].
@@ -118,7 +121,7 @@ impl Lookup {
     /// Joins the main table's key to the reference that it asks; `key` has as many parts as the
     /// reference's own key. `on` says part by part what is matched.
     pub fn new(key: Key, on: Vec<String>, reference: Reference) -> Self {
-        Self { key, within: None, naming: Vec::new(), on, reference }
+        Self { key, within: None, naming: Vec::new(), on, reference, aliases: None }
     }
 
     /// States what the main table makes the value by that must lie in a row's range.
@@ -210,7 +213,8 @@ impl Lookup {
             PartState::Blank => return Answer::BlankKey,
             PartState::Whole => {}
         }
-        let Some(first) = self.reference.find(key) else { return Answer::Unmatched(Miss::Key) };
+        let found = self.reference.find(key).or_else(|| self.alias(key).map(|(first, _)| first));
+        let Some(first) = found else { return Answer::Unmatched(Miss::Key) };
         if let Some(position) = position {
             self.reference.in_range(first, position, holders);
             if holders.is_empty() {
@@ -228,6 +232,15 @@ impl Lookup {
             return self.decide(holders, named);
         }
         self.settle(first)
+    }
+
+    /// The first holder of the key that a packed one is an alias of, and which alias that is; it counts
+    /// as used.
+    fn alias(&self, key: &str) -> Option<(Holder, usize)> {
+        let aliases = self.aliases.as_ref()?;
+        let found = aliases.find(key)?;
+        aliases.count(found.1);
+        Some(found)
     }
 
     /// Finds the columns that a row names once more, so that [`Asking::named`] tells them.
@@ -283,6 +296,12 @@ impl Lookup {
             (_, Some(holder)) => Answer::Chosen { first, holder },
             (_, None) => Answer::Ambiguous(first),
         }
+    }
+
+    /// Whether there is an answer for a key that these holders hold, in order, when every row takes the
+    /// same columns.
+    pub(crate) fn would_settle(&self, holders: &[Holder]) -> bool {
+        !matches!(self.reference.decide(holders, Compared::Every), Decision::Open)
     }
 
     /// The answer when the holders that count depend on the row.

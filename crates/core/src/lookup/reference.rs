@@ -38,6 +38,9 @@ impl RowId {
 }
 
 impl Holder {
+    /// The first one, where there is any.
+    pub(crate) const FIRST: Self = Self(0);
+
     pub(crate) fn index(self) -> usize {
         self.0 as usize
     }
@@ -316,6 +319,33 @@ impl Reference {
         if self.looked_in.is_empty() { self.rows.len() } else { self.cells.all.len() }
     }
 
+    /// The seed of its hashes, made new for every run.
+    pub(crate) fn hasher(&self) -> &RandomState {
+        &self.hasher
+    }
+
+    /// The first holder of each key, in order.
+    pub(crate) fn firsts(&self) -> impl Iterator<Item = Holder> + '_ {
+        let mut is_first = vec![true; self.holder_count()];
+        self.repeats.iter().for_each(|(_, later)| is_first[later.index()] = false);
+        if self.looked_in.is_empty() {
+            for row in self.keyless.iter().chain(&self.malformed) {
+                is_first[row.index()] = false;
+            }
+        }
+        let all = is_first.into_iter().enumerate();
+        all.filter(|(_, is_first)| *is_first).map(|(at, _)| Holder(at as u32))
+    }
+
+    /// The holders from one on, as many as there are before another; those of rows without a key
+    /// among them.
+    pub(crate) fn holders_in(
+        &self,
+        range: std::ops::Range<usize>,
+    ) -> impl Iterator<Item = Holder> + use<> {
+        (range.start as u32..range.end as u32).map(Holder)
+    }
+
     /// The packed key that a holder holds, with or without more behind it.
     pub(super) fn key_text(&self, holder: Holder) -> &str {
         match self.looked_in[..] {
@@ -362,6 +392,11 @@ impl Reference {
     /// The parts of a holder's key as they are compared.
     pub fn as_compared(&self, holder: Holder) -> impl Iterator<Item = &str> + use<'_> {
         packed::Cells::new(self.key_text(holder)).take(self.parts())
+    }
+
+    /// The same, to be gone through several times.
+    pub(crate) fn key_parts(&self, holder: Holder) -> impl Iterator<Item = &str> + Clone + use<'_> {
+        packed::Cells::new(packed::first_cells(self.key_text(holder), self.parts()))
     }
 
     /// The cells that a holder's key is made from, as they were read, in the order of the key's

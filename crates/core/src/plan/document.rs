@@ -27,6 +27,11 @@ pub struct Plan {
     pub no_backup: Option<bool>,
     /// A folder for every finding, one CSV for each kind.
     pub lists: Option<Text>,
+    /// Reports of what was found, HTML, Markdown or JSON by their endings.
+    #[serde(default)]
+    pub report: Texts,
+    /// Do not seek why keys are unmatched.
+    pub no_reasons: Option<bool>,
     /// What must hold for the output to be written, such as `unmatched <= 1%`.
     #[serde(default)]
     pub require: Texts,
@@ -112,6 +117,9 @@ pub struct ReferenceTable {
     pub when_unmatched: Option<Text>,
     /// Let a blank part of a key match a blank one.
     pub match_blanks: Option<bool>,
+    /// A CSV of main keys and the reference keys that they stand for, used where the key itself is
+    /// not found.
+    pub aliases: Option<Text>,
     /// Columns of the main table to write into: `MAIN = REFERENCE`, or one header alone.
     #[serde(default)]
     pub update: Texts,
@@ -205,8 +213,11 @@ impl Plan {
     /// Every path in the plan, which are relative to it.
     pub fn paths_mut(&mut self) -> impl Iterator<Item = &mut Text> {
         let files = [&mut self.output, &mut self.lists, &mut self.receipt, &mut self.corrections];
-        let tables = self.references.iter_mut().map(|reference| &mut reference.table);
-        files.into_iter().flatten().chain([&mut self.main.table]).chain(tables)
+        let tables = self.references.iter_mut().flat_map(|reference| {
+            [&mut reference.table].into_iter().chain(&mut reference.aliases)
+        });
+        let reports = &mut self.report.0;
+        files.into_iter().flatten().chain(reports).chain([&mut self.main.table]).chain(tables)
     }
 
     /// Puts what was typed in the place of what the plan says, for the run and for the main table.
@@ -218,6 +229,8 @@ impl Plan {
         over.option("in-place", &mut self.in_place, typed.in_place);
         over.option("no-backup", &mut self.no_backup, typed.no_backup);
         over.option("lists", &mut self.lists, typed.lists);
+        over.texts("report", &mut self.report, typed.report);
+        over.option("no-reasons", &mut self.no_reasons, typed.no_reasons);
         over.texts("require", &mut self.require, typed.require);
         over.option("write-anyway", &mut self.write_anyway, typed.write_anyway);
         over.option("receipt", &mut self.receipt, typed.receipt);
@@ -269,6 +282,7 @@ impl ReferenceTable {
         over.option("when-duplicate", &mut self.when_duplicate, typed.when_duplicate);
         over.option("when-unmatched", &mut self.when_unmatched, typed.when_unmatched);
         over.option("match-blanks", &mut self.match_blanks, typed.match_blanks);
+        over.option("aliases", &mut self.aliases, typed.aliases);
         over.texts("update", &mut self.update, typed.update);
         over.option("replace", &mut self.replace, typed.replace);
         over.option("bring-blanks", &mut self.bring_blanks, typed.bring_blanks);

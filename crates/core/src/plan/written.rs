@@ -81,6 +81,8 @@ impl Plan {
         set.flag("in_place", self.in_place);
         set.flag("no_backup", self.no_backup);
         set.text("lists", self.lists.as_ref());
+        set.texts("report", &self.report);
+        set.flag("no_reasons", self.no_reasons);
         set.texts("require", &self.require);
         set.flag("write_anyway", self.write_anyway);
         set.text("receipt", self.receipt.as_ref());
@@ -120,6 +122,7 @@ impl ReferenceTable {
         set.text("when_duplicate", self.when_duplicate.as_ref());
         set.text("when_unmatched", self.when_unmatched.as_ref());
         set.flag("match_blanks", self.match_blanks);
+        set.text("aliases", self.aliases.as_ref());
         set.texts("update", &self.update);
         set.text("replace", self.replace.as_ref());
         set.flag("bring_blanks", self.bring_blanks);

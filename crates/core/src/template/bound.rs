@@ -241,6 +241,12 @@ fn apply<'w>(
     Some(if written { &value[span] } else { &read[span] })
 }
 
+/// What steps make of a value, one after the other; `None` when one could not read it.
+pub(crate) fn apply_all(steps: &[StepUse], read: &str) -> Option<String> {
+    let (mut value, mut next) = (String::new(), String::new());
+    apply(steps, read, &mut value, &mut next).map(str::to_owned)
+}
+
 fn apply_one(step: &StepUse, value: &str) -> Option<String> {
     let mut out = String::new();
     match step.apply(value, &mut out) {

@@ -11,6 +11,7 @@ pub(crate) mod phrase;
 mod split;
 pub mod steps;
 
+pub(crate) use bound::apply_all;
 pub use bound::{Bound, PartState, Trace, TraceStep, Work};
 pub use parse::read_steps;
 pub(crate) use parse::read_steps_behind;

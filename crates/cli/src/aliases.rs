@@ -1,0 +1,132 @@
+//! The file of aliases: main keys and the reference keys that they stand for, one pair a row.
+//!
+//! Its form is that of the list `nearest.csv`: the columns of the main key, those of the reference's
+//! key with `nearest` before their headers, and `approve`, which says `yes` where the pair holds. A
+//! file without `approve` holds as a whole; one with a column `reference` is read for that of the
+//! name only.
+
+use std::fmt::Write as _;
+
+use gather_keys_core::lookup::{Alias, AliasState, Lookup};
+use gather_keys_core::table::{Block, Headers, Source};
+use gather_keys_formats::delimited::HeaderRow;
+use gather_keys_formats::{Address, Described};
+
+use crate::error::{Error, Result};
+use crate::inputs::OpenTable;
+use crate::wording::{counted, joined, number};
+
+/// What the columns of a reference's key are called, behind this word.
+const NEAREST: &str = "nearest";
+
+/// The column that says whether a pair holds, and what it says then.
+pub(crate) const APPROVE: &str = "approve";
+const YES: [&str; 5] = ["yes", "y", "x", "1", "true"];
+
+/// How many aliases in trouble are named.
+const SHOWN: usize = 3;
+
+/// The headers of a file of aliases: those of the main key, and those of the reference's.
+pub(crate) fn headers(lookup: &Lookup, main: &Headers) -> (Vec<String>, Vec<String>) {
+    let (key, reference) = (lookup.key(), lookup.reference());
+    let ours = key.columns().iter().map(|&column| main.address(column));
+    let looked_in = reference.looked_in().first();
+    let theirs = reference.key().columns().iter().map(|column| {
+        // A value that may stand in several columns is called as the main table calls it.
+        let part = reference.key().parts().iter().position(|part| part.columns() == [*column]);
+        let ours = part.and_then(|part| key.parts()[part].columns().first());
+        match ours.filter(|_| Some(column) == looked_in) {
+            Some(&ours) => format!("{NEAREST} {}", main.address(ours)),
+            None => format!("{NEAREST} {}", reference.headers().address(*column)),
+        }
+    });
+    (ours.collect(), theirs.collect())
+}
+
+/// Whether a cell of the column `approve` says yes.
+pub(crate) fn is_yes(cell: &str) -> bool {
+    YES.iter().any(|yes| cell.trim().eq_ignore_ascii_case(yes))
+}
+
+/// Reads the aliases of a lookup from a file.
+pub(crate) fn read(address: &Address, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
+    let described = Described { headers: HeaderRow::First, ..Described::default() };
+    let (mut table, _) = OpenTable::open(address, &described, &|input| input)?;
+    let (ours, theirs) = headers(lookup, main);
+    let found = table.headers().clone();
+    let place = |header: &String| found.iter().position(|other| other == header);
+    let missing: Vec<String> = ours
+        .iter()
+        .chain(&theirs)
+        .filter(|header| place(header).is_none())
+        .map(|header| format!("`{header}`"))
+        .collect();
+    if !missing.is_empty() {
+        let missing = joined(&missing, "and");
+        return Err(Error::NotAliases { name: address.to_string(), missing });
+    }
+    let (ours, theirs): (Vec<usize>, Vec<usize>) =
+        (ours.iter().filter_map(place).collect(), theirs.iter().filter_map(place).collect());
+    let approve = place(&APPROVE.to_owned());
+    let of = place(&"reference".to_owned());
+    let mut all = Vec::new();
+    let mut block = Block::default();
+    while table.read_block(&mut block)? {
+        for row in 0..block.rows() {
+            let cell = |column: &usize| block.cell(row, *column).to_owned();
+            let is_other =
+                of.is_some_and(|column| block.cell(row, column) != lookup.reference().name());
+            if is_other || approve.is_some_and(|column| !is_yes(block.cell(row, column))) {
+                continue;
+            }
+            all.push(Alias {
+                row: block.row_number(row),
+                main: ours.iter().map(cell).collect(),
+                reference: theirs.iter().map(cell).collect(),
+            });
+        }
+    }
+    Ok(all)
+}
+
+/// What became of a lookup's aliases, a sentence each; none when it has none.
+pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
+    let all: Vec<_> = lookup.aliases().collect();
+    if all.is_empty() {
+        return Vec::new();
+    }
+    let used = all.iter().filter_map(|(_, state)| match state {
+        AliasState::Used(rows) if *rows > 0 => Some(rows),
+        _ => None,
+    });
+    let (count, rows) = used.fold((0, 0), |(count, rows), more| (count + 1, rows + more));
+    let all_of = match all.len() {
+        1 => "1 alias is".to_owned(),
+        more => format!("{} aliases are", number(more as u64)),
+    };
+    let mut told = vec![format!("aliases: {count} of {all_of} used, for {}.", counted(rows, "row"))];
+    let name = lookup.reference().name();
+    for (state, what) in [
+        (AliasState::Gone, format!("{name} has no such key any more")),
+        (AliasState::Needless, format!("{name} has the main key itself, which counts")),
+        (AliasState::Again, "a row before is of the same main key, and counts".to_owned()),
+        (AliasState::Broken, "a part of a key is blank or can't be read".to_owned()),
+    ] {
+        let these: Vec<&Alias> =
+            all.iter().filter(|(_, other)| *other == state).map(|(alias, _)| *alias).collect();
+        if these.is_empty() {
+            continue;
+        }
+        let mut sentence = format!("aliases: {what}: ");
+        for (nth, alias) in these.iter().take(SHOWN).enumerate() {
+            let joint = if nth > 0 { "; " } else { "" };
+            let (ours, theirs) = (alias.main.join(", "), alias.reference.join(", "));
+            let _ = write!(sentence, "{joint}row {}, {ours} for {theirs}", alias.row);
+        }
+        if these.len() > SHOWN {
+            let _ = write!(sentence, "; and {} more", these.len() - SHOWN);
+        }
+        told.push(sentence + ".");
+    }
+    told
+}

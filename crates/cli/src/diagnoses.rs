@@ -1,0 +1,66 @@
+//! Why keys are unmatched: the reasons of each reference's, once the pass is over.
+
+use gather_keys_core::diagnosis::{Diagnosis, Explained, Reason, Scout};
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::Findings;
+use gather_keys_core::lookup::Lookup;
+
+use crate::call::{Call, Table};
+use crate::error::Result;
+use crate::inputs::{read_again, size_of};
+
+/// A reference is read once more for parts that stand in another column if it is no larger than this,
+/// in bytes.
+const READ_AGAIN: u64 = 256 << 20;
+
+/// The diagnosis of each reference; `None` where there is nothing to diagnose, or nobody wants to know.
+pub(crate) fn diagnoses(
+    call: &Call,
+    enrichment: &Enrichment,
+    findings: &Findings,
+) -> Result<Vec<Option<Diagnosis>>> {
+    let lookups = enrichment.lookups().zip(&findings.lookups).zip(&call.references);
+    let diagnose = |((lookup, found), (table, _)): (_, &(Table, _))| {
+        let mut diagnosis = match call.explains() {
+            true => Diagnosis::of(lookup, found, call.threads),
+            false => None,
+        };
+        if let Some(diagnosis) = &mut diagnosis {
+            scout(lookup, found.unmatched.keys(), table, &mut diagnosis.explained)?;
+        }
+        Ok(diagnosis)
+    };
+    lookups.map(diagnose).collect()
+}
+
+/// Looks whether parts of the keys that nothing explains stand in another column.
+fn scout(
+    lookup: &Lookup,
+    keys: &[gather_keys_core::findings::UnmatchedKey],
+    table: &Table,
+    explained: &mut [Explained],
+) -> Result<()> {
+    let size: Option<u64> = table.addresses().map(size_of).sum();
+    if size.is_none_or(|size| size > READ_AGAIN) {
+        return Ok(());
+    }
+    let Some(mut scout) = Scout::new(lookup, keys, explained) else { return Ok(()) };
+    for address in table.addresses() {
+        read_again(table, address, lookup.reference().headers(), |block| scout.look(block))?;
+    }
+    scout.tell(explained);
+    Ok(())
+}
+
+/// The names of a key's parts in messages: the main table's side of each.
+pub(crate) fn part_names(lookup: &Lookup) -> Vec<String> {
+    lookup.key().parts().iter().map(|part| part.template().headers().collect::<Vec<_>>().join(" and ")).collect()
+}
+
+/// What a reason is in words.
+pub(crate) fn told(reason: &Reason, lookup: &Lookup) -> String {
+    let reference = lookup.reference();
+    reason.told(&part_names(lookup), |column| {
+        format!("{} of {}", reference.headers().address(column), reference.name())
+    })
+}

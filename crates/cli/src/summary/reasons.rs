@@ -1,0 +1,146 @@
+//! Why keys are unmatched, and what would mend them.
+
+use std::fmt::Write;
+
+use gather_keys_core::diagnosis::{Diagnosis, Mend};
+use gather_keys_core::findings::{KEPT, LookupFindings};
+use gather_keys_core::lookup::{Holder, Lookup};
+
+use super::{Summary, paragraph};
+use crate::diagnoses::told;
+use crate::places::{labelled, place};
+use crate::wording::{self, counted, number};
+
+/// How many reasons are told.
+const TOLD: usize = 6;
+
+impl Summary<'_> {
+    /// Why rows are unmatched, the commonest reason first, each with its first row.
+    pub(super) fn reasons(
+        &self,
+        text: &mut String,
+        lookup: &Lookup,
+        found: &LookupFindings,
+        diagnosis: &Diagnosis,
+    ) {
+        let keys = found.unmatched.keys();
+        let reasons = diagnosis.reasons(keys);
+        let digits = reasons.iter().map(|(_, rows, _)| number(*rows).len()).max().unwrap_or(1);
+        let _ = writeln!(text, "\n  Why rows of {} are unmatched", self.main.table());
+        for (reason, rows, first) in reasons.iter().take(TOLD) {
+            let (key, explained) = (&keys[*first], &diagnosis.explained[*first]);
+            let rows_text = if *rows == 1 { "row " } else { "rows" };
+            let reason = told(reason, lookup);
+            let count = format!("    {:>digits$} {rows_text}  ", number(*rows));
+            let indent = " ".repeat(count.len());
+            let _ = writeln!(text, "{count}{}", wording::wrapped(&reason, count.len(), &indent));
+            let room = wording::width().saturating_sub(count.len());
+            let near = explained.nearest.map_or(String::new(), |holder| {
+                format!(" (near {})", held(lookup, holder, room))
+            });
+            let place = place(key.row, key.line);
+            let sample = labelled(&place, key.read.iter().map(String::as_str), &near, room);
+            for line in sample.split('\n') {
+                let _ = writeln!(text, "{indent}{line}");
+            }
+        }
+        let others = &reasons[reasons.len().min(TOLD)..];
+        if !others.is_empty() {
+            let rows = others.iter().map(|(_, rows, _)| rows).sum();
+            let more = counted(others.len() as u64, "other reason");
+            let _ = writeln!(text, "    {:>digits$} rows  for {more}", number(rows));
+        }
+        if found.unmatched.beyond() > 0 {
+            let bound = format!(
+                "Reasons were sought for the first {} different keys; {} of further keys {} not \
+                 looked into.",
+                number(KEPT as u64),
+                counted(found.unmatched.beyond(), "row"),
+                if found.unmatched.beyond() == 1 { "was" } else { "were" },
+            );
+            paragraph(text, 4, &bound);
+        } else if diagnosis.is_bounded {
+            paragraph(text, 4, "More keys came near than were compared; a nearer one may be there.");
+        }
+    }
+
+    /// What would match more rows, with its effect.
+    pub(super) fn mends(
+        &self,
+        text: &mut String,
+        lookup: &Lookup,
+        found: &LookupFindings,
+        mends: &[Mend],
+    ) {
+        let unmatched: u64 = found.unmatched.keys().iter().map(|key| key.rows).sum();
+        let all = unmatched + found.unmatched.beyond();
+        for mend in mends {
+            let would = if mend.only_key { "would find their key" } else { "would match" };
+            let words = format!(
+                "unmatched: {} of {} {would} with",
+                number(mend.mended),
+                counted(all, "row"),
+            );
+            paragraph(text, 2, &words);
+            for line in self.as_written(&mend.on) {
+                let _ = writeln!(text, "      {line}");
+            }
+            paragraph(text, 4, &effect(mend, lookup.reference().name()));
+        }
+    }
+
+    /// The key as it is to be written, on the command line or in the plan, line by line.
+    fn as_written(&self, on: &[String]) -> Vec<String> {
+        if let ([only], true) = (on, self.in_plan) {
+            return vec![format!("on = {}", in_toml(only))];
+        }
+        if self.in_plan {
+            let parts = on.iter().map(|part| format!("    {},", in_toml(part)));
+            return ["on = [".to_owned()].into_iter().chain(parts).chain(["]".to_owned()]).collect();
+        }
+        let parts = on.iter().enumerate().map(|(nth, part)| {
+            let more = if nth + 1 < on.len() { " \\" } else { "" };
+            format!("--on '{}'{more}", part.replace('\'', "'\\''"))
+        });
+        parts.collect()
+    }
+}
+
+/// A text as it stands in a plan.
+fn in_toml(text: &str) -> String {
+    match text.contains('\'') {
+        true => format!("{text:?}"),
+        false => format!("'{text}'"),
+    }
+}
+
+/// What a mend does beside mending.
+fn effect(mend: &Mend, name: &str) -> String {
+    let mut but = Vec::new();
+    if mend.newly_ambiguous > 0 {
+        but.push(format!("{} would become ambiguous", counted(mend.newly_ambiguous, "row")));
+    }
+    if mend.lost > 0 {
+        let those = if mend.lost == 1 { "that matches" } else { "that match" };
+        but.push(format!("{} {those} now would not", counted(mend.lost, "row")));
+    }
+    let joined = match mend.joined {
+        0 => String::new(),
+        1 => format!("; 1 key of {name} would be one with another"),
+        more => format!("; {} of {name} would be one with others", counted(more, "key")),
+    };
+    match &but[..] {
+        [] => format!("and nothing would become ambiguous{joined}."),
+        but => format!("but {}{joined}.", but.join(" and ")),
+    }
+}
+
+/// The key of a holder for the eye.
+pub(crate) fn held(lookup: &Lookup, holder: Holder, room: usize) -> String {
+    let reference = lookup.reference();
+    if reference.looked_in().is_empty() {
+        wording::key(reference.as_read(holder).into_iter(), room)
+    } else {
+        wording::key(reference.as_compared(holder), room)
+    }
+}

@@ -1,0 +1,374 @@
+//! The reason of every unmatched key, with the reference key that comes nearest.
+
+use std::collections::HashMap;
+
+use super::difference::{Differences, Steps};
+use super::mend::{Mend, mends};
+use super::reason::{Form, Reason};
+use super::seek::{Shared, Sought, in_parallel};
+use super::spelling::{Letters, Trail};
+use crate::findings::{LookupFindings, UnmatchedKey};
+use crate::lookup::{Holder, Lookup, Reference};
+
+/// What was found out about the unmatched keys of a lookup.
+#[derive(Debug)]
+pub struct Diagnosis {
+    /// For each of the findings' unmatched keys, in order, its reason.
+    pub explained: Vec<Explained>,
+    /// What would match more of them; each matches more than those before it.
+    pub mends: Vec<Mend>,
+    /// Whether more came near than could be looked at, so that the nearest may not be.
+    pub is_bounded: bool,
+}
+
+/// Why a key is unmatched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Explained {
+    /// The reason.
+    pub reason: Reason,
+    /// What holds the nearest reference key, if one comes near.
+    pub nearest: Option<Holder>,
+    /// How many changes of one character lie between the two.
+    pub distance: Option<usize>,
+    /// For a key that is spelled otherwise, the steps that mend each such part.
+    pub(super) steps: Vec<(usize, Steps)>,
+}
+
+/// Of the holders that share a spelling, so many are looked at.
+const SPELLED: usize = 4;
+
+/// Of a few holders all are looked at; of more those that stand near by in order.
+const FEW: usize = 48;
+const NEAR_BY: usize = 12;
+
+/// So many of them are measured.
+const MEASURED: usize = 3;
+
+/// So many that nearly share the letters are measured.
+const LETTERED: usize = 24;
+
+/// How many keys are sought with two letters left out; more only with one.
+const WITH_TWO: usize = 10_000;
+
+impl Explained {
+    pub(super) fn nothing() -> Self {
+        Self { reason: Reason::Nothing, nearest: None, distance: None, steps: Vec::new() }
+    }
+}
+
+impl Diagnosis {
+    /// Seeks the reasons of a lookup's unmatched keys on so many threads, and works out what would
+    /// mend them. `None` when there are none, or when the reference was not kept as a whole.
+    pub fn of(lookup: &Lookup, found: &LookupFindings, threads: usize) -> Option<Self> {
+        let keys = found.unmatched.keys();
+        let reference = lookup.reference();
+        if keys.is_empty() || reference.keeps_asked_only() || reference.is_by_position() {
+            return None;
+        }
+        let near = Near::new(reference, keys, threads);
+        let mut explained = near.explain(threads);
+        let mut is_bounded = near.shared.is_bounded;
+        let left: Vec<usize> = (0..keys.len())
+            .filter(|&nth| explained[nth].reason == Reason::Nothing)
+            .collect();
+        is_bounded |= lettered(reference, keys, &left, &mut explained, threads);
+        let mends = mends(lookup, found, &explained, threads);
+        Some(Self { explained, mends, is_bounded })
+    }
+
+    /// How many rows have each reason, the commonest first, with the first key that has it. Keys are
+    /// those of the findings that this is of.
+    pub fn reasons<'d>(&'d self, keys: &[UnmatchedKey]) -> Vec<(&'d Reason, u64, usize)> {
+        let mut all: Vec<(&Reason, u64, usize)> = Vec::new();
+        let mut places: HashMap<String, usize> = HashMap::new();
+        for (nth, (explained, key)) in self.explained.iter().zip(keys).enumerate() {
+            let alike = explained.reason.alike();
+            let at = *places.entry(alike).or_insert_with(|| {
+                all.push((&explained.reason, 0, nth));
+                all.len() - 1
+            });
+            all[at].1 += key.rows;
+        }
+        all.sort_by_key(|(_, rows, first)| (std::cmp::Reverse(*rows), *first));
+        all
+    }
+}
+
+/// What shares a hash with each of the unmatched keys.
+struct Near<'a> {
+    reference: &'a Reference,
+    keys: &'a [UnmatchedKey],
+    sought: Sought,
+    shared: Shared,
+    /// Of hashes that many holders share, these holders in the order of the part that is left out.
+    sorted: HashMap<u32, Vec<Holder>>,
+    differences: Differences,
+}
+
+impl<'a> Near<'a> {
+    fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
+        let sought = Sought::of(reference, keys.iter().map(UnmatchedKey::parts), Letters::Not);
+        let shared = sought.shared(reference, &whole(reference), threads);
+        let mut large: Vec<(u32, usize)> = (0..keys.len())
+            .flat_map(|key| sought.trails(key))
+            .filter_map(|(trail, slot)| match trail {
+                Trail::Without(part) => Some((*slot, *part as usize)),
+                _ => None,
+            })
+            .filter(|(slot, _)| shared.of(*slot).len() > FEW)
+            .collect();
+        large.sort_unstable();
+        large.dedup();
+        let sorted = in_parallel(&large, threads, |&(slot, part)| {
+            let mut holders = shared.of(slot).to_vec();
+            holders.sort_by_key(|&holder| reference.as_compared(holder).nth(part));
+            (slot, holders)
+        });
+        let sorted = sorted.into_iter().collect();
+        Self { reference, keys, sought, shared, sorted, differences: Differences::new() }
+    }
+
+    fn explain(&self, threads: usize) -> Vec<Explained> {
+        let pieces: Vec<_> = (0..self.keys.len()).step_by(1024).collect();
+        let explained = in_parallel(&pieces, threads, |&start| {
+            let piece = start..(start + 1024).min(self.keys.len());
+            piece.map(|nth| self.explain_one(nth)).collect::<Vec<_>>()
+        });
+        explained.into_iter().flatten().collect()
+    }
+
+    fn explain_one(&self, nth: usize) -> Explained {
+        let parts: Vec<&str> = self.keys[nth].parts().collect();
+        let trails = self.sought.trails(nth);
+        let on = |wanted: Trail| trails.iter().filter(move |(trail, _)| *trail == wanted);
+        let mut best: Option<(usize, Explained)> = None;
+        for (_, slot) in on(Trail::Spelling) {
+            for &holder in self.shared.of(*slot).iter().take(SPELLED) {
+                let Some(spelled) = self.spelled(&parts, holder, None) else { continue };
+                let weight = spelled.iter().map(|(_, forms, _)| forms.len()).sum();
+                if best.as_ref().is_some_and(|(least, _)| *least <= weight) {
+                    continue;
+                }
+                let forms = spelled.iter().map(|(part, forms, _)| (*part, forms.clone()));
+                best = Some((
+                    weight,
+                    Explained {
+                        reason: Reason::Spelled(forms.collect()),
+                        nearest: Some(holder),
+                        distance: Some(self.distance(&parts, holder)),
+                        steps: spelled.into_iter().map(|(part, _, steps)| (part, steps)).collect(),
+                    },
+                ));
+            }
+        }
+        if let Some((_, best)) = best {
+            return best;
+        }
+        for (_, slot) in on(Trail::Order) {
+            for &holder in self.shared.of(*slot).iter().take(SPELLED) {
+                if self.is_swapped(&parts, holder) {
+                    let distance = Some(self.distance(&parts, holder));
+                    let (reason, nearest) = (Reason::Swapped, Some(holder));
+                    return Explained { reason, nearest, distance, steps: Vec::new() };
+                }
+            }
+        }
+        self.one_part(&parts, trails).unwrap_or_else(Explained::nothing)
+    }
+
+    /// How the parts of a key are spelled in another, but for one that does not count; `None` when
+    /// it is not spelling alone that sets them apart.
+    fn spelled(
+        &self,
+        parts: &[&str],
+        holder: Holder,
+        but: Option<usize>,
+    ) -> Option<Vec<(usize, Vec<Form>, Steps)>> {
+        let mut all = Vec::new();
+        for (nth, (part, other)) in
+            parts.iter().zip(self.reference.as_compared(holder)).enumerate()
+        {
+            if *part != other && Some(nth) != but {
+                let (forms, steps) = self.differences.between(part, other)?;
+                all.push((nth, forms, steps));
+            }
+        }
+        Some(all)
+    }
+
+    /// Whether a reference key has the parts in another order, spelled as they may be.
+    fn is_swapped(&self, parts: &[&str], holder: Holder) -> bool {
+        let mut others: Vec<&str> = self.reference.as_compared(holder).collect();
+        parts.iter().all(|part| {
+            let same = others
+                .iter()
+                .position(|other| other == part)
+                .or_else(|| {
+                    others.iter().position(|o| self.differences.between(part, o).is_some())
+                });
+            same.map(|at| others.swap_remove(at)).is_some()
+        })
+    }
+
+    /// The nearest key that has the same parts but for one.
+    fn one_part(&self, parts: &[&str], trails: &[(Trail, u32)]) -> Option<Explained> {
+        let mut best: Option<(f64, usize, usize, Holder)> = None;
+        for (trail, slot) in trails {
+            let Trail::Without(nth) = trail else { continue };
+            let nth = *nth as usize;
+            for (holder, distance) in self.nearest_values(parts[nth], nth, *slot) {
+                if self.spelled(parts, holder, Some(nth)).is_none() {
+                    continue;
+                }
+                let other = self.reference.as_compared(holder).nth(nth).unwrap_or_default();
+                let long = parts[nth].chars().count().max(other.chars().count()).max(1);
+                let share = distance as f64 / long as f64;
+                if best.is_none_or(|(least, ..)| share < least) {
+                    best = Some((share, distance, nth, holder));
+                }
+                break;
+            }
+        }
+        let (_, distance, part, holder) = best?;
+        let other = self.reference.as_compared(holder).nth(part).unwrap_or_default();
+        let reason = if is_typo(parts[part], other, distance) {
+            Reason::Typo { part: Some(part), distance }
+        } else {
+            Reason::OnePart(part)
+        };
+        let distance = Some(self.distance(parts, holder));
+        Some(Explained { reason, nearest: Some(holder), distance, steps: Vec::new() })
+    }
+
+    /// The holders of a slot whose part comes nearest to a value, the nearest first, with how far off
+    /// they are.
+    fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(Holder, usize)> {
+        let of = |holder: Holder| self.reference.as_compared(holder).nth(part).unwrap_or_default();
+        let few = match self.sorted.get(&slot) {
+            None => self.shared.of(slot),
+            Some(sorted) => {
+                let at = sorted.partition_point(|&holder| of(holder) < value);
+                &sorted[at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len())]
+            }
+        };
+        let mut likely: Vec<(usize, Holder)> = Vec::new();
+        for &holder in few {
+            let other = of(holder);
+            if !other.is_empty() {
+                likely.push((value.len().max(other.len()) - ends_alike(value, other), holder));
+            }
+        }
+        likely.sort();
+        let measured = likely.into_iter().take(MEASURED);
+        let mut measured: Vec<(Holder, usize)> =
+            measured.map(|(_, holder)| (holder, apart(value, of(holder)))).collect();
+        measured.sort_by_key(|(holder, distance)| (*distance, *holder));
+        measured
+    }
+
+    fn distance(&self, parts: &[&str], holder: Holder) -> usize {
+        distance(self.reference, parts, holder)
+    }
+}
+
+/// Finds keys that nearly share the letters of those that nothing else explains.
+fn lettered(
+    reference: &Reference,
+    keys: &[UnmatchedKey],
+    left: &[usize],
+    explained: &mut [Explained],
+    threads: usize,
+) -> bool {
+    if left.is_empty() {
+        return false;
+    }
+    let letters = if left.len() <= WITH_TWO { Letters::Two } else { Letters::One };
+    let sought = Sought::of(reference, left.iter().map(|&nth| keys[nth].parts()), letters);
+    let shared = sought.shared(reference, &whole(reference), threads);
+    let places: Vec<usize> = (0..left.len()).collect();
+    let near = in_parallel(&places, threads, |&place| {
+        let parts: Vec<&str> = keys[left[place]].parts().collect();
+        let long: usize = parts.iter().map(|part| part.chars().count()).sum();
+        let mut holders: Vec<Holder> = Vec::new();
+        for (_, slot) in sought.trails(place) {
+            let more = shared.of(*slot).iter().take(LETTERED);
+            more.for_each(|holder| {
+                if !holders.contains(holder) && holders.len() < LETTERED {
+                    holders.push(*holder);
+                }
+            });
+        }
+        let measured = holders.into_iter().map(|one| (distance(reference, &parts, one), one));
+        measured.min().filter(|(distance, _)| *distance <= most_apart(long))
+    });
+    for (&nth, near) in left.iter().zip(near) {
+        let Some((distance, holder)) = near else { continue };
+        let part = (keys[nth].parts().count() == 1).then_some(0);
+        explained[nth] = Explained {
+            reason: Reason::Typo { part, distance },
+            nearest: Some(holder),
+            distance: Some(distance),
+            steps: Vec::new(),
+        };
+    }
+    shared.is_bounded
+}
+
+/// Whether a holder has a whole key.
+fn whole(reference: &Reference) -> impl Fn(Holder) -> bool + Sync + '_ {
+    let all = reference.keyless().is_empty() && reference.malformed().is_empty();
+    move |holder| {
+        all || !reference.looked_in().is_empty() || {
+            let row = reference.row(holder);
+            reference.keyless().binary_search(&row).is_err()
+                && reference.malformed().binary_search(&row).is_err()
+        }
+    }
+}
+
+/// How many changes of one character lie between a key and that of a holder.
+fn distance(reference: &Reference, parts: &[&str], holder: Holder) -> usize {
+    let pairs = parts.iter().zip(reference.as_compared(holder));
+    pairs.filter(|(part, other)| *part != other).map(|(part, other)| apart(part, other)).sum()
+}
+
+fn apart(one: &str, other: &str) -> usize {
+    const LONGEST: usize = 200;
+    if one.len().max(other.len()) > LONGEST {
+        // Of long texts the middle, where they are not the same, is as far apart as it is long.
+        return one.len().max(other.len()) - ends_alike(one, other);
+    }
+    strsim::osa_distance(one, other)
+}
+
+/// How many bytes two values have in common at their beginning and end.
+fn ends_alike(one: &str, other: &str) -> usize {
+    let (one, other) = (one.as_bytes(), other.as_bytes());
+    let start = one.iter().zip(other).take_while(|(a, b)| a.eq_ignore_ascii_case(b)).count();
+    let (one, other) = (&one[start..], &other[start..]);
+    let end = one.iter().rev().zip(other.iter().rev());
+    start + end.take_while(|(a, b)| a.eq_ignore_ascii_case(b)).count()
+}
+
+/// How far apart a value may be from one that was meant.
+fn most_apart(characters: usize) -> usize {
+    match characters {
+        0..3 => 0,
+        3..6 => 1,
+        6..12 => 2,
+        _ => 3,
+    }
+}
+
+/// Whether a value is likely another with a slip of the hand: a few letters off, the digits the same.
+fn is_typo(value: &str, other: &str, distance: usize) -> bool {
+    // Letters that are taken for digits are slips of the hand.
+    let digit = |sign: char| match sign {
+        'O' | 'o' => Some('0'),
+        'I' | 'l' => Some('1'),
+        _ => sign.is_ascii_digit().then_some(sign),
+    };
+    let digits = |text: &str| text.chars().filter_map(digit).collect::<String>();
+    let long = value.chars().count().max(other.chars().count());
+    distance <= most_apart(long) && digits(value) == digits(other)
+}

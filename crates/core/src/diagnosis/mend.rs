@@ -1,0 +1,314 @@
+//! What a change of the key would do: how many rows it would match, and what it would break.
+//!
+//! Steps that come behind those of a part work on what is compared now, so their whole effect can be
+//! told from the keys: those of the reference, how often each was asked for, and the unmatched ones.
+//! Nothing is guessed; the steps are carried out.
+
+use std::collections::{BTreeMap, HashMap};
+
+use ahash::RandomState;
+
+use super::difference::Steps;
+use super::explain::Explained;
+use super::seek::in_parallel;
+use super::spelling::applied;
+use crate::findings::{Kind, LookupFindings};
+use crate::lookup::{Answer, Holder, Lookup, Reference};
+use crate::plan::{Held, OnPart};
+use crate::table::packed;
+use crate::template::{StepUse, Template, read_steps};
+
+/// A change of a lookup's key, with its effect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mend {
+    /// The parts of the key as they are to be written, `MAIN = REFERENCE` or one side alone.
+    pub on: Vec<String>,
+    /// Those of them that are changed.
+    pub changed: Vec<usize>,
+    /// How many unmatched main rows would match; where a range or a name counts as well, how many
+    /// would find their key.
+    pub mended: u64,
+    /// Whether a range or a name counts as well.
+    pub only_key: bool,
+    /// How many main rows that have an answer now, or none, would become ambiguous.
+    pub newly_ambiguous: u64,
+    /// How many main rows that have an answer now would be blank or malformed, or find none.
+    pub lost: u64,
+    /// How many keys of the reference would become one with another.
+    pub joined: u64,
+}
+
+/// The steps that are put behind those of each part.
+type Change = BTreeMap<usize, Steps>;
+
+/// How many changes are worked out at most, and for a reference of many keys.
+const MOST: usize = 10;
+const MOST_OF_MANY: usize = 4;
+const MANY: u64 = 200_000;
+
+/// How many are told, and what share of the most they have to mend.
+const TOLD: usize = 3;
+const SHARE: u64 = 4;
+
+/// The changes of the key that would match more of the explained keys, those with least effect first.
+pub(super) fn mends(
+    lookup: &Lookup,
+    found: &LookupFindings,
+    explained: &[Explained],
+    threads: usize,
+) -> Vec<Mend> {
+    let mut changes = changes(lookup, found, explained);
+    let most = if lookup.reference().keys() > MANY { MOST_OF_MANY } else { MOST };
+    changes.truncate(most);
+    let mut all: Vec<(usize, Mend)> = in_parallel(&changes, threads, |change| {
+        let steps = change.values().map(|steps| steps.main.split(" | ").count());
+        effect(lookup, found, change).map(|mend| (steps.sum(), mend))
+    })
+    .into_iter()
+    .flatten()
+    .filter(|(_, mend)| mend.mended > 0)
+    .collect();
+    all.sort_by_key(|(steps, mend)| {
+        (*steps, mend.newly_ambiguous + mend.lost, std::cmp::Reverse(mend.mended))
+    });
+    let mut told: Vec<Mend> = Vec::new();
+    for (_, mend) in all {
+        if told.iter().all(|other| other.mended < mend.mended) {
+            told.push(mend);
+        }
+    }
+    // Little is not told beside much; the one that mends most is always told.
+    let most = told.last().map_or(0, |mend| mend.mended);
+    told.retain(|mend| mend.mended * SHARE >= most);
+    let spare = told.len().saturating_sub(TOLD);
+    told.split_off(spare)
+}
+
+/// The changes that are worth working out: those that occur, their parts, and all of them together;
+/// the commonest first.
+fn changes(lookup: &Lookup, found: &LookupFindings, explained: &[Explained]) -> Vec<Change> {
+    let has_matched = found.counts.of(Kind::Matched) > 0;
+    let mut rows: BTreeMap<Change, u64> = BTreeMap::new();
+    for (explained, key) in explained.iter().zip(found.unmatched.keys()) {
+        let mut whole = Change::new();
+        for (part, steps) in &explained.steps {
+            let mut steps = steps.clone();
+            if let (Some(format), "date", true) =
+                (steps.main.strip_prefix("date %"), &steps.reference[..], has_matched)
+            {
+                // Those that match now are written as the reference is.
+                steps.main = format!("date %F %{format}");
+            }
+            *rows.entry(Change::from([(*part, steps.clone())])).or_default() += key.rows;
+            whole.insert(*part, steps);
+        }
+        if whole.len() > 1 {
+            *rows.entry(whole.clone()).or_default() += key.rows;
+        }
+    }
+    let mut common: Vec<(Change, u64)> = rows.into_iter().collect();
+    common.sort_by_key(|(_, rows)| std::cmp::Reverse(*rows));
+    // All of them together, part by part; those that don't go together with commoner ones are left.
+    let mut of_parts: BTreeMap<usize, Steps> = BTreeMap::new();
+    for (change, _) in common.iter().filter(|(change, _)| change.len() == 1) {
+        for (part, steps) in change {
+            let both = match of_parts.get(part) {
+                None => Some(steps.clone()),
+                Some(before) => before.with(steps),
+            };
+            if let Some(both) = both {
+                of_parts.insert(*part, both);
+            }
+        }
+    }
+    let all = of_parts.clone();
+    let parts = of_parts.into_iter().map(|part| Change::from([part]));
+    let common = common.into_iter().map(|(change, _)| change).take(MOST);
+    let wanted = [all].into_iter().filter(|all| !all.is_empty()).chain(parts).chain(common);
+    let is_writable = |change: &Change| written(lookup, change).is_some();
+    let mut distinct: Vec<Change> = Vec::new();
+    for change in wanted.filter(is_writable) {
+        if !distinct.contains(&change) {
+            distinct.push(change);
+        }
+    }
+    distinct
+}
+
+/// The parts of the key with a change written into them.
+fn written(lookup: &Lookup, change: &Change) -> Option<Vec<String>> {
+    let parts = lookup.key().parts().len();
+    let mut all = Vec::new();
+    for (nth, text) in lookup.on().iter().take(parts).enumerate() {
+        let Some(steps) = change.get(&nth) else {
+            all.push(text.clone());
+            continue;
+        };
+        let part = OnPart::parse(text).ok()?.pop()?;
+        let main = behind(&part.main, &steps.main)?;
+        let reference = match &part.reference {
+            Held::Made(template) => behind(template, &steps.reference)?,
+            Held::Any(_) => format!("{} | {}", part.reference, steps.reference),
+        };
+        let is_one = main == reference;
+        all.push(if is_one { main } else { format!("{main} = {reference}") });
+    }
+    Some(all)
+}
+
+/// A template with steps behind its own; `None` when it has several placeholders or none.
+fn behind(template: &Template, steps: &str) -> Option<String> {
+    let text = template.to_string();
+    if !template.is_bare() {
+        return None;
+    }
+    Some(match text.strip_suffix('}') {
+        Some(inner) if text.starts_with('{') => format!("{} | {steps}}}", inner.trim_end()),
+        _ => format!("{text} | {steps}"),
+    })
+}
+
+/// What becomes of a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Outcome {
+    Settled,
+    Ambiguous,
+    NotFound,
+}
+
+/// The reference keys as they would be.
+struct Changed<'a> {
+    lookup: &'a Lookup,
+    groups: HashMap<u128, usize, RandomState>,
+    /// The first holders of the keys that become one.
+    firsts: Vec<Vec<Holder>>,
+}
+
+/// The steps of each part, ready to be applied.
+type Applied = Vec<Option<Vec<StepUse>>>;
+
+fn ready(parts: usize, change: &Change, side: impl Fn(&Steps) -> &str) -> Option<Applied> {
+    let read = |nth: usize| match change.get(&nth) {
+        None => Some(None),
+        Some(steps) => Some(Some(read_steps("on", side(steps)).ok()?)),
+    };
+    (0..parts).map(read).collect()
+}
+
+/// Works out what a change does.
+fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Mend> {
+    let reference = lookup.reference();
+    let parts = lookup.key().parts().len();
+    let main = ready(parts, change, |steps| &steps.main)?;
+    let theirs = ready(parts, change, |steps| &steps.reference)?;
+    let changed = Changed::of(lookup, &theirs);
+    let mut buffer = String::new();
+    let outcome = |key: Option<u128>| match key.and_then(|key| changed.groups.get(&key)) {
+        None => Outcome::NotFound,
+        Some(&at) => changed.settle(at),
+    };
+    let is_settled = |first: Holder| !matches!(lookup.settle(first), Answer::Ambiguous(_));
+    let (mut newly_ambiguous, mut lost, mut mended) = (0, 0, 0);
+    for first in reference.firsts() {
+        let asked = found.asked(first);
+        if asked == 0 {
+            continue;
+        }
+        match outcome(made(reference, reference.key_parts(first), &main, &mut buffer)) {
+            Outcome::Settled => {}
+            Outcome::Ambiguous if is_settled(first) => newly_ambiguous += asked,
+            Outcome::Ambiguous => {}
+            Outcome::NotFound => lost += asked,
+        }
+    }
+    for key in found.unmatched.keys() {
+        match outcome(made(reference, key.parts(), &main, &mut buffer)) {
+            Outcome::Settled => mended += key.rows,
+            Outcome::Ambiguous => newly_ambiguous += key.rows,
+            Outcome::NotFound => {}
+        }
+    }
+    let only_key = lookup.value().is_some() || !lookup.namings().is_empty();
+    let joined = changed.firsts.iter().map(|firsts| firsts.len() as u64 - 1).sum();
+    if only_key && (joined > 0 || lost > 0) {
+        // Which of the rows that match now this would touch can't be told from their keys.
+        return None;
+    }
+    Some(Mend {
+        on: written(lookup, change)?,
+        changed: change.keys().copied().collect(),
+        mended,
+        only_key,
+        newly_ambiguous,
+        lost,
+        joined,
+    })
+}
+
+/// The hash of a key with steps applied to its parts; `None` when that leaves a part blank or can't be
+/// read. It is so long that two keys never share one.
+fn made<'k>(
+    reference: &Reference,
+    parts: impl Iterator<Item = &'k str>,
+    steps: &Applied,
+    buffer: &mut String,
+) -> Option<u128> {
+    buffer.clear();
+    for (part, steps) in parts.zip(steps) {
+        match steps {
+            None => packed::push(buffer, part),
+            Some(steps) => {
+                let value = applied(steps, part)?;
+                if value.is_empty() && !part.is_empty() {
+                    return None;
+                }
+                packed::push(buffer, &value);
+            }
+        }
+    }
+    let hasher = reference.hasher();
+    let (low, high) = (hasher.hash_one(&buffer[..]), hasher.hash_one((&buffer[..], 1_u8)));
+    Some(u128::from(high) << 64 | u128::from(low))
+}
+
+impl<'a> Changed<'a> {
+    fn of(lookup: &'a Lookup, steps: &Applied) -> Self {
+        let reference = lookup.reference();
+        let keys = reference.keys() as usize;
+        let mut all = Self {
+            lookup,
+            groups: HashMap::with_capacity_and_hasher(keys, reference.hasher().clone()),
+            firsts: Vec::with_capacity(keys),
+        };
+        let mut buffer = String::new();
+        for first in reference.firsts() {
+            let Some(key) = made(reference, reference.key_parts(first), steps, &mut buffer) else {
+                continue;
+            };
+            let at = *all.groups.entry(key).or_insert_with(|| {
+                all.firsts.push(Vec::new());
+                all.firsts.len() - 1
+            });
+            all.firsts[at].push(first);
+        }
+        all
+    }
+
+    /// What a group of keys that become one comes to.
+    fn settle(&self, at: usize) -> Outcome {
+        let reference = self.lookup.reference();
+        if self.lookup.value().is_some() || !self.lookup.namings().is_empty() {
+            return Outcome::Settled;
+        }
+        let is_settled = match &self.firsts[at][..] {
+            [only] => !matches!(self.lookup.settle(*only), Answer::Ambiguous(_)),
+            firsts => {
+                let mut holders: Vec<Holder> =
+                    firsts.iter().flat_map(|first| reference.holders_of(*first)).collect();
+                holders.sort_unstable();
+                self.lookup.would_settle(&holders)
+            }
+        };
+        if is_settled { Outcome::Settled } else { Outcome::Ambiguous }
+    }
+}

@@ -1,0 +1,196 @@
+//! Which reference keys share a hash with keys that are sought.
+//!
+//! Only the hashes of sought keys are kept; the reference is gone through once, in pieces that do
+//! not depend on the number of threads, and what it shares with them comes out in its order.
+
+use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, Hasher};
+use std::ops::Range;
+
+use super::spelling::{Hashes, Letters, Trail};
+use crate::lookup::{Holder, Reference};
+
+/// How many reference keys are gone through at once.
+const PIECE: usize = 1 << 15;
+
+/// How many shared hashes are noted at most, in all: what is found beyond is not looked at.
+const MOST: usize = 1 << 23;
+
+/// The hashes of sought keys.
+#[derive(Debug)]
+pub(super) struct Sought {
+    slots: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
+    /// Bits of the hashes that may be there, so that most others are told at once.
+    filter: Vec<u64>,
+    /// For each sought key, its trails and their slots.
+    trails: Vec<(Trail, u32)>,
+    ends: Vec<usize>,
+    letters: Letters,
+}
+
+/// The holders that share each hash.
+#[derive(Debug)]
+pub(super) struct Shared {
+    holders: Vec<Holder>,
+    starts: Vec<u32>,
+    /// Whether there were more than could be noted.
+    pub(super) is_bounded: bool,
+}
+
+/// A hash is spread already.
+#[derive(Debug, Default)]
+struct AsItIs(u64);
+
+impl Hasher for AsItIs {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|&byte| self.0 = self.0 << 8 | u64::from(byte));
+    }
+
+    fn write_u64(&mut self, hash: u64) {
+        self.0 = hash;
+    }
+}
+
+impl Sought {
+    /// The hashes of some keys, each given by its parts.
+    pub(super) fn of<'k, P>(
+        reference: &Reference,
+        keys: impl Iterator<Item = P>,
+        letters: Letters,
+    ) -> Self
+    where
+        P: Iterator<Item = &'k str> + Clone,
+    {
+        let mut hashes = Hashes::new(reference.hasher());
+        let mut all = Self {
+            slots: HashMap::default(),
+            filter: Vec::new(),
+            trails: Vec::new(),
+            ends: Vec::new(),
+            letters,
+        };
+        for parts in keys {
+            let Self { slots, trails, ends, .. } = &mut all;
+            hashes.of(parts, letters, |trail, hash| {
+                let next = slots.len() as u32;
+                trails.push((trail, *slots.entry(hash).or_insert(next)));
+            });
+            ends.push(trails.len());
+        }
+        let bits = (all.slots.len() * 16).next_power_of_two().max(64);
+        all.filter = vec![0; bits / 64];
+        for hash in all.slots.keys() {
+            let bit = *hash as usize & (bits - 1);
+            all.filter[bit / 64] |= 1 << (bit % 64);
+        }
+        all
+    }
+
+    /// The trails of a sought key, with their slots.
+    pub(super) fn trails(&self, key: usize) -> &[(Trail, u32)] {
+        let start = key.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.trails[start..self.ends[key]]
+    }
+
+    fn slot(&self, hash: u64) -> Option<u32> {
+        let bit = hash as usize & (self.filter.len() * 64 - 1);
+        if self.filter[bit / 64] >> (bit % 64) & 1 == 0 {
+            return None;
+        }
+        self.slots.get(&hash).copied()
+    }
+
+    /// The holders of a reference that share each hash. `is_whole` says whether a row has a key.
+    pub(super) fn shared(
+        &self,
+        reference: &Reference,
+        is_whole: &(impl Fn(Holder) -> bool + Sync),
+        threads: usize,
+    ) -> Shared {
+        let count = reference.holder_count();
+        let pieces: Vec<Range<usize>> =
+            (0..count).step_by(PIECE).map(|start| start..(start + PIECE).min(count)).collect();
+        let most = MOST / pieces.len().max(1);
+        let look = |piece: &Range<usize>| {
+            let (mut hashes, mut found) = (Hashes::new(reference.hasher()), Vec::new());
+            let mut all = 0_usize;
+            for holder in reference.holders_in(piece.clone()) {
+                if !is_whole(holder) {
+                    continue;
+                }
+                hashes.of(reference.key_parts(holder), self.letters, |_, hash| {
+                    if let Some(slot) = self.slot(hash) {
+                        all += 1;
+                        if found.len() < most {
+                            found.push((slot, holder));
+                        }
+                    }
+                });
+            }
+            (found, all > most)
+        };
+        let found = in_parallel(&pieces, threads, look);
+        let mut starts = vec![0_u32; self.slots.len() + 1];
+        for (slot, _) in found.iter().flat_map(|(found, _)| found) {
+            starts[*slot as usize + 1] += 1;
+        }
+        for slot in 1..starts.len() {
+            starts[slot] += starts[slot - 1];
+        }
+        let mut next = starts.clone();
+        let all = starts.last().copied().unwrap_or_default() as usize;
+        let mut holders = vec![Holder::FIRST; all];
+        for (slot, holder) in found.iter().flat_map(|(found, _)| found) {
+            let at = &mut next[*slot as usize];
+            holders[*at as usize] = *holder;
+            *at += 1;
+        }
+        let is_bounded = found.iter().any(|(_, bounded)| *bounded);
+        Shared { holders, starts, is_bounded }
+    }
+}
+
+impl Shared {
+    /// The holders that share the hash of a slot, in their order.
+    pub(super) fn of(&self, slot: u32) -> &[Holder] {
+        let slot = slot as usize;
+        &self.holders[self.starts[slot] as usize..self.starts[slot + 1] as usize]
+    }
+}
+
+/// What `work` makes of each thing, in their order, on so many threads.
+pub(super) fn in_parallel<T: Sync, R: Send>(
+    things: &[T],
+    threads: usize,
+    work: impl Fn(&T) -> R + Sync,
+) -> Vec<R> {
+    if threads < 2 || things.len() < 2 {
+        return things.iter().map(work).collect();
+    }
+    let next = std::sync::atomic::AtomicUsize::new(0);
+    let worker = || {
+        let mut made = Vec::new();
+        loop {
+            let at = next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+            match things.get(at) {
+                Some(thing) => made.push((at, work(thing))),
+                None => return made,
+            }
+        }
+    };
+    let mut all: Vec<(usize, R)> = std::thread::scope(|scope| {
+        let workers: Vec<_> =
+            (0..threads.min(things.len())).map(|_| scope.spawn(worker)).collect();
+        let joined = workers.into_iter().flat_map(|worker| match worker.join() {
+            Ok(made) => made,
+            Err(panic) => std::panic::resume_unwind(panic),
+        });
+        joined.collect()
+    });
+    all.sort_by_key(|(at, _)| *at);
+    all.into_iter().map(|(_, made)| made).collect()
+}

@@ -1,0 +1,122 @@
+//! Aliases: main keys that stand for reference keys, as a person approved them.
+//!
+//! An alias is used only where the key itself is not found, so that it never changes an answer that
+//! there was. One whose reference key is gone, or whose main key is found by itself, says so.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use ahash::RandomState;
+
+use super::{Holder, Lookup};
+use crate::key::Key;
+use crate::table::{Block, Row};
+use crate::template::{PartState, Work};
+
+/// A main key and the reference key it stands for, each by the cells that it is made from, as they
+/// are read, in the order of the key's columns.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Alias {
+    /// The row of the table of aliases, as a person counts.
+    pub row: u64,
+    /// The cells of the main key.
+    pub main: Vec<String>,
+    /// The cells of the reference key.
+    pub reference: Vec<String>,
+}
+
+/// What became of an alias.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AliasState {
+    /// It answered so many main rows.
+    Used(u64),
+    /// The reference has no such key.
+    Gone,
+    /// The reference has the main key itself, which counts.
+    Needless,
+    /// An alias before it is of the same main key.
+    Again,
+    /// A part of one of its keys is blank or can't be read.
+    Broken,
+}
+
+/// The aliases of a lookup.
+#[derive(Debug)]
+pub(super) struct Aliases {
+    all: Vec<(Alias, AliasState)>,
+    /// By the main key, packed: the first holder of the reference key, and which alias it is.
+    by_key: HashMap<Box<str>, (Holder, usize), RandomState>,
+    used: Vec<AtomicU64>,
+}
+
+impl Aliases {
+    /// The holder that an alias of a packed key leads to.
+    pub(super) fn find(&self, key: &str) -> Option<(Holder, usize)> {
+        self.by_key.get(key).copied()
+    }
+
+    /// Counts a row that an alias answered.
+    pub(super) fn count(&self, nth: usize) {
+        self.used[nth].fetch_add(1, Ordering::Relaxed);
+    }
+}
+
+impl Lookup {
+    /// The same lookup with aliases for keys that are not found. The reference must be kept as a whole.
+    #[must_use]
+    pub fn aliased(mut self, aliases: Vec<Alias>) -> Self {
+        if aliases.is_empty() || self.reference.is_by_position() {
+            return self;
+        }
+        let mut by_key = HashMap::with_hasher(self.reference.hasher().clone());
+        let (mut main, mut theirs) = (String::new(), String::new());
+        let mut all = Vec::new();
+        for (nth, alias) in aliases.into_iter().enumerate() {
+            let is_whole = packed(&self.key, &alias.main, &mut main)
+                && packed(self.reference.key(), &alias.reference, &mut theirs);
+            let state = if !is_whole {
+                AliasState::Broken
+            } else if self.reference.find(&main).is_some() {
+                AliasState::Needless
+            } else if by_key.contains_key(&main[..]) {
+                AliasState::Again
+            } else if let Some(holder) = self.reference.find(&theirs) {
+                by_key.insert(main.as_str().into(), (holder, nth));
+                AliasState::Used(0)
+            } else {
+                AliasState::Gone
+            };
+            all.push((alias, state));
+        }
+        let used = all.iter().map(|_| AtomicU64::new(0)).collect();
+        self.aliases = Some(Aliases { all, by_key, used });
+        self
+    }
+
+    /// Every alias with what became of it, once main rows have been answered.
+    pub fn aliases(&self) -> impl Iterator<Item = (&Alias, AliasState)> {
+        self.aliases.iter().flat_map(|aliases| {
+            let used = aliases.used.iter().map(|used| used.load(Ordering::Relaxed));
+            aliases.all.iter().zip(used).map(|((alias, state), used)| {
+                let state = match state {
+                    AliasState::Used(_) => AliasState::Used(used),
+                    other => *other,
+                };
+                (alias, state)
+            })
+        })
+    }
+}
+
+/// Packs the key that cells make, in the order of its columns; whether it is whole.
+fn packed(key: &Key, cells: &[String], packed: &mut String) -> bool {
+    let width = key.columns().iter().max().map_or(0, |last| last + 1);
+    let mut block = Block::new(width);
+    for column in 0..width {
+        let place = key.columns().iter().position(|&other| other == column);
+        block.push_cell(place.and_then(|place| cells.get(place)).map_or("", String::as_str));
+    }
+    block.push_line(0);
+    packed.clear();
+    key.pack(Row::of(&block, 0), packed, &mut Work::default()) == PartState::Whole
+}
