@@ -43,6 +43,9 @@ pub(crate) enum Command {
     /// Show the rows that hold a value, each as a card
     #[command(after_help = FIND_EXAMPLES)]
     Find(Find),
+    /// Tell what the columns of tables hold, what is wrong with them, and which of them are keys
+    #[command(after_help = SURVEY_EXAMPLES)]
+    Survey(Survey),
     /// Make a key column, take one apart again, or test whether columns are a key
     #[command(subcommand)]
     Key(Key),
@@ -229,6 +232,31 @@ pub(crate) struct Form {
     /// cells [default: refuse]
     #[arg(long, value_name = "WHAT")]
     pub(crate) ragged: Option<String>,
+}
+
+const SURVEY_EXAMPLES: &str = "\
+Examples:
+    gather-keys survey hives.csv
+    gather-keys survey harvest.csv hives.csv
+
+Of each column: what its cells look like, how many are blank, how many different
+values there are, the commonest of them or the range of numbers and dates, how
+they are spread, and what may be wrong with them, with the step that helps in a
+key. Then the columns, or sets of up to three, that tell the rows apart. The table
+is read once; what would not fit into memory is counted by a sketch, and said to
+be about so many.";
+
+/// `survey`.
+#[derive(Debug, Args)]
+pub(crate) struct Survey {
+    /// The tables
+    #[arg(value_name = "TABLE", required = true)]
+    pub(crate) tables: Vec<OsString>,
+    #[command(flatten)]
+    pub(crate) form: Form,
+    /// How many threads to work with [default: as many as there are processors]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    pub(crate) threads: Option<u16>,
 }
 
 /// How a run is to go.

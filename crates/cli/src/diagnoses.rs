@@ -1,6 +1,6 @@
 //! Why keys are unmatched: the reasons of each reference's, once the pass is over.
 
-use gather_keys_core::diagnosis::{Diagnosis, Explained, Reason, Scout};
+use gather_keys_core::diagnosis::{Diagnosis, Explained, Scout};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::Findings;
 use gather_keys_core::lookup::Lookup;
@@ -50,17 +50,4 @@ fn scout(
     }
     scout.tell(explained);
     Ok(())
-}
-
-/// The names of a key's parts in messages: the main table's side of each.
-pub(crate) fn part_names(lookup: &Lookup) -> Vec<String> {
-    lookup.key().parts().iter().map(|part| part.template().headers().collect::<Vec<_>>().join(" and ")).collect()
-}
-
-/// What a reason is in words.
-pub(crate) fn told(reason: &Reason, lookup: &Lookup) -> String {
-    let reference = lookup.reference();
-    reason.told(&part_names(lookup), |column| {
-        format!("{} of {}", reference.headers().address(column), reference.name())
-    })
 }

@@ -71,6 +71,11 @@ pub(crate) enum Error {
     NotOneOf { key: &'static str, value: String, all: &'static str },
     /// An option for updates, where there is none.
     WithoutUpdate { reference: String, option: &'static str },
+    /// The ending of a report's file asks for no form that there is.
+    ReportForm {
+        /// The file.
+        name: String,
+    },
     /// A file of aliases lacks headers of one.
     NotAliases {
         /// The file.
@@ -285,6 +290,10 @@ impl fmt::Display for Error {
             Self::WithoutUpdate { reference, option } => {
                 write!(f, "--{option} of {reference} goes with --update: add one, or leave it out")
             }
+            Self::ReportForm { name } => write!(
+                f,
+                "a report ends with .html, .md or .json, which {name} does not; name it so"
+            ),
             Self::NotAliases { name, missing } => write!(
                 f,
                 "{name} is no table of aliases: it lacks {missing}. The list nearest.csv that \

@@ -8,6 +8,7 @@ use gather_keys_core::enrich::{
 };
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
+use gather_keys_core::report::LISTED;
 use gather_keys_core::table::{Arranged, Block, Headers, Source};
 use gather_keys_formats::{Address, Error, ReadAs};
 
@@ -185,6 +186,10 @@ impl Inputs {
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
         let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
+        let enrichment = match call.reports.is_empty() {
+            true => enrichment,
+            false => enrichment.sampling(LISTED),
+        };
         Ok(Loaded { main: self.main, enrichment, seen })
     }
 }

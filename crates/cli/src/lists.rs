@@ -20,7 +20,7 @@ use gather_keys_core::table::{Headers, Row};
 use gather_keys_formats::{Error, WholeFile};
 
 use crate::aliases::{self, APPROVE};
-use crate::{diagnoses, wording};
+use crate::wording;
 
 /// The kinds that are listed.
 const LISTED: [Kind; 11] = [
@@ -307,7 +307,7 @@ impl Lists {
         for (nth, ((lookup, found), diagnosis)) in lookups {
             let Some(diagnosis) = diagnosis else { continue };
             for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
-                let reason = diagnoses::told(&explained.reason, lookup);
+                let reason = explained.reason.of(lookup);
                 let mut nearest = String::new();
                 if let Some(holder) = explained.nearest {
                     let cells = lookup.reference().as_read(holder);

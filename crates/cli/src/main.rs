@@ -23,6 +23,7 @@ mod pass;
 mod places;
 mod progress;
 mod receipts;
+mod report;
 mod run;
 mod signals;
 mod summary;
@@ -64,6 +65,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Why(why) => commands::why(&why, tables),
         Command::Watch(watch) => commands::watch(&watch),
         Command::Find(find) => commands::find(&find),
+        Command::Survey(asked) => commands::survey(&asked),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),
     }

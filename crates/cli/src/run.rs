@@ -6,12 +6,13 @@
 
 use std::fmt::Write as _;
 use std::io::Write;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
+use gather_keys_core::report::{Gathering, Report};
 use gather_keys_core::table::{Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
@@ -31,6 +32,7 @@ use crate::output::{Form, MainFile, Output};
 use crate::pass::{Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
+use crate::report::Reports;
 use crate::summary::{self, Summary};
 use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
 use crate::wording::{counted, joined, wrapped};
@@ -73,6 +75,7 @@ struct Passed {
     diagnoses: Vec<Option<Diagnosis>>,
     output: Option<Output>,
     lists: Option<Lists>,
+    reports: Reports,
     draft: Option<Draft>,
     corrections: Option<CorrectionsFile>,
 }
@@ -140,7 +143,25 @@ impl<'a> Run<'a> {
             corrections: file.as_deref(),
         };
         text.push_str(&summary.text());
-        said.extend(self.appear(passed, may_appear)?);
+        let report = (!self.call.reports.is_empty()).then(|| {
+            let lookups = passed.enrichment.lookups().zip(&passed.findings.lookups);
+            let advice = lookups.zip(&passed.diagnoses).map(|((lookup, found), diagnosis)| {
+                summary.advice(lookup, found, diagnosis.as_ref())
+            });
+            let name = passed.output.as_ref().map(Output::name);
+            let gathering = Gathering {
+                version: env!("CARGO_PKG_VERSION"),
+                main: passed.main.headers().table(),
+                enrichment: &passed.enrichment,
+                findings: &passed.findings,
+                diagnoses: &passed.diagnoses,
+                advice: advice.collect(),
+                gates: &results,
+                output: name.as_deref().map(|name| (name, may_appear)),
+            };
+            gathering.report()
+        });
+        said.extend(self.appear(passed, may_appear, report.as_ref())?);
         said.extend(self.save_plan()?);
         if !since.is_empty() || !said.is_empty() || !results.is_empty() {
             text.push('\n');
@@ -179,6 +200,8 @@ impl<'a> Run<'a> {
         let replaces = call.overwrite || !matches!(self.on_disk, OnDisk::Other);
         let held = !call.gates.is_empty() && !call.write_anyway;
         let sums = call.receipt.is_some();
+        let overwrite = call.overwrite || self.has_reported();
+        let reports = Reports::create(&call.reports, overwrite)?;
         let mut output = match (&call.into, file) {
             (Destination::Nothing, _) => None,
             (Destination::Output(address), _) => {
@@ -222,7 +245,7 @@ impl<'a> Run<'a> {
         drop(progress);
         seen[0].rows = findings.main_rows;
         let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
-        Ok(Passed { main, enrichment, findings, diagnoses, output, lists, draft, corrections })
+        Ok(Passed { main, enrichment, findings, diagnoses, reports, output, lists, draft, corrections })
     }
 
     /// The form that the output is written in, and how it is read again.
@@ -326,8 +349,13 @@ impl<'a> Run<'a> {
     }
 
     /// Lets the outputs appear, and says so.
-    fn appear(&self, passed: Passed, may_appear: bool) -> Result<Vec<String>> {
-        let Passed { main, enrichment, findings, output, lists, draft, .. } = passed;
+    fn appear(
+        &self,
+        passed: Passed,
+        may_appear: bool,
+        report: Option<&Report>,
+    ) -> Result<Vec<String>> {
+        let Passed { main, enrichment, findings, output, lists, reports, draft, .. } = passed;
         let call = &self.call;
         let mut said = Vec::new();
         if let (Some(kept), Some(file)) = (self.kept, &call.corrections) {
@@ -364,6 +392,14 @@ impl<'a> Run<'a> {
             said.push(lists::told(folder));
             list_paths = lists::paths(folder);
         }
+        if let Some(report) = report {
+            reports.write(report)?;
+            let names: Vec<String> =
+                call.reports.iter().map(|path| path.display().to_string()).collect();
+            let what = if names.len() == 1 { "report" } else { "reports" };
+            said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
+            list_paths.extend(call.reports.iter().cloned());
+        }
         if let (Some(draft), Some(sum), Some(address)) = (draft, sum, call.output()) {
             let form = &self.output_form(&main).0;
             draft.write(&receipts::Written { address, sum, form, lists: list_paths })?;
@@ -387,6 +423,16 @@ impl<'a> Run<'a> {
 
     /// Whether the lists in a folder are those of the run before.
     fn has_listed(&self, folder: &Path) -> bool {
+        self.has_written(lists::paths(folder))
+    }
+
+    /// Whether the reports are those of the run before.
+    fn has_reported(&self) -> bool {
+        self.has_written(self.call.reports.clone())
+    }
+
+    /// Whether files that are there are as the run before wrote them.
+    fn has_written(&self, paths: Vec<PathBuf>) -> bool {
         let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
             return false;
         };
@@ -400,7 +446,7 @@ impl<'a> Run<'a> {
                 now.is_ok_and(|now| now == (told.bytes, told.digest.clone()))
             })
         };
-        lists::paths(folder).iter().filter(|path| path.exists()).all(|path| is_ours(path))
+        paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
     }
 
     /// What the receipt knows of a table that is not there any more.

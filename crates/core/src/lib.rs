@@ -5,7 +5,8 @@
 //! [`table::Sink`]. In between stand the [`key`]s that rows are matched on, the [`lookup`] that
 //! finds the reference row for each main row, the [`enrich`] pass that drives both in order, and
 //! the [`findings`]: what the person should know about the keys. [`diagnosis`] says why keys are
-//! unmatched and what would mend them.
+//! unmatched and what would mend them, and a [`report`] holds all of it as values.
+//! A [`survey`] looks at a table by itself.
 //!
 //! Nothing here opens a file, prints, reads a clock or looks at the environment. What a person
 //! types (`--on`, `--take`, `--require`) is read by [`plan`] and [`findings::Gate`]; where it is
@@ -19,6 +20,8 @@ pub mod key;
 pub mod lookup;
 pub mod plan;
 pub mod receipt;
+pub mod report;
+pub mod survey;
 pub mod table;
 pub mod template;
 

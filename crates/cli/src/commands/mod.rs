@@ -4,6 +4,7 @@ mod demo;
 mod enrich;
 mod find;
 mod key;
+mod survey;
 mod watch;
 mod why;
 
@@ -11,6 +12,7 @@ pub(crate) use demo::demo;
 pub(crate) use enrich::{check, enrich};
 pub(crate) use find::find;
 pub(crate) use key::{key, steps_help};
+pub(crate) use survey::survey;
 pub(crate) use watch::watch;
 pub(crate) use why::why;
 

@@ -4,30 +4,24 @@ use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings};
 use gather_keys_core::lookup::{Lookup, Reference, Rule};
 
-use super::{Summary, paragraph};
+use super::Summary;
 use crate::aliases;
 use crate::places::{reference_place, unread};
 use crate::wording::{counted, joined};
 
 impl Summary<'_> {
-    /// What to do about each trouble.
-    pub(super) fn advice(
+    /// What to do about each trouble, beside mends of the key.
+    pub(crate) fn advice(
         &self,
-        text: &mut String,
         lookup: &Lookup,
         found: &LookupFindings,
         diagnosis: Option<&Diagnosis>,
-    ) {
+    ) -> Vec<String> {
         let counts = &found.counts;
+        let mut all = aliases::told(lookup);
         let reference = lookup.reference();
         let name = reference.name();
-        for sentence in aliases::told(lookup) {
-            paragraph(text, 2, &sentence);
-        }
-        let mends = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.mends);
-        self.mends(text, lookup, found, mends);
-        let mended = mends.last().map_or(0, |mend| mend.mended);
-        advice_on_unmatched(text, lookup, counts, diagnosis, mended);
+        all.extend(advice_on_unmatched(lookup, counts, diagnosis));
         let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
@@ -48,7 +42,7 @@ impl Summary<'_> {
                 if lookup.value().is_some() { "whose ranges overlap" } else { "that share a key" },
                 disputed(reference),
             );
-            paragraph(text, 2, &advice);
+            all.push(advice);
         }
         if counts.of(Kind::BlankKey) > 0 {
             let headers = self.enrichment.headers();
@@ -69,7 +63,7 @@ impl Summary<'_> {
                     names(&taken)
                 ));
             }
-            paragraph(text, 2, &format!("blank key: {}.", mends.join("; ")));
+            all.push(format!("blank key: {}.", mends.join("; ")));
         }
         if counts.of(Kind::Malformed) > 0 {
             let advice = format!(
@@ -77,7 +71,7 @@ impl Summary<'_> {
                  read them.",
                 self.main.table()
             );
-            paragraph(text, 2, &advice);
+            all.push(advice);
         }
         if counts.malformed_rows > 0 {
             let first = reference.malformed().first().map(|&row| {
@@ -91,7 +85,7 @@ impl Summary<'_> {
                 if counts.malformed_rows == 1 { "has" } else { "have" },
                 first.flatten().unwrap_or_default(),
             );
-            paragraph(text, 2, &advice);
+            all.push(advice);
         }
         if counts.keyless_rows > 0 {
             let range = reference.keyless().first().and_then(|&row| reference.range_as_read(row));
@@ -109,19 +103,21 @@ impl Summary<'_> {
                 counted(counts.keyless_rows, "row"),
                 if counts.keyless_rows == 1 { "has" } else { "have" },
             );
-            paragraph(text, 2, &advice);
+            all.push(advice);
         }
+        all
     }
 }
 
 /// What to do about rows that nothing answers, by why that is.
 fn advice_on_unmatched(
-    text: &mut String,
     lookup: &Lookup,
     counts: &Counts,
     diagnosis: Option<&Diagnosis>,
-    mended: u64,
-) {
+) -> Vec<String> {
+    let mends = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.mends);
+    let mended = mends.last().map_or(0, |mend| mend.mended);
+    let mut all = Vec::new();
     let reference = lookup.reference();
     let name = reference.name();
     let out_of_range = counts.out_of_range;
@@ -132,7 +128,7 @@ fn advice_on_unmatched(
             "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
              key."
         );
-        paragraph(text, 2, &advice);
+        all.push(advice);
     } else if no_key > mended {
         let which = if mended > 0 { "for the others, " } else { "" };
         let them = match diagnosis {
@@ -146,7 +142,7 @@ fn advice_on_unmatched(
             None => "add the missing rows to it",
         };
         let advice = format!("unmatched: {which}{name} has no such keys; {them}.");
-        paragraph(text, 2, &advice);
+        all.push(advice);
     }
     if out_of_range > 0 {
         let advice = format!(
@@ -154,7 +150,7 @@ fn advice_on_unmatched(
              add a row for the gap, or correct the bounds or the value.",
             counted(out_of_range, "row"),
         );
-        paragraph(text, 2, &advice);
+        all.push(advice);
     }
     if no_header > 0 {
         let templates = lookup.namings().iter();
@@ -169,8 +165,9 @@ fn advice_on_unmatched(
             },
             joined(&templates.collect::<Vec<_>>(), "and"),
         );
-        paragraph(text, 2, &advice);
+        all.push(advice);
     }
+    all
 }
 
 fn disputed(reference: &Reference) -> String {

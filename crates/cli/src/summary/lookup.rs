@@ -46,7 +46,7 @@ impl Summary<'_> {
                 _ => true,
             };
             if is_possible {
-                let samples = found.samples(kind).iter();
+                let samples = found.samples(kind).iter().take(SHOWN);
                 let samples: Vec<String> =
                     samples.map(|sample| self.sample(lookup, kind, sample, lines.room())).collect();
                 lines.kind(text, counts, kind, TROUBLE, &samples);
@@ -88,7 +88,12 @@ impl Summary<'_> {
             lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
         }
         text.push('\n');
-        self.advice(text, lookup, found, diagnosis);
+        if let Some(diagnosis) = diagnosis {
+            self.mends(text, lookup, found, &diagnosis.mends);
+        }
+        for advice in self.advice(lookup, found, diagnosis) {
+            paragraph(text, 2, &advice);
+        }
     }
 
     /// A main row in trouble.

@@ -7,8 +7,8 @@ use gather_keys_core::findings::{KEPT, LookupFindings};
 use gather_keys_core::lookup::{Holder, Lookup};
 
 use super::{Summary, paragraph};
-use crate::diagnoses::told;
 use crate::places::{labelled, place};
+use crate::report::effect;
 use crate::wording::{self, counted, number};
 
 /// How many reasons are told.
@@ -30,7 +30,7 @@ impl Summary<'_> {
         for (reason, rows, first) in reasons.iter().take(TOLD) {
             let (key, explained) = (&keys[*first], &diagnosis.explained[*first]);
             let rows_text = if *rows == 1 { "row " } else { "rows" };
-            let reason = told(reason, lookup);
+            let reason = reason.of(lookup);
             let count = format!("    {:>digits$} {rows_text}  ", number(*rows));
             let indent = " ".repeat(count.len());
             let _ = writeln!(text, "{count}{}", wording::wrapped(&reason, count.len(), &indent));
@@ -85,7 +85,8 @@ impl Summary<'_> {
             for line in self.as_written(&mend.on) {
                 let _ = writeln!(text, "      {line}");
             }
-            paragraph(text, 4, &effect(mend, lookup.reference().name()));
+            let name = lookup.reference().name();
+            paragraph(text, 4, &effect(mend.newly_ambiguous, mend.lost, mend.joined, name));
         }
     }
 
@@ -111,27 +112,6 @@ fn in_toml(text: &str) -> String {
     match text.contains('\'') {
         true => format!("{text:?}"),
         false => format!("'{text}'"),
-    }
-}
-
-/// What a mend does beside mending.
-fn effect(mend: &Mend, name: &str) -> String {
-    let mut but = Vec::new();
-    if mend.newly_ambiguous > 0 {
-        but.push(format!("{} would become ambiguous", counted(mend.newly_ambiguous, "row")));
-    }
-    if mend.lost > 0 {
-        let those = if mend.lost == 1 { "that matches" } else { "that match" };
-        but.push(format!("{} {those} now would not", counted(mend.lost, "row")));
-    }
-    let joined = match mend.joined {
-        0 => String::new(),
-        1 => format!("; 1 key of {name} would be one with another"),
-        more => format!("; {} of {name} would be one with others", counted(more, "key")),
-    };
-    match &but[..] {
-        [] => format!("and nothing would become ambiguous{joined}."),
-        but => format!("but {}{joined}.", but.join(" and ")),
     }
 }
 

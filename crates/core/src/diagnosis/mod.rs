@@ -19,3 +19,4 @@ pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained};
 pub use mend::Mend;
 pub use reason::{Form, Reason};
+pub(crate) use spelling::Loose;

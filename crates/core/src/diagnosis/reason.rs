@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::lookup::Lookup;
+
 /// A way in which two spellings of one value differ, in the order in which they are told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Form {
@@ -89,9 +91,9 @@ impl Reason {
         }
     }
 
-    /// What the reason is in words, with the names of the key's parts and of the reference's
-    /// columns: `letter case of Apiary`.
-    pub fn told(&self, parts: &[String], column: impl Fn(usize) -> String) -> String {
+    /// What the reason of a key is in words, which `lookup` did not find: `letter case of Apiary`.
+    pub fn of(&self, lookup: &Lookup) -> String {
+        let parts = lookup.part_names();
         let part = |nth: &usize| parts.get(*nth).map_or("the key", String::as_str);
         match self {
             Self::Spelled(all) => {
@@ -107,7 +109,8 @@ impl Reason {
             }
             Self::OnePart(nth) => format!("all but {} is held", part(nth)),
             Self::Elsewhere { part: nth, column: at } => {
-                format!("{} stands in {}", part(nth), column(*at))
+                let (name, headers) = (lookup.reference().name(), lookup.reference().headers());
+                format!("{} stands in {} of {name}", part(nth), headers.address(*at))
             }
             Self::Nothing => "nothing near".to_owned(),
         }

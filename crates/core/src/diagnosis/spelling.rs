@@ -44,13 +44,92 @@ const LONG: usize = 64;
 #[derive(Debug)]
 pub(super) struct Hashes<'h> {
     hasher: &'h RandomState,
-    plain: Vec<StepUse>,
-    value: String,
-    next: String,
+    loose: Loose,
     /// What is left of each part, one behind the other, and where each ends.
     left: Vec<u8>,
     ends: Vec<usize>,
     hashes: Vec<u64>,
+}
+
+/// What is left of values when their spelling does not count.
+#[derive(Debug)]
+pub(crate) struct Loose {
+    plain: Vec<StepUse>,
+    value: String,
+    next: String,
+    left: Vec<u8>,
+}
+
+impl Loose {
+    pub(crate) fn new() -> Self {
+        Self {
+            // These are steps as a person could write them.
+            plain: read_steps("spelling", "plain | alnum | fold").unwrap_or_default(),
+            value: String::new(),
+            next: String::new(),
+            left: Vec::new(),
+        }
+    }
+
+    /// What is left of a value.
+    pub(crate) fn of(&mut self, value: &str) -> &[u8] {
+        let mut left = std::mem::take(&mut self.left);
+        left.clear();
+        self.leave(value, &mut left);
+        self.left = left;
+        &self.left
+    }
+
+    /// Appends what is left of a value: letters and digits in lower case and without accents, numbers
+    /// without leading zeros.
+    fn leave(&mut self, part: &str, left: &mut Vec<u8>) {
+        if looks_like_a_number(part) {
+            let number = steps::as_number(part).or_else(|| {
+                let steps = part.contains(',').then(|| read_steps("spelling", "number \",\""));
+                steps.and_then(Result::ok).and_then(|steps| applied(&steps, part))
+            });
+            if let Some(number) = number {
+                left.extend(number.bytes());
+                return;
+            }
+        }
+        let mut text = part;
+        if !part.is_ascii() {
+            self.value.clear();
+            self.value.push_str(part);
+            for step in &self.plain {
+                if let Some(made) = applied(std::slice::from_ref(step), &self.value) {
+                    self.next.clone_from(&made);
+                    std::mem::swap(&mut self.value, &mut self.next);
+                }
+            }
+            text = &self.value;
+        }
+        // Zeros count once a digit stands before them.
+        let mut zeros = true;
+        let mut waiting = false;
+        for &byte in text.as_bytes() {
+            match byte {
+                b'0' if zeros => waiting = true,
+                b'0'..=b'9' => {
+                    left.push(byte);
+                    (zeros, waiting) = (false, false);
+                }
+                _ => {
+                    if std::mem::take(&mut waiting) {
+                        left.push(b'0');
+                    }
+                    zeros = true;
+                    if byte.is_ascii_alphanumeric() || byte >= 0x80 {
+                        left.push(byte.to_ascii_lowercase());
+                    }
+                }
+            }
+        }
+        if waiting {
+            left.push(b'0');
+        }
+    }
 }
 
 /// What sets hashes of one trail apart from those of another.
@@ -64,10 +143,7 @@ impl<'h> Hashes<'h> {
     pub(super) fn new(hasher: &'h RandomState) -> Self {
         Self {
             hasher,
-            // These are steps as a person could write them.
-            plain: read_steps("spelling", "plain | alnum | fold").unwrap_or_default(),
-            value: String::new(),
-            next: String::new(),
+            loose: Loose::new(),
             left: Vec::new(),
             ends: Vec::new(),
             hashes: Vec::new(),
@@ -85,7 +161,7 @@ impl<'h> Hashes<'h> {
         self.left.clear();
         self.ends.clear();
         for part in parts.clone() {
-            self.leave(part);
+            self.loose.leave(part, &mut self.left);
             self.ends.push(self.left.len());
         }
         if letters != Letters::Not {
@@ -118,57 +194,6 @@ impl<'h> Hashes<'h> {
         if self.hashes.len() > 1 {
             let sum = self.hashes.iter().fold(ORDER, |all, hash| all.wrapping_add(at(*hash, 0)));
             found(Trail::Order, sum);
-        }
-    }
-
-    /// Appends what is left of a value: letters and digits in lower case and without accents, numbers
-    /// without leading zeros.
-    fn leave(&mut self, part: &str) {
-        if looks_like_a_number(part) {
-            let number = steps::as_number(part).or_else(|| {
-                let steps = part.contains(',').then(|| read_steps("spelling", "number \",\""));
-                steps.and_then(Result::ok).and_then(|steps| applied(&steps, part))
-            });
-            if let Some(number) = number {
-                self.left.extend(number.bytes());
-                return;
-            }
-        }
-        let mut text = part;
-        if !part.is_ascii() {
-            self.value.clear();
-            self.value.push_str(part);
-            for step in &self.plain {
-                if let Some(made) = applied(std::slice::from_ref(step), &self.value) {
-                    self.next.clone_from(&made);
-                    std::mem::swap(&mut self.value, &mut self.next);
-                }
-            }
-            text = &self.value;
-        }
-        // Zeros count once a digit stands before them.
-        let mut zeros = true;
-        let mut waiting = false;
-        for &byte in text.as_bytes() {
-            match byte {
-                b'0' if zeros => waiting = true,
-                b'0'..=b'9' => {
-                    self.left.push(byte);
-                    (zeros, waiting) = (false, false);
-                }
-                _ => {
-                    if std::mem::take(&mut waiting) {
-                        self.left.push(b'0');
-                    }
-                    zeros = true;
-                    if byte.is_ascii_alphanumeric() || byte >= 0x80 {
-                        self.left.push(byte.to_ascii_lowercase());
-                    }
-                }
-            }
-        }
-        if waiting {
-            self.left.push(b'0');
         }
     }
 

@@ -11,7 +11,7 @@ use super::taking::Earlier;
 use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
 use crate::findings::{
-    Appended, Asked, Change, ChangedBy, Findings, Recorder, Tally, UpdateFindings,
+    Appended, Asked, Change, ChangedBy, Findings, Recorder, SAMPLES, Tally, UpdateFindings,
 };
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
@@ -25,6 +25,8 @@ pub struct Enrichment {
     added: Vec<String>,
     /// Whether unmatched keys are kept, so that their reasons can be sought.
     explaining: bool,
+    /// How many samples are kept of each trouble.
+    sampled: usize,
 }
 
 /// How one lookup came to its answer for a row, and what it was given.
@@ -60,7 +62,8 @@ impl Enrichment {
     pub fn new(lookups: Vec<(Lookup, Taking)>, main: &Headers, added: Vec<String>) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
-        let mut all = Self { stages, headers, added, explaining: false };
+        let (explaining, sampled) = (false, SAMPLES);
+        let mut all = Self { stages, headers, added, explaining, sampled };
         all.lay_over();
         all
     }
@@ -69,6 +72,13 @@ impl Enrichment {
     #[must_use]
     pub fn explaining(mut self, yes: bool) -> Self {
         self.explaining = yes;
+        self
+    }
+
+    /// The same with so many samples kept of each trouble.
+    #[must_use]
+    pub fn sampling(mut self, sampled: usize) -> Self {
+        self.sampled = sampled;
         self
     }
 
@@ -168,6 +178,7 @@ impl Enrichment {
         let tells_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
         let tally = |(nth, lookup)| {
             let tally = Tally::new(nth, lookup, self.is_chained(lookup), tells_all);
+            let tally = tally.sampling(self.sampled);
             if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
         };
         let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();

@@ -187,6 +187,7 @@ pub(crate) struct Tally {
     counts_copies: bool,
     counts: Counts,
     samples: [Vec<Sample>; TROUBLES.len()],
+    sampled: usize,
     asked: Asked,
     /// Under the first holder of each key, the main row that asked for it first; only while
     /// recording.
@@ -203,10 +204,17 @@ impl Tally {
             counts_copies,
             counts: Counts::default(),
             samples: Default::default(),
+            sampled: SAMPLES,
             asked: Asked((0..holders).map(|_| AtomicU32::new(0)).collect()),
             asked_by: if recording { vec![0; holders] } else { Vec::new() },
             unmatched: None,
         }
+    }
+
+    /// The same, with so many samples kept of each trouble.
+    pub(crate) fn sampling(mut self, sampled: usize) -> Self {
+        self.sampled = sampled;
+        self
     }
 
     /// The same, with every unmatched key kept, so that its reason can be sought.
@@ -237,7 +245,7 @@ impl Tally {
 
     /// Whether there are as many samples of each trouble as are kept, and nothing else is.
     pub(crate) fn has_all_samples(&self) -> bool {
-        self.unmatched.is_none() && self.samples.iter().all(|samples| samples.len() == SAMPLES)
+        self.unmatched.is_none() && self.samples.iter().all(|samples| samples.len() == self.sampled)
     }
 
     /// Keeps samples of the next row that is told of, and tells the recorder of it.
@@ -256,7 +264,7 @@ impl Tally {
         for kind in [Some(kind), also].into_iter().flatten().filter(|kind| *kind != Kind::Matched) {
             let trouble = TROUBLES.iter().position(|trouble| *trouble == kind);
             if let Some(samples) = trouble.map(|at| &mut self.samples[at])
-                && samples.len() < SAMPLES
+                && samples.len() < self.sampled
             {
                 samples.push(Sample::of(lookup, row, answer));
             }

@@ -158,6 +158,12 @@ impl Lookup {
         &self.on
     }
 
+    /// The names of the key's parts in messages: the headers of the main table that each is made from.
+    pub fn part_names(&self) -> Vec<String> {
+        let headers = |part: &Bound| part.template().headers().collect::<Vec<_>>().join(" and ");
+        self.key.parts().iter().map(headers).collect()
+    }
+
     /// The reference that is asked.
     pub fn reference(&self) -> &Reference {
         &self.reference

@@ -1,0 +1,91 @@
+//! Reports of a run, as a page, as Markdown or as JSON: one model, three forms.
+
+mod markdown;
+mod page;
+
+use std::io::Write;
+use std::path::Path;
+
+use gather_keys_core::report::Report;
+use gather_keys_formats::WholeFile;
+
+use crate::error::{Error, Result};
+
+/// The forms of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Form {
+    Page,
+    Markdown,
+    Json,
+}
+
+impl Form {
+    /// The form that a file's ending asks for.
+    fn of(path: &Path) -> Result<Self> {
+        let ending = path.extension().unwrap_or_default().to_string_lossy().to_lowercase();
+        match &ending[..] {
+            "html" | "htm" => Ok(Self::Page),
+            "md" | "markdown" => Ok(Self::Markdown),
+            "json" => Ok(Self::Json),
+            _ => Err(Error::ReportForm { name: path.display().to_string() }),
+        }
+    }
+}
+
+/// The files of the reports of a run, which don't appear before they are written.
+#[derive(Debug)]
+pub(crate) struct Reports(Vec<(String, Form, WholeFile)>);
+
+impl Reports {
+    /// Begins a report at each of the paths.
+    pub(crate) fn create(paths: &[impl AsRef<Path>], overwrite: bool) -> Result<Self> {
+        let begin = |path: &Path| {
+            let form = Form::of(path)?;
+            Ok((path.display().to_string(), form, WholeFile::create(path, overwrite)?))
+        };
+        Ok(Self(paths.iter().map(|path| begin(path.as_ref())).collect::<Result<_>>()?))
+    }
+
+    /// Writes them and lets them appear.
+    pub(crate) fn write(self, report: &Report) -> Result<()> {
+        for (name, form, mut file) in self.0 {
+            let text = match form {
+                Form::Page => page::page(report),
+                Form::Markdown => Ok(markdown::markdown(report)),
+                Form::Json => Ok(report.json()),
+            };
+            let refused = |cause| gather_keys_formats::Error::Write { name: name.clone(), cause };
+            let text = text.map_err(|cause| refused(std::io::Error::other(cause)))?;
+            file.write_all(text.as_bytes()).map_err(refused)?;
+            file.commit()?;
+        }
+        Ok(())
+    }
+}
+
+/// What a mend does beside mending, in a sentence.
+pub(crate) fn effect(
+    newly_ambiguous: u64,
+    lost: u64,
+    joined: u64,
+    name: &str,
+) -> String {
+    use crate::wording::counted;
+    let mut but = Vec::new();
+    if newly_ambiguous > 0 {
+        but.push(format!("{} would become ambiguous", counted(newly_ambiguous, "row")));
+    }
+    if lost > 0 {
+        let those = if lost == 1 { "that matches" } else { "that match" };
+        but.push(format!("{} {those} now would not", counted(lost, "row")));
+    }
+    let joined = match joined {
+        0 => String::new(),
+        1 => format!("; 1 key of {name} would be one with another"),
+        more => format!("; {} of {name} would be one with others", counted(more, "key")),
+    };
+    match &but[..] {
+        [] => format!("and nothing would become ambiguous{joined}."),
+        but => format!("but {}{joined}.", but.join(" and ")),
+    }
+}

@@ -1,0 +1,238 @@
+//! From the findings of a run to its report.
+
+use super::{
+    AliasTold, CountTold, FORM, GateTold, MendTold, PartTold, ReasonTold, ReferenceTold, Report,
+    RowTold, SharedTold, TableTold, UnmatchedTold, WrittenTold,
+};
+use crate::diagnosis::Diagnosis;
+use crate::enrich::Enrichment;
+use crate::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Sample};
+use crate::lookup::{AliasState, Holder, Lookup, Reference, RowId};
+
+/// How many rows or keys of a kind a report lists.
+pub const LISTED: usize = 100;
+
+/// What a report is made from.
+#[derive(Debug)]
+pub struct Gathering<'a> {
+    /// The version of the program.
+    pub version: &'a str,
+    /// What the main table is called.
+    pub main: &'a str,
+    /// The lookups.
+    pub enrichment: &'a Enrichment,
+    /// What was found.
+    pub findings: &'a Findings,
+    /// Why keys are unmatched, for each lookup.
+    pub diagnoses: &'a [Option<Diagnosis>],
+    /// What to do about the troubles of each lookup, beside mends.
+    pub advice: Vec<Vec<String>>,
+    /// How what was required came out.
+    pub gates: &'a [GateResult],
+    /// The name of the output, and whether it may appear.
+    pub output: Option<(&'a str, bool)>,
+}
+
+impl Gathering<'_> {
+    /// The report.
+    pub fn report(&self) -> Report {
+        let Self { enrichment, findings, .. } = self;
+        let each = enrichment.lookups().zip(&findings.lookups).zip(self.diagnoses);
+        let references = each.enumerate().map(|(nth, ((lookup, found), diagnosis))| {
+            let advice = self.advice.get(nth).cloned().unwrap_or_default();
+            reference(lookup, found, diagnosis.as_ref(), advice)
+        });
+        let gates = self.gates.iter().map(|gate| GateTold {
+            gate: gate.gate.clone(),
+            reference: gate.reference.clone(),
+            count: gate.count,
+            total: gate.total,
+            holds: gate.holds,
+        });
+        Report {
+            form: FORM,
+            version: self.version.to_owned(),
+            main: TableTold { name: self.main.to_owned(), rows: findings.main_rows },
+            written: self.output.map(|(name, appeared)| WrittenTold {
+                name: name.to_owned(),
+                rows: findings.written,
+                added: enrichment.added().to_vec(),
+                appeared,
+            }),
+            references: references.collect(),
+            gates: gates.collect(),
+        }
+    }
+}
+
+fn reference(
+    lookup: &Lookup,
+    found: &LookupFindings,
+    diagnosis: Option<&Diagnosis>,
+    advice: Vec<String>,
+) -> ReferenceTold {
+    let reference = lookup.reference();
+    let counts = &found.counts;
+    let keys = found.unmatched.keys();
+    let reasons = diagnosis.map(|diagnosis| diagnosis.reasons(keys)).unwrap_or_default();
+    let troubles = [Kind::Ambiguous, Kind::BlankKey, Kind::Malformed, Kind::NoHeader];
+    ReferenceTold {
+        name: reference.name().to_owned(),
+        tables: reference
+            .tables()
+            .map(|(name, rows)| TableTold { name: name.to_owned(), rows })
+            .collect(),
+        rows: counts.reference_rows,
+        keys: counts.reference_keys,
+        on: lookup.on().to_vec(),
+        outcomes: Kind::OUTCOMES.map(|kind| count(counts, kind)).to_vec(),
+        of_these: [Kind::Chosen, Kind::NoHeader].map(|kind| count(counts, kind)).to_vec(),
+        reference_findings: [
+            Kind::Duplicate,
+            Kind::Conflicting,
+            Kind::Collapsed,
+            Kind::Unused,
+            Kind::Repeated,
+        ]
+        .map(|kind| count(counts, kind))
+        .to_vec(),
+        parts: parts(lookup, &reasons),
+        reasons: reasons
+            .iter()
+            .map(|(reason, rows, _)| ReasonTold { reason: reason.of(lookup), rows: *rows })
+            .collect(),
+        mends: diagnosis.map_or(Vec::new(), |diagnosis| diagnosis.mends.iter().map(mend).collect()),
+        advice,
+        unmatched: unmatched(lookup, found, diagnosis),
+        main_rows: troubles
+            .into_iter()
+            .flat_map(|kind| found.samples(kind).iter().map(move |sample| (kind, sample)))
+            .map(|(kind, sample)| main_row(reference, kind, sample))
+            .collect(),
+        shared_keys: found.groups(lookup).take(LISTED).map(|group| shared(reference, &group)).collect(),
+        unused: found.unused(lookup).take(LISTED).map(|row| unused(reference, row)).collect(),
+        aliases: lookup.aliases().map(|(alias, state)| {
+            let (state, rows) = match state {
+                AliasState::Used(rows) if rows > 0 => ("used", rows),
+                AliasState::Used(_) => ("not asked for", 0),
+                AliasState::Gone => ("its reference key is gone", 0),
+                AliasState::Needless => ("the main key is found by itself", 0),
+                AliasState::Again => ("a row before is of the same main key", 0),
+                AliasState::Broken => ("a part is blank or can't be read", 0),
+            };
+            AliasTold {
+                row: alias.row,
+                key: alias.main.clone(),
+                stands_for: alias.reference.clone(),
+                state: state.to_owned(),
+                rows,
+            }
+        }).collect(),
+    }
+}
+
+fn count(counts: &Counts, kind: Kind) -> CountTold {
+    CountTold { kind: kind.label().to_owned(), count: counts.of(kind) }
+}
+
+/// How many rows each part stands in the way of.
+fn parts(
+    lookup: &Lookup,
+    reasons: &[(&crate::diagnosis::Reason, u64, usize)],
+) -> Vec<PartTold> {
+    let names = lookup.part_names();
+    let mut rows = vec![0; names.len()];
+    for (reason, count, _) in reasons {
+        for part in reason.parts() {
+            rows[part] += count;
+        }
+    }
+    let told = names.into_iter().zip(rows);
+    let mut told: Vec<PartTold> = told.map(|(part, rows)| PartTold { part, rows }).collect();
+    told.retain(|part| part.rows > 0);
+    told.sort_by_key(|part| std::cmp::Reverse(part.rows));
+    told
+}
+
+fn mend(mend: &crate::diagnosis::Mend) -> MendTold {
+    MendTold {
+        on: mend.on.clone(),
+        mended: mend.mended,
+        newly_ambiguous: mend.newly_ambiguous,
+        lost: mend.lost,
+        joined: mend.joined,
+    }
+}
+
+/// The cells that the key of a holder is made from.
+fn held(reference: &Reference, holder: Holder) -> Vec<String> {
+    reference.as_read(holder).into_iter().map(str::to_owned).collect()
+}
+
+fn unmatched(
+    lookup: &Lookup,
+    found: &LookupFindings,
+    diagnosis: Option<&Diagnosis>,
+) -> Vec<UnmatchedTold> {
+    let reference = lookup.reference();
+    let told = found.unmatched.keys().iter().enumerate().take(LISTED).map(|(nth, key)| {
+        let explained = diagnosis.map(|diagnosis| &diagnosis.explained[nth]);
+        UnmatchedTold {
+            key: key.read.clone(),
+            rows: key.rows,
+            row: key.row,
+            line: key.line,
+            reason: explained.map_or(String::new(), |explained| explained.reason.of(lookup)),
+            nearest: explained.and_then(|one| one.nearest).map(|one| held(reference, one)),
+            distance: explained.and_then(|one| one.distance).map(|distance| distance as u64),
+        }
+    });
+    told.collect()
+}
+
+fn main_row(reference: &Reference, kind: Kind, sample: &Sample) -> RowTold {
+    let more = match (&sample.unreadable, &sample.header) {
+        (Some(unreadable), _) => format!("`{}` can't read {}", unreadable.step, unreadable.value),
+        (None, Some((header, _))) => format!("there is no header {header}"),
+        _ if sample.candidates.is_empty() => String::new(),
+        _ => {
+            let rows = sample.candidates.iter().map(|&holder| {
+                let number = reference.number(reference.row(holder));
+                match reference.column(holder) {
+                    Some(column) => format!("{number} in {}", reference.headers().address(column)),
+                    None => number.to_string(),
+                }
+            });
+            format!("rows {}", rows.collect::<Vec<_>>().join(", "))
+        }
+    };
+    RowTold {
+        kind: kind.label().to_owned(),
+        table: None,
+        row: sample.row,
+        line: sample.line,
+        key: sample.key.clone(),
+        more,
+    }
+}
+
+fn shared(reference: &Reference, group: &crate::lookup::Group) -> SharedTold {
+    let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
+    SharedTold {
+        kind: kind.label().to_owned(),
+        key: held(reference, group.holders[0]),
+        collapsed: group.collapsed,
+        rows: group.rows.iter().map(|&row| reference.number(row)).collect(),
+    }
+}
+
+fn unused(reference: &Reference, row: RowId) -> RowTold {
+    RowTold {
+        kind: Kind::Unused.label().to_owned(),
+        table: reference.table(row).map(str::to_owned),
+        row: reference.number(row),
+        line: reference.line(row),
+        key: reference.row_as_read(row).into_iter().map(str::to_owned).collect(),
+        more: reference.range_as_read(row).unwrap_or_default(),
+    }
+}

@@ -1,0 +1,234 @@
+//! The report of a run: all that there is to say of it, as values.
+//!
+//! In go the findings and the diagnoses; out comes a [`Report`], which a program shows as a page or
+//! writes as JSON. Its form has a number, [`FORM`], that changes when something in it does.
+
+mod gather;
+
+pub use gather::{Gathering, LISTED};
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The number of the form that reports have.
+pub const FORM: u32 = 1;
+
+/// What a run found and wrote.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+#[schemars(title = "A report of Gather Keys")]
+pub struct Report {
+    /// The number of this form; another one means other things.
+    pub form: u32,
+    /// The version of the program.
+    pub version: String,
+    /// The table that is enriched.
+    pub main: TableTold,
+    /// What was written, where something was.
+    pub written: Option<WrittenTold>,
+    /// What was found for each reference, in order.
+    pub references: Vec<ReferenceTold>,
+    /// How what was required came out.
+    pub gates: Vec<GateTold>,
+}
+
+/// A table that was read.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct TableTold {
+    /// What it is called.
+    pub name: String,
+    /// How many rows it has.
+    pub rows: u64,
+}
+
+/// The table that was written.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct WrittenTold {
+    /// Where.
+    pub name: String,
+    /// How many rows it has.
+    pub rows: u64,
+    /// The headers of the columns that were added.
+    pub added: Vec<String>,
+    /// Whether it has appeared; it has not where something that is required does not hold.
+    pub appeared: bool,
+}
+
+/// How often a kind of finding occurs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct CountTold {
+    /// The kind.
+    pub kind: String,
+    /// How often.
+    pub count: u64,
+}
+
+/// What was found for one reference.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct ReferenceTold {
+    /// What it is called.
+    pub name: String,
+    /// The tables that its rows stand in.
+    pub tables: Vec<TableTold>,
+    /// How many rows it has.
+    pub rows: u64,
+    /// How many different keys.
+    pub keys: u64,
+    /// What it is matched on, part by part.
+    pub on: Vec<String>,
+    /// The outcome of the main rows: every one of them is one of these.
+    pub outcomes: Vec<CountTold>,
+    /// Of the matched main rows those that a rule chose for, and of the unmatched ones those that
+    /// name a header that is not there.
+    pub of_these: Vec<CountTold>,
+    /// What there is to say of the reference's keys and rows.
+    pub reference_findings: Vec<CountTold>,
+    /// Why main rows are unmatched, the commonest reason first.
+    pub reasons: Vec<ReasonTold>,
+    /// How many unmatched rows each part of the key stands in the way of.
+    pub parts: Vec<PartTold>,
+    /// Changes of the key that would match more, with their effect.
+    pub mends: Vec<MendTold>,
+    /// What else to do about each trouble, in sentences.
+    pub advice: Vec<String>,
+    /// The first unmatched keys.
+    pub unmatched: Vec<UnmatchedTold>,
+    /// The first main rows that are ambiguous, have a blank key or a malformed one.
+    pub main_rows: Vec<RowTold>,
+    /// The first keys of the reference that several of its rows hold.
+    pub shared_keys: Vec<SharedTold>,
+    /// The first rows of the reference that no main row asked for.
+    pub unused: Vec<RowTold>,
+    /// What became of each alias.
+    pub aliases: Vec<AliasTold>,
+}
+
+/// A reason, and how many main rows are unmatched for it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ReasonTold {
+    /// The reason.
+    pub reason: String,
+    /// How many main rows.
+    pub rows: u64,
+}
+
+/// A part of the key, and how many unmatched main rows it stands in the way of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PartTold {
+    /// The headers of the main table that it is made from.
+    pub part: String,
+    /// How many main rows.
+    pub rows: u64,
+}
+
+/// A change of the key, and what it would do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct MendTold {
+    /// The parts of the key as they are to be written.
+    pub on: Vec<String>,
+    /// How many unmatched main rows would match.
+    pub mended: u64,
+    /// How many main rows would become ambiguous.
+    pub newly_ambiguous: u64,
+    /// How many main rows that match now would not.
+    pub lost: u64,
+    /// How many keys of the reference would be one with another.
+    pub joined: u64,
+}
+
+/// An unmatched key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnmatchedTold {
+    /// The cells that it is made from.
+    pub key: Vec<String>,
+    /// How many main rows hold it.
+    pub rows: u64,
+    /// The first of them, from 1.
+    pub row: u64,
+    /// The line on which that begins, from 1.
+    pub line: u64,
+    /// Why it is unmatched.
+    pub reason: String,
+    /// The nearest key of the reference.
+    pub nearest: Option<Vec<String>>,
+    /// How many changes of one character lie between the two.
+    pub distance: Option<u64>,
+}
+
+/// A row in trouble.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RowTold {
+    /// The kind of finding.
+    pub kind: String,
+    /// The table, where a reference has several.
+    pub table: Option<String>,
+    /// The row, from 1.
+    pub row: u64,
+    /// The line on which it begins, from 1.
+    pub line: u64,
+    /// The cells that its key is made from.
+    pub key: Vec<String>,
+    /// What there is to say besides: the reference's rows that disagree, or what could not be read.
+    pub more: String,
+}
+
+/// A key of the reference that several rows hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct SharedTold {
+    /// Duplicate or conflicting.
+    pub kind: String,
+    /// The cells that the key of the first row is made from.
+    pub key: Vec<String>,
+    /// Whether the rows spell it differently.
+    pub collapsed: bool,
+    /// The rows, from 1.
+    pub rows: Vec<u64>,
+}
+
+/// An alias, and what became of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct AliasTold {
+    /// Its row in the table of aliases, from 1.
+    pub row: u64,
+    /// The main key.
+    pub key: Vec<String>,
+    /// The reference key that it stands for.
+    pub stands_for: Vec<String>,
+    /// What became of it.
+    pub state: String,
+    /// How many main rows it answered.
+    pub rows: u64,
+}
+
+/// How something that is required came out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct GateTold {
+    /// What is required, as it was written.
+    pub gate: String,
+    /// The reference.
+    pub reference: String,
+    /// How often the kind occurs.
+    pub count: u64,
+    /// Of how many.
+    pub total: u64,
+    /// Whether it holds.
+    pub holds: bool,
+}
+
+impl Report {
+    /// The report as JSON.
+    pub fn json(&self) -> String {
+        let mut text = serde_json::to_string_pretty(self).unwrap_or_default();
+        text.push('\n');
+        text
+    }
+
+    /// A JSON schema of reports.
+    ///
+    /// ```
+    /// assert!(gather_keys_core::report::Report::schema().contains("newly_ambiguous"));
+    /// ```
+    pub fn schema() -> String {
+        let schema = schemars::schema_for!(Self);
+        serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"
+    }
+}
