@@ -46,6 +46,9 @@ pub(crate) enum Command {
     /// Tell what the columns of tables hold, what is wrong with them, and which of them are keys
     #[command(after_help = SURVEY_EXAMPLES)]
     Survey(Survey),
+    /// Propose the key of two tables, with its steps and the columns worth taking, ready to run
+    #[command(after_help = SUGGEST_EXAMPLES)]
+    Suggest(Suggest),
     /// Make a key column, take one apart again, or test whether columns are a key
     #[command(subcommand)]
     Key(Key),
@@ -232,6 +235,35 @@ pub(crate) struct Form {
     /// cells [default: refuse]
     #[arg(long, value_name = "WHAT")]
     pub(crate) ragged: Option<String>,
+}
+
+const SUGGEST_EXAMPLES: &str = "\
+Examples:
+    gather-keys suggest harvest.csv hives.csv
+    gather-keys suggest orders.csv jars.csv --save-plan jars.toml
+
+Columns are compared by their values first and by their headers second, however
+the values are spelled. What is proposed is tried on the whole tables, and the
+counts are those of that. The runner-up is told too.
+
+Exit status: 0 a key is proposed; 1 none is found; 2 the call or an input is
+wrong.";
+
+/// `suggest`.
+#[derive(Debug, Args)]
+pub(crate) struct Suggest {
+    /// The main table
+    #[arg(value_name = "MAIN")]
+    pub(crate) main: OsString,
+    /// The reference table; a name with `*` in single quotes reads several files as one
+    #[arg(value_name = "REFERENCE")]
+    pub(crate) reference: OsString,
+    /// Write the proposal as a plan, to run with `gather-keys enrich`
+    #[arg(long, value_name = "PLAN")]
+    pub(crate) save_plan: Option<OsString>,
+    /// Replace the plan if there is one already
+    #[arg(long)]
+    pub(crate) overwrite: bool,
 }
 
 const SURVEY_EXAMPLES: &str = "\

@@ -11,7 +11,7 @@ use crate::inputs::{read_again, size_of};
 
 /// A reference is read once more for parts that stand in another column if it is no larger than this,
 /// in bytes.
-const READ_AGAIN: u64 = 256 << 20;
+const READ_AGAIN: u64 = 64 << 20;
 
 /// The diagnosis of each reference; `None` where there is nothing to diagnose, or nobody wants to know.
 pub(crate) fn diagnoses(

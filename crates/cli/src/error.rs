@@ -71,6 +71,8 @@ pub(crate) enum Error {
     NotOneOf { key: &'static str, value: String, all: &'static str },
     /// An option for updates, where there is none.
     WithoutUpdate { reference: String, option: &'static str },
+    /// `suggest` reads tables twice, which standard input can't be.
+    SuggestTwice,
     /// The ending of a report's file asks for no form that there is.
     ReportForm {
         /// The file.
@@ -290,6 +292,10 @@ impl fmt::Display for Error {
             Self::WithoutUpdate { reference, option } => {
                 write!(f, "--{option} of {reference} goes with --update: add one, or leave it out")
             }
+            Self::SuggestTwice => write!(
+                f,
+                "suggest reads the tables twice, which standard input can't be; save it to a file"
+            ),
             Self::ReportForm { name } => write!(
                 f,
                 "a report ends with .html, .md or .json, which {name} does not; name it so"

@@ -65,6 +65,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Why(why) => commands::why(&why, tables),
         Command::Watch(watch) => commands::watch(&watch),
         Command::Find(find) => commands::find(&find),
+        Command::Suggest(asked) => commands::suggest(&asked),
         Command::Survey(asked) => commands::survey(&asked),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),

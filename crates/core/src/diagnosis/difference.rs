@@ -8,14 +8,14 @@ use crate::template::{StepUse, read_steps};
 
 /// Steps that make one of two spellings: those of the main table's side and those of the reference's.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) struct Steps {
-    pub(super) main: String,
-    pub(super) reference: String,
+pub(crate) struct Steps {
+    pub(crate) main: String,
+    pub(crate) reference: String,
 }
 
 /// The ways in which spellings differ, with the steps that mend each.
 #[derive(Debug)]
-pub(super) struct Differences {
+pub(crate) struct Differences {
     ways: Vec<Way>,
     dates: Vec<(String, Vec<StepUse>)>,
 }
@@ -88,7 +88,7 @@ const DATES: [&str; 16] = [
 ];
 
 impl Differences {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         // These are steps as a person could write them.
         let steps = |text: &str| read_steps("steps", text).unwrap_or_default();
         let ways = WAYS.map(|(forms, text)| (forms, [text; 2])).into_iter().chain(SIDES);
@@ -104,7 +104,7 @@ impl Differences {
 
     /// How a main value differs from a reference value, with the steps that make the two one; none
     /// when they are equal or when it is not the spelling in which they differ.
-    pub(super) fn between(&self, main: &str, reference: &str) -> Option<(Vec<Form>, Steps)> {
+    pub(crate) fn between(&self, main: &str, reference: &str) -> Option<(Vec<Form>, Steps)> {
         if main == reference {
             return None;
         }
@@ -152,7 +152,7 @@ const WORD: usize = 2;
 
 impl Steps {
     /// Steps that do what either do; `None` when they don't go together.
-    pub(super) fn with(&self, other: &Self) -> Option<Self> {
+    pub(crate) fn with(&self, other: &Self) -> Option<Self> {
         if self == other {
             return Some(self.clone());
         }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::difference::{Differences, Steps};
 use super::mend::{Mend, mends};
 use super::reason::{Form, Reason};
-use super::seek::{Shared, Sought, in_parallel};
+use super::seek::{Beginning, Shared, Sought, beginning, in_parallel};
 use super::spelling::{Letters, Trail};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{Holder, Lookup, Reference};
@@ -101,7 +101,7 @@ struct Near<'a> {
     sought: Sought,
     shared: Shared,
     /// Of hashes that many holders share, these holders in the order of the part that is left out.
-    sorted: HashMap<u32, Vec<Holder>>,
+    sorted: HashMap<u32, Vec<(Beginning, Holder)>>,
     differences: Differences,
 }
 
@@ -109,20 +109,19 @@ impl<'a> Near<'a> {
     fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
         let sought = Sought::of(reference, keys.iter().map(UnmatchedKey::parts), Letters::Not);
         let shared = sought.shared(reference, &whole(reference), threads);
-        let mut large: Vec<(u32, usize)> = (0..keys.len())
+        let mut large: Vec<u32> = (0..keys.len())
             .flat_map(|key| sought.trails(key))
-            .filter_map(|(trail, slot)| match trail {
-                Trail::Without(part) => Some((*slot, *part as usize)),
-                _ => None,
-            })
-            .filter(|(slot, _)| shared.of(*slot).len() > FEW)
+            .filter(|(trail, _)| matches!(trail, Trail::Without(_)))
+            .map(|(_, slot)| *slot)
+            .filter(|slot| shared.of(*slot).len() > FEW)
             .collect();
         large.sort_unstable();
         large.dedup();
-        let sorted = in_parallel(&large, threads, |&(slot, part)| {
-            let mut holders = shared.of(slot).to_vec();
-            holders.sort_by_key(|&holder| reference.as_compared(holder).nth(part));
-            (slot, holders)
+        let sorted = in_parallel(&large, threads, |&slot| {
+            let pairs = shared.beginnings(slot).iter().copied().zip(shared.of(slot).iter().copied());
+            let mut all: Vec<(Beginning, Holder)> = pairs.collect();
+            all.sort_unstable();
+            (slot, all)
         });
         let sorted = sorted.into_iter().collect();
         Self { reference, keys, sought, shared, sorted, differences: Differences::new() }
@@ -244,21 +243,25 @@ impl<'a> Near<'a> {
     /// they are.
     fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(Holder, usize)> {
         let of = |holder: Holder| self.reference.as_compared(holder).nth(part).unwrap_or_default();
-        let few = match self.sorted.get(&slot) {
-            None => self.shared.of(slot),
-            Some(sorted) => {
-                let at = sorted.partition_point(|&holder| of(holder) < value);
-                &sorted[at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len())]
+        let begins = beginning(value);
+        let mut likely: Vec<(usize, Holder)> = Vec::new();
+        let mut look = |other: &Beginning, holder: Holder| {
+            if other[0] != 0 {
+                likely.push((unlike(&begins, other), holder));
             }
         };
-        let mut likely: Vec<(usize, Holder)> = Vec::new();
-        for &holder in few {
-            let other = of(holder);
-            if !other.is_empty() {
-                likely.push((value.len().max(other.len()) - ends_alike(value, other), holder));
+        match self.sorted.get(&slot) {
+            None => {
+                let all = self.shared.beginnings(slot).iter().zip(self.shared.of(slot));
+                all.for_each(|(other, &holder)| look(other, holder));
+            }
+            Some(sorted) => {
+                let at = sorted.partition_point(|(other, _)| *other < begins);
+                let near = at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len());
+                sorted[near].iter().for_each(|(other, holder)| look(other, *holder));
             }
         }
-        likely.sort();
+        likely.sort_unstable();
         let measured = likely.into_iter().take(MEASURED);
         let mut measured: Vec<(Holder, usize)> =
             measured.map(|(_, holder)| (holder, apart(value, of(holder)))).collect();
@@ -281,6 +284,10 @@ fn lettered(
 ) -> bool {
     if left.is_empty() {
         return false;
+    }
+    if keys[0].parts().count() > 1 && left.len() > WITH_TWO {
+        // Those that differ in a single part have been found without this.
+        return true;
     }
     let letters = if left.len() <= WITH_TWO { Letters::Two } else { Letters::One };
     let sought = Sought::of(reference, left.iter().map(|&nth| keys[nth].parts()), letters);
@@ -341,9 +348,20 @@ fn apart(one: &str, other: &str) -> usize {
     strsim::osa_distance(one, other)
 }
 
+/// How unlike the beginnings of two values look: how many bytes are not in common at their start
+/// and end.
+fn unlike(one: &Beginning, other: &Beginning) -> usize {
+    let long = |bytes: &Beginning| bytes.iter().position(|&byte| byte == 0).unwrap_or(bytes.len());
+    let (one, other) = (&one[..long(one)], &other[..long(other)]);
+    one.len().max(other.len()) - bytes_alike(one, other)
+}
+
 /// How many bytes two values have in common at their beginning and end.
 fn ends_alike(one: &str, other: &str) -> usize {
-    let (one, other) = (one.as_bytes(), other.as_bytes());
+    bytes_alike(one.as_bytes(), other.as_bytes())
+}
+
+fn bytes_alike(one: &[u8], other: &[u8]) -> usize {
     let start = one.iter().zip(other).take_while(|(a, b)| a.eq_ignore_ascii_case(b)).count();
     let (one, other) = (&one[start..], &other[start..]);
     let end = one.iter().rev().zip(other.iter().rev());

@@ -19,4 +19,5 @@ pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained};
 pub use mend::Mend;
 pub use reason::{Form, Reason};
-pub(crate) use spelling::Loose;
+pub(crate) use difference::{Differences, Steps};
+pub(crate) use spelling::{Loose, dates_of};

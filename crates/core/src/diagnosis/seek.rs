@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 use std::ops::Range;
 
-use super::spelling::{Hashes, Letters, Trail};
+use super::spelling::{Hashes, Letters, Loose, OddPart, Trail};
 use crate::lookup::{Holder, Reference};
 
 /// How many reference keys are gone through at once.
@@ -26,15 +26,30 @@ pub(super) struct Sought {
     trails: Vec<(Trail, u32)>,
     ends: Vec<usize>,
     letters: Letters,
+    odd: Vec<OddPart>,
 }
 
 /// The holders that share each hash.
 #[derive(Debug)]
 pub(super) struct Shared {
     holders: Vec<Holder>,
+    /// Beside each the beginning of the part that is left out, so that it need not be looked up where
+    /// it stands.
+    beginnings: Vec<Beginning>,
     starts: Vec<u32>,
     /// Whether there were more than could be noted.
     pub(super) is_bounded: bool,
+}
+
+/// The first bytes of a value, blank ones behind a short one.
+pub(super) type Beginning = [u8; 16];
+
+/// The first bytes of a value.
+pub(super) fn beginning(value: &str) -> Beginning {
+    let mut bytes = [0; 16];
+    let most = value.len().min(bytes.len());
+    bytes[..most].copy_from_slice(&value.as_bytes()[..most]);
+    bytes
 }
 
 /// A hash is spread already.
@@ -72,9 +87,17 @@ impl Sought {
             trails: Vec::new(),
             ends: Vec::new(),
             letters,
+            odd: Vec::new(),
         };
+        let mut loose = Loose::new();
         for parts in keys {
-            let Self { slots, trails, ends, .. } = &mut all;
+            let Self { slots, trails, ends, odd, .. } = &mut all;
+            for (nth, part) in parts.clone().enumerate() {
+                if odd.len() <= nth {
+                    odd.push(OddPart::default());
+                }
+                odd[nth].note(part, &mut loose);
+            }
             hashes.of(parts, letters, |trail, hash| {
                 let next = slots.len() as u32;
                 trails.push((trail, *slots.entry(hash).or_insert(next)));
@@ -116,17 +139,23 @@ impl Sought {
             (0..count).step_by(PIECE).map(|start| start..(start + PIECE).min(count)).collect();
         let most = MOST / pieces.len().max(1);
         let look = |piece: &Range<usize>| {
-            let (mut hashes, mut found) = (Hashes::new(reference.hasher()), Vec::new());
+            let mut hashes = Hashes::meeting(reference.hasher(), &self.odd);
+            let mut found = Vec::new();
             let mut all = 0_usize;
             for holder in reference.holders_in(piece.clone()) {
                 if !is_whole(holder) {
                     continue;
                 }
-                hashes.of(reference.key_parts(holder), self.letters, |_, hash| {
+                let parts = reference.key_parts(holder);
+                hashes.of(parts.clone(), self.letters, |trail, hash| {
                     if let Some(slot) = self.slot(hash) {
                         all += 1;
                         if found.len() < most {
-                            found.push((slot, holder));
+                            let begins = match trail {
+                                Trail::Without(part) => parts.clone().nth(part as usize),
+                                _ => None,
+                            };
+                            found.push((slot, holder, beginning(begins.unwrap_or_default())));
                         }
                     }
                 });
@@ -135,7 +164,7 @@ impl Sought {
         };
         let found = in_parallel(&pieces, threads, look);
         let mut starts = vec![0_u32; self.slots.len() + 1];
-        for (slot, _) in found.iter().flat_map(|(found, _)| found) {
+        for (slot, ..) in found.iter().flat_map(|(found, _)| found) {
             starts[*slot as usize + 1] += 1;
         }
         for slot in 1..starts.len() {
@@ -144,13 +173,15 @@ impl Sought {
         let mut next = starts.clone();
         let all = starts.last().copied().unwrap_or_default() as usize;
         let mut holders = vec![Holder::FIRST; all];
-        for (slot, holder) in found.iter().flat_map(|(found, _)| found) {
+        let mut beginnings = vec![Beginning::default(); all];
+        for (slot, holder, begins) in found.iter().flat_map(|(found, _)| found) {
             let at = &mut next[*slot as usize];
             holders[*at as usize] = *holder;
+            beginnings[*at as usize] = *begins;
             *at += 1;
         }
         let is_bounded = found.iter().any(|(_, bounded)| *bounded);
-        Shared { holders, starts, is_bounded }
+        Shared { holders, beginnings, starts, is_bounded }
     }
 }
 
@@ -159,6 +190,12 @@ impl Shared {
     pub(super) fn of(&self, slot: u32) -> &[Holder] {
         let slot = slot as usize;
         &self.holders[self.starts[slot] as usize..self.starts[slot + 1] as usize]
+    }
+
+    /// Beside each of them the beginning of the part that is left out.
+    pub(super) fn beginnings(&self, slot: u32) -> &[Beginning] {
+        let slot = slot as usize;
+        &self.beginnings[self.starts[slot] as usize..self.starts[slot + 1] as usize]
     }
 }
 

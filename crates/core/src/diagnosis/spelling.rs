@@ -49,6 +49,50 @@ pub(super) struct Hashes<'h> {
     left: Vec<u8>,
     ends: Vec<usize>,
     hashes: Vec<u64>,
+    /// For each part what the keys that are sought have in it, so that nothing is made which can't
+    /// be met; none while these are themselves looked at.
+    odd: Vec<OddPart>,
+}
+
+/// Whether values of a kind occur, and whether some are written otherwise than plainly.
+#[derive(Debug, Clone, Copy, Default)]
+struct Odd {
+    any: bool,
+    odd: bool,
+}
+
+impl Odd {
+    fn note(&mut self, is_odd: bool) {
+        self.any = true;
+        self.odd |= is_odd;
+    }
+}
+
+/// What the sought keys have in one part. Plain values of the reference meet plain ones without more
+/// ado.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct OddPart {
+    digits: Odd,
+    dates: Odd,
+}
+
+impl OddPart {
+    /// Takes the value of a part of a sought key.
+    pub(super) fn note(&mut self, value: &str, loose: &mut Loose) {
+        let left = loose.of(value);
+        if let Some(digits) = digits_of(left) {
+            self.digits.note(digits.len() < left.len());
+        }
+        if dates_of(value)[0].is_some() {
+            self.dates.note(!is_iso(value));
+        }
+    }
+}
+
+/// Whether a value is written as ISO 8601 has a date.
+fn is_iso(value: &str) -> bool {
+    let bytes = value.as_bytes();
+    bytes.len() == 10 && bytes[4] == b'-' && bytes[7] == b'-'
 }
 
 /// What is left of values when their spelling does not count.
@@ -83,7 +127,8 @@ impl Loose {
     /// Appends what is left of a value: letters and digits in lower case and without accents, numbers
     /// without leading zeros.
     fn leave(&mut self, part: &str, left: &mut Vec<u8>) {
-        if looks_like_a_number(part) {
+        let is_whole_number = part.bytes().all(|byte| byte.is_ascii_digit());
+        if !is_whole_number && looks_like_a_number(part) {
             let number = steps::as_number(part).or_else(|| {
                 let steps = part.contains(',').then(|| read_steps("spelling", "number \",\""));
                 steps.and_then(Result::ok).and_then(|steps| applied(&steps, part))
@@ -147,7 +192,13 @@ impl<'h> Hashes<'h> {
             left: Vec::new(),
             ends: Vec::new(),
             hashes: Vec::new(),
+            odd: Vec::new(),
         }
+    }
+
+    /// The same for keys of the reference, by what the sought ones have in each part.
+    pub(super) fn meeting(hasher: &'h RandomState, odd: &[OddPart]) -> Self {
+        Self { odd: odd.to_vec(), ..Self::new(hasher) }
     }
 
     /// Makes every hash of a key. `Letters::Not` makes all but those of nearly the same letters;
@@ -180,10 +231,20 @@ impl<'h> Hashes<'h> {
             let rest = total ^ at(self.hashes[nth], nth);
             let start = nth.checked_sub(1).map_or(0, |before| self.ends[before]);
             let left = &self.left[start..self.ends[nth]];
-            if let Some(digits) = digits_of(left) {
+            let odd = self.odd.get(nth);
+            let is_asked = |odd: Option<&Odd>, is_plain: bool| {
+                odd.is_none_or(|odd| odd.any && (odd.odd || !is_plain))
+            };
+            if let Some(digits) = digits_of(left)
+                && is_asked(odd.map(|odd| &odd.digits), digits.len() == left.len())
+            {
                 found(Trail::Spelling, rest ^ at(self.hasher.hash_one(digits) ^ DIGITS, nth));
             }
-            for date in dates_of(part).into_iter().flatten() {
+            let dates = match is_asked(odd.map(|odd| &odd.dates), is_iso(part)) {
+                true => dates_of(part),
+                false => [None; 2],
+            };
+            for date in dates.into_iter().flatten() {
                 let hash = self.hasher.hash_one((date.year(), date.month(), date.day()));
                 found(Trail::Spelling, rest ^ at(hash ^ DATES, nth));
             }
@@ -271,7 +332,7 @@ fn digits_of(left: &[u8]) -> Option<&[u8]> {
 
 /// The dates that a value may be: as numbers in any usual order, with the month as a word, or as the
 /// day number of a workbook.
-pub(super) fn dates_of(value: &str) -> [Option<Date>; 2] {
+pub(crate) fn dates_of(value: &str) -> [Option<Date>; 2] {
     let text = value.trim();
     let none = [None, None];
     if !(5..=30).contains(&text.len()) || !text.is_ascii() {

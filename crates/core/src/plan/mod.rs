@@ -24,6 +24,25 @@ pub use within::{Range, Reach, Within};
 
 use crate::template::StepUse;
 
+/// A header as it is written in `on`, `take` and the like: in double quotes where it holds signs or words
+/// that mean something there.
+///
+/// ```
+/// use gather_keys_core::plan::quoted_header;
+///
+/// assert_eq!(quoted_header("Site code"), "Site code");
+/// assert_eq!(quoted_header("Wend, lower"), "\"Wend, lower\"");
+/// ```
+pub fn quoted_header(header: &str) -> String {
+    let means_something = |word: &str| matches!(word, "as" | "in" | ".." | "..<");
+    let is_plain = !header.is_empty()
+        && header.trim() == header
+        && !header.contains(['"', ',', '=', '|', '{', '}', '*', '(', ')'])
+        && !header.starts_with('@')
+        && !header.split_whitespace().any(means_something);
+    if is_plain { header.to_owned() } else { format!("\"{}\"", header.replace('"', "\"\"")) }
+}
+
 /// What one reference is asked for.
 #[derive(Debug, Clone, Default)]
 pub struct ReferencePlan {

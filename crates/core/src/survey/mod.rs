@@ -1,4 +1,5 @@
-//! Profiles of a table's columns, and which of them are a key.
+//! Profiles of a table's columns, which of them are a key, and which go together with another
+//! table's ([`suggest()`]).
 //!
 //! In goes a table, once and block by block; out comes a [`Survey`]: of each column what it holds,
 //! how varied it is and what is wrong with it ([`ColumnProfile`]), and the columns or small sets of
@@ -10,12 +11,14 @@ mod column;
 mod distinct;
 mod frequent;
 mod look;
+mod suggest;
 mod trouble;
 
 pub use candidates::CandidateKey;
 pub use column::{ColumnProfile, Picture};
 pub use distinct::Count;
 pub use look::Look;
+pub use suggest::{LOOKED_AT, SuggestedKey, SuggestedPart, Suggestions, suggest};
 pub use trouble::{Trouble, TroubleKind};
 
 use std::sync::mpsc::{SyncSender, sync_channel};
