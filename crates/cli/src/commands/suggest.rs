@@ -54,10 +54,18 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
     let mut tried = Vec::new();
     for key in &found.keys {
         let mut best = try_key(asked, key, None, &found)?;
+        if best.counts.of(Kind::Ambiguous) > 0 {
+            for key in &key.wider {
+                let other = try_key(asked, key, None, &found)?;
+                if other.counts.of(Kind::Matched) > best.counts.of(Kind::Matched) {
+                    best = other;
+                }
+            }
+        }
         // Ranges are only of use where several rows hold a key.
         if best.counts.of(Kind::Conflicting) * 5 > best.counts.reference_keys {
             for within in &found.within {
-                let other = try_key(asked, key, Some(within), &found)?;
+                let other = try_key(asked, best.key, Some(within), &found)?;
                 if other.counts.of(Kind::Matched) > best.counts.of(Kind::Matched) {
                     best = other;
                 }

@@ -34,6 +34,8 @@ pub struct Suggestions {
 pub struct SuggestedKey {
     /// Its parts.
     pub parts: Vec<SuggestedPart>,
+    /// Keys of one part more, to be tried where several rows hold a key.
+    pub wider: Vec<SuggestedKey>,
 }
 
 /// A part of a key that is proposed.
@@ -213,20 +215,27 @@ pub fn suggest<M: Source, R: Source<Error = M::Error>>(
     let has_date = left.iter().any(|column| matches!(column.look(), Look::Date | Look::Time));
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
     let sets = sets(&left, &right, &pairs, lower);
+    let written = |set: &[Pair]| -> Vec<SuggestedPart> {
+        set.iter().map(|pair| part(pair, (&left, &ours), (&right, &theirs), &hasher)).collect()
+    };
     let keys: Vec<SuggestedKey> = sets
         .iter()
-        .map(|set| SuggestedKey {
-            parts: set.iter().map(|pair| part(pair, (&left, &ours), (&right, &theirs), &hasher)).collect(),
+        .map(|Proposed { set, wider }| SuggestedKey {
+            parts: written(set),
+            wider: wider
+                .iter()
+                .map(|set| SuggestedKey { parts: written(set), wider: Vec::new() })
+                .collect(),
         })
         .collect();
     let in_key: Vec<usize> = sets
         .first()
         .into_iter()
-        .flatten()
+        .flat_map(|proposed| &proposed.set)
         .flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of))
         .collect();
     let within = ranges((&left, &ours), (&right, &theirs), &bounds, &in_key);
-    let take = take(&naming, (&right, &theirs), &ours, &in_key, sets.first());
+    let take = take(&naming, (&right, &theirs), &ours, &in_key, sets.first().map(|best| &best.set));
     Ok(Suggestions { looked_at, keys, take, within })
 }
 
@@ -441,7 +450,7 @@ fn sets(
     right: &[Column],
     pairs: &[Pair],
     lower: Option<usize>,
-) -> Vec<Vec<Pair>> {
+) -> Vec<Proposed> {
     let mut scored: Vec<(f64, Vec<usize>)> = Vec::new();
     let scored_of = |set: &[usize]| {
         let chosen: Vec<&Pair> = set.iter().map(|&nth| &pairs[nth]).collect();
@@ -488,7 +497,7 @@ fn sets(
     }
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.len().cmp(&b.1.len())));
     let mut told: Vec<Vec<usize>> = Vec::new();
-    for (score, set) in scored {
+    for (score, set) in &scored {
         // Another key has other columns, not the same in another form.
         let columns = |set: &[usize]| -> HashSet<(usize, usize)> {
             let of = |nth: &usize| {
@@ -497,9 +506,9 @@ fn sets(
             };
             set.iter().map(of).collect()
         };
-        let is_new = told.iter().all(|known| !columns(known).is_subset(&columns(&set)));
-        if score > 0.1 && is_new && told.len() < PROPOSED {
-            told.push(set);
+        let is_new = told.iter().all(|known| !columns(known).is_subset(&columns(set)));
+        if *score > 0.1 && is_new && told.len() < PROPOSED {
+            told.push(set.clone());
         }
     }
     let by_place = |set: Vec<usize>| {
@@ -507,8 +516,27 @@ fn sets(
         set.sort_by_key(|pair| pair.main);
         set
     };
-    told.into_iter().map(by_place).collect()
+    let wider_than = |set: &[usize]| -> Vec<Vec<usize>> {
+        let is_wider = |other: &&Vec<usize>| {
+            other.len() == set.len() + 1 && set.iter().all(|nth| other.contains(nth))
+        };
+        scored.iter().map(|(_, other)| other).filter(is_wider).take(WIDER).cloned().collect()
+    };
+    let proposed = told.into_iter().map(|set| Proposed {
+        wider: wider_than(&set).into_iter().map(by_place).collect(),
+        set: by_place(set),
+    });
+    proposed.collect()
 }
+
+/// A set of pairs that is proposed, and the best of those with one pair more.
+struct Proposed {
+    set: Vec<Pair>,
+    wider: Vec<Vec<Pair>>,
+}
+
+/// How many of those there are.
+const WIDER: usize = 2;
 
 /// A pair as a part of a key, with the steps that make the spellings of both sides one.
 fn part(
