@@ -59,6 +59,14 @@ impl Summary<'_> {
                 if found.unmatched.beyond() == 1 { "was" } else { "were" },
             );
             paragraph(text, 4, &bound);
+        } else if diagnosis.not_sought > 0 {
+            let all = diagnosis.explained.len() as u64;
+            let bound = format!(
+                "Nearest keys were sought for {} of {}.",
+                number(all - diagnosis.not_sought),
+                counted(all, "unmatched key")
+            );
+            paragraph(text, 4, &bound);
         } else if diagnosis.is_bounded {
             paragraph(text, 4, "More keys came near than were compared; a nearer one may be there.");
         }

@@ -59,7 +59,8 @@ impl<'a> Scout<'a> {
         let mut sought = HashMap::with_hasher(hasher.clone());
         let mut rest = String::new();
         for (nth, (key, explained)) in keys.iter().zip(explained).enumerate() {
-            if !matches!(explained.reason, Reason::Nothing | Reason::OnePart(_)) {
+            let reason = &explained.reason;
+            if !matches!(reason, Reason::Nothing | Reason::NotSought | Reason::OnePart(_)) {
                 continue;
             }
             for (part, value) in key.parts().enumerate() {

@@ -15,6 +15,8 @@ use crate::lookup::{Holder, Lookup, Reference};
 pub struct Diagnosis {
     /// For each of the findings' unmatched keys, in order, its reason.
     pub explained: Vec<Explained>,
+    /// How many keys the nearest one was not sought for, since there are so many.
+    pub not_sought: u64,
     /// What would match more of them; each matches more than those before it.
     pub mends: Vec<Mend>,
     /// Whether more came near than could be looked at, so that the nearest may not be.
@@ -40,6 +42,9 @@ const SPELLED: usize = 4;
 /// Of a few holders all are looked at; of more those that stand near by in order.
 const FEW: usize = 48;
 const NEAR_BY: usize = 12;
+
+/// For how many keys the nearest one is sought, where spelling does not explain them.
+pub const NEAREST: usize = 10_000;
 
 /// So many of them are measured.
 const MEASURED: usize = 3;
@@ -71,16 +76,20 @@ impl Diagnosis {
         let left: Vec<usize> = (0..keys.len())
             .filter(|&nth| explained[nth].reason == Reason::Nothing)
             .collect();
-        is_bounded |= lettered(reference, keys, &left, &mut explained, threads);
+        let beyond = explained.iter_mut().skip(NEAREST);
+        let beyond = beyond.filter(|one| one.reason == Reason::Nothing);
+        let not_sought = beyond.map(|one| one.reason = Reason::NotSought).count() as u64;
+        let left = &left[..left.partition_point(|nth| *nth < NEAREST)];
+        is_bounded |= lettered(reference, keys, left, &mut explained, threads);
         let mends = mends(lookup, found, &explained, threads);
-        Some(Self { explained, mends, is_bounded })
+        Some(Self { explained, not_sought, mends, is_bounded })
     }
 
     /// How many rows have each reason, the commonest first, with the first key that has it. Keys are
     /// those of the findings that this is of.
     pub fn reasons<'d>(&'d self, keys: &[UnmatchedKey]) -> Vec<(&'d Reason, u64, usize)> {
         let mut all: Vec<(&Reason, u64, usize)> = Vec::new();
-        let mut places: HashMap<String, usize> = HashMap::new();
+        let mut places: HashMap<Reason, usize> = HashMap::new();
         for (nth, (explained, key)) in self.explained.iter().zip(keys).enumerate() {
             let alike = explained.reason.alike();
             let at = *places.entry(alike).or_insert_with(|| {
@@ -107,7 +116,8 @@ struct Near<'a> {
 
 impl<'a> Near<'a> {
     fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
-        let sought = Sought::of(reference, keys.iter().map(UnmatchedKey::parts), Letters::Not);
+        let parts = keys.iter().map(UnmatchedKey::parts);
+        let sought = Sought::of(reference, parts, Letters::Not, NEAREST);
         let shared = sought.shared(reference, &whole(reference), threads);
         let mut large: Vec<u32> = (0..keys.len())
             .flat_map(|key| sought.trails(key))
@@ -290,7 +300,8 @@ fn lettered(
         return true;
     }
     let letters = if left.len() <= WITH_TWO { Letters::Two } else { Letters::One };
-    let sought = Sought::of(reference, left.iter().map(|&nth| keys[nth].parts()), letters);
+    let parts = left.iter().map(|&nth| keys[nth].parts());
+    let sought = Sought::of(reference, parts, letters, usize::MAX);
     let shared = sought.shared(reference, &whole(reference), threads);
     let places: Vec<usize> = (0..left.len()).collect();
     let near = in_parallel(&places, threads, |&place| {

@@ -16,7 +16,7 @@ mod seek;
 mod spelling;
 
 pub use elsewhere::Scout;
-pub use explain::{Diagnosis, Explained};
+pub use explain::{Diagnosis, Explained, NEAREST};
 pub use mend::Mend;
 pub use reason::{Form, Reason};
 pub(crate) use difference::{Differences, Steps};

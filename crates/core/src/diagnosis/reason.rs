@@ -24,7 +24,7 @@ pub enum Form {
 }
 
 /// Why a main key is unmatched.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Reason {
     /// Parts of it are spelled otherwise than in the nearest reference key: for each such part, from
     /// 0, how.
@@ -49,6 +49,8 @@ pub enum Reason {
     },
     /// No reference key comes near.
     Nothing,
+    /// It is not spelling; which key comes near was not sought, since there are so many.
+    NotSought,
 }
 
 impl Form {
@@ -73,11 +75,11 @@ impl fmt::Display for Form {
 }
 
 impl Reason {
-    /// The same text for reasons that are told as one.
-    pub(super) fn alike(&self) -> String {
+    /// The same for reasons that are told as one.
+    pub(super) fn alike(&self) -> Self {
         match self {
-            Self::Typo { part, .. } => format!("typo {part:?}"),
-            other => format!("{other:?}"),
+            Self::Typo { part, .. } => Self::Typo { part: *part, distance: 0 },
+            other => other.clone(),
         }
     }
 
@@ -87,7 +89,7 @@ impl Reason {
             Self::Spelled(all) => all.iter().map(|(part, _)| *part).collect(),
             Self::Typo { part, .. } => part.iter().copied().collect(),
             Self::OnePart(part) | Self::Elsewhere { part, .. } => vec![*part],
-            Self::Swapped | Self::Nothing => Vec::new(),
+            Self::Swapped | Self::Nothing | Self::NotSought => Vec::new(),
         }
     }
 
@@ -113,6 +115,7 @@ impl Reason {
                 format!("{} stands in {} of {name}", part(nth), headers.address(*at))
             }
             Self::Nothing => "nothing near".to_owned(),
+            Self::NotSought => "not held in another spelling".to_owned(),
         }
     }
 }

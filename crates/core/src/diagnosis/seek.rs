@@ -13,6 +13,9 @@ use crate::lookup::{Holder, Reference};
 /// How many reference keys are gone through at once.
 const PIECE: usize = 1 << 15;
 
+/// How many of them are hashed before any hash is looked up.
+const AT_ONCE: usize = 256;
+
 /// How many shared hashes are noted at most, in all: what is found beyond is not looked at.
 const MOST: usize = 1 << 23;
 
@@ -71,11 +74,13 @@ impl Hasher for AsItIs {
 }
 
 impl Sought {
-    /// The hashes of some keys, each given by its parts.
+    /// The hashes of some keys, each given by its parts; without `letters` only so many of the first
+    /// keys are sought by all but one of their parts.
     pub(super) fn of<'k, P>(
         reference: &Reference,
         keys: impl Iterator<Item = P>,
         letters: Letters,
+        most: usize,
     ) -> Self
     where
         P: Iterator<Item = &'k str> + Clone,
@@ -90,7 +95,9 @@ impl Sought {
             odd: Vec::new(),
         };
         let mut loose = Loose::new();
-        for parts in keys {
+        for (nth, parts) in keys.enumerate() {
+            let is_beyond = letters == Letters::Not && nth >= most;
+            let letters = if is_beyond { Letters::Spellings } else { letters };
             let Self { slots, trails, ends, odd, .. } = &mut all;
             for (nth, part) in parts.clone().enumerate() {
                 if odd.len() <= nth {
@@ -119,12 +126,10 @@ impl Sought {
         &self.trails[start..self.ends[key]]
     }
 
-    fn slot(&self, hash: u64) -> Option<u32> {
+    /// Whether a hash may be there; nearly always it is then.
+    fn may_hold(&self, hash: u64) -> bool {
         let bit = hash as usize & (self.filter.len() * 64 - 1);
-        if self.filter[bit / 64] >> (bit % 64) & 1 == 0 {
-            return None;
-        }
-        self.slots.get(&hash).copied()
+        self.filter[bit / 64] >> (bit % 64) & 1 == 1
     }
 
     /// The holders of a reference that share each hash. `is_whole` says whether a row has a key.
@@ -140,25 +145,32 @@ impl Sought {
         let most = MOST / pieces.len().max(1);
         let look = |piece: &Range<usize>| {
             let mut hashes = Hashes::meeting(reference.hasher(), &self.odd);
-            let mut found = Vec::new();
+            let (mut made, mut found) = (Vec::new(), Vec::new());
             let mut all = 0_usize;
-            for holder in reference.holders_in(piece.clone()) {
-                if !is_whole(holder) {
-                    continue;
+            let starts = piece.clone().step_by(AT_ONCE);
+            for batch in starts.map(|start| start..(start + AT_ONCE).min(piece.end)) {
+                // First all hashes, then all bits, then all slots: so the waits for memory run side
+                // by side.
+                made.clear();
+                for holder in reference.holders_in(batch).filter(|&holder| is_whole(holder)) {
+                    hashes.of(reference.key_parts(holder), self.letters, |trail, hash| {
+                        made.push((hash, trail, holder));
+                    });
                 }
-                let parts = reference.key_parts(holder);
-                hashes.of(parts.clone(), self.letters, |trail, hash| {
-                    if let Some(slot) = self.slot(hash) {
-                        all += 1;
-                        if found.len() < most {
-                            let begins = match trail {
-                                Trail::Without(part) => parts.clone().nth(part as usize),
-                                _ => None,
-                            };
-                            found.push((slot, holder, beginning(begins.unwrap_or_default())));
-                        }
+                made.retain(|(hash, ..)| self.may_hold(*hash));
+                for &(hash, trail, holder) in &made {
+                    let Some(&slot) = self.slots.get(&hash) else { continue };
+                    all += 1;
+                    if found.len() < most {
+                        let begins = match trail {
+                            Trail::Without(part) => {
+                                reference.key_parts(holder).nth(part as usize)
+                            }
+                            _ => None,
+                        };
+                        found.push((slot, holder, beginning(begins.unwrap_or_default())));
                     }
-                });
+                }
             }
             (found, all > most)
         };

@@ -26,6 +26,8 @@ pub(super) enum Trail {
 /// How hard nearly the same letters are sought.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Letters {
+    /// Not at all: only other spellings and orders.
+    Spellings,
     /// Not at all: only the other trails.
     Not,
     /// With one letter left out on either side.
@@ -201,8 +203,8 @@ impl<'h> Hashes<'h> {
         Self { odd: odd.to_vec(), ..Self::new(hasher) }
     }
 
-    /// Makes every hash of a key. `Letters::Not` makes all but those of nearly the same letters;
-    /// otherwise only these are made.
+    /// Makes the hashes of a key: those of nearly the same letters, or all the others, or of these only
+    /// other spellings and orders.
     pub(super) fn of<'v>(
         &mut self,
         parts: impl Iterator<Item = &'v str> + Clone,
@@ -215,7 +217,7 @@ impl<'h> Hashes<'h> {
             self.loose.leave(part, &mut self.left);
             self.ends.push(self.left.len());
         }
-        if letters != Letters::Not {
+        if matches!(letters, Letters::One | Letters::Two) {
             self.letters(letters, &mut found);
             return;
         }
@@ -248,7 +250,7 @@ impl<'h> Hashes<'h> {
                 let hash = self.hasher.hash_one((date.year(), date.month(), date.day()));
                 found(Trail::Spelling, rest ^ at(hash ^ DATES, nth));
             }
-            if self.hashes.len() > 1 {
+            if self.hashes.len() > 1 && letters == Letters::Not {
                 found(Trail::Without(nth as u32), at(rest ^ WITHOUT, nth));
             }
         }
