@@ -104,7 +104,8 @@ pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
         1 => "1 alias is".to_owned(),
         more => format!("{} aliases are", number(more as u64)),
     };
-    let mut told = vec![format!("aliases: {count} of {all_of} used, for {}.", counted(rows, "row"))];
+    let mut told =
+        vec![format!("aliases: {count} of {all_of} used, for {}.", counted(rows, "row"))];
     let name = lookup.reference().name();
     for (state, what) in [
         (AliasState::Gone, format!("{name} has no such key any more")),

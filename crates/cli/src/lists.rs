@@ -9,8 +9,8 @@ use std::fs::{self, File};
 use std::io::{self, Seek};
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::diagnosis::{Diagnosis, Explained};
+use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{
     Change, ChangedBy, Findings, Kind, MainFinding, Recorder, UnmatchedKey,
 };
@@ -321,7 +321,10 @@ impl Lists {
         let mut spool = self.unmatched.get_ref();
         spool.rewind().map_err(|cause| refused(&file, cause))?;
         let mut reader = csv::ReaderBuilder::new();
-        let reader = reader.has_headers(false).flexible(true).from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
+        let reader = reader
+            .has_headers(false)
+            .flexible(true)
+            .from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
         for record in reader.into_records() {
             let record = record.map_err(|error| refused(&file, error.into()))?;
             // Behind its own cells stand the lookup and the key.

@@ -191,6 +191,15 @@ impl<'a> Run<'a> {
         }
         text.push_str(&summary::read_as(&inputs.read_as(), self.call.verbose));
         text.push_str(&summary::notes(&inputs.notes));
+        for (table, plan) in &self.call.references {
+            if table.addresses().any(|address| is_same(address, &self.call.main.address)) {
+                let note = format!(
+                    "note: {} is on both sides, as the main table and as {}.",
+                    self.call.main.address, plan.name
+                );
+                let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
+            }
+        }
         text
     }
 
@@ -245,7 +254,17 @@ impl<'a> Run<'a> {
         drop(progress);
         seen[0].rows = findings.main_rows;
         let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
-        Ok(Passed { main, enrichment, findings, diagnoses, reports, output, lists, draft, corrections })
+        Ok(Passed {
+            main,
+            enrichment,
+            findings,
+            diagnoses,
+            reports,
+            output,
+            lists,
+            draft,
+            corrections,
+        })
     }
 
     /// The form that the output is written in, and how it is read again.
@@ -484,6 +503,15 @@ fn plain(path: &Path) -> Option<std::path::PathBuf> {
         }
     }
     Some(plain)
+}
+
+/// Whether two addresses are of one table.
+fn is_same(one: &Address, other: &Address) -> bool {
+    // A pipe must not be opened just to be looked at.
+    let is_same = |(one, other): (&Path, &Path)| {
+        one.is_file() && other.is_file() && same_file::is_same_file(one, other).unwrap_or(false)
+    };
+    one.part() == other.part() && one.path().zip(other.path()).is_some_and(is_same)
 }
 
 fn file_name(path: &Path) -> String {

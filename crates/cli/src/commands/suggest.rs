@@ -105,10 +105,8 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
                 let path = PathBuf::from(path);
                 save(&plan, &path, asked.overwrite)?;
                 let name = path.display();
-                let _ = writeln!(
-                    text,
-                    "\nWrote the plan {name}; to run it: gather-keys enrich {name}"
-                );
+                let _ =
+                    writeln!(text, "\nWrote the plan {name}; to run it: gather-keys enrich {name}");
             }
         }
     }
@@ -131,7 +129,9 @@ fn plan_of(
             .ok_or_else(|| Error::PathNotText { path: path.to_string_lossy().into_owned() })
     };
     let in_ranges = |take: &&String| {
-        within.is_none_or(|within| !within.contains(&format!("in {take}")) && !within.ends_with(&format!(".. {take}")))
+        within.is_none_or(|within| {
+            !within.contains(&format!("in {take}")) && !within.ends_with(&format!(".. {take}"))
+        })
     };
     let take: Vec<Text> = found.take.iter().filter(in_ranges).map(Text::typed).collect();
     let reference = ReferenceTable {
@@ -177,7 +177,8 @@ fn tell(text: &mut String, tried: &Tried<'_>, theirs: &str) {
         );
     }
     if let Some(within) = within {
-        let _ = writeln!(text, "  {STRONG}{within}{STRONG:#}\n      picks the row among equal keys");
+        let _ =
+            writeln!(text, "  {STRONG}{within}{STRONG:#}\n      picks the row among equal keys");
     }
     let matched = counts.of(Kind::Matched);
     let _ = writeln!(

@@ -59,11 +59,8 @@ fn about(count: Count) -> String {
 
 fn tell(text: &mut String, table: &str, survey: &Survey) {
     let columns = counted(survey.columns.len() as u64, "column");
-    let _ = writeln!(
-        text,
-        "{STRONG}{table}{STRONG:#}: {}, {columns}\n",
-        counted(survey.rows, "row")
-    );
+    let _ =
+        writeln!(text, "{STRONG}{table}{STRONG:#}: {}, {columns}\n", counted(survey.rows, "row"));
     let widest = survey.columns.iter().map(|column| column.header.width()).max().unwrap_or(0);
     let widest = widest.clamp(6, WIDEST);
     for column in &survey.columns {

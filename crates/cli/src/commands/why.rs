@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 use std::io::Write as _;
 
 use anstyle::Style;
+use gather_keys_core::diagnosis::Explained;
 use gather_keys_core::enrich::{Enrichment, Written};
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Block, Headers, Row, Source};
@@ -15,10 +16,10 @@ use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded};
 use crate::places::{self, place, reference_place};
-use crate::summary;
+use crate::summary::{self, as_written, held};
 use crate::table_arguments::TableArguments;
 use crate::typed::Asked;
-use crate::wording::{counted, joined, wrapped};
+use crate::wording::{self, counted, joined, wrapped};
 
 const STRONG: Style = Style::new().bold();
 
@@ -51,7 +52,9 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
             text.push('\n');
         }
         let row = Row::of(&block, row).with(&followed.added, 0).over(enrichment.overlay());
-        let traced = Traced { main: enrichment.headers(), lookup, row, answer: followed.answer };
+        let (main, answer) = (enrichment.headers(), followed.answer);
+        let in_plan = asked.file.is_some();
+        let traced = Traced { main, lookup, row, answer, in_plan };
         traced.tell(&mut text, &what);
         tell_updates(&mut text, enrichment.headers(), &followed.updated);
     }
@@ -105,6 +108,8 @@ struct Traced<'a> {
     lookup: &'a Lookup,
     row: Row<'a>,
     answer: Answer,
+    /// Whether it is a plan that says how.
+    in_plan: bool,
 }
 
 /// What the row's cells become that the lookup updates.
@@ -201,6 +206,12 @@ impl Traced<'_> {
         let mut say = |words: &str| {
             let _ = writeln!(text, "  {}", wrapped(words, 2, "    "));
         };
+        if let Some(alias) = self.lookup.alias_of(self.row) {
+            say(&format!(
+                "{name} does not hold this key, but an alias says that it stands for {}.",
+                alias.reference.join(", ")
+            ));
+        }
         match self.answer {
             Answer::Matched(_) if rows.len() == 1 => say(&format!("{hold}: matched.")),
             Answer::Matched(_) => say(&format!("{hold} and agree on what is taken: matched.")),
@@ -228,12 +239,8 @@ impl Traced<'_> {
             )),
             Answer::Unmatched(Miss::Key) => {
                 say(&format!("No row of {name} holds this key: unmatched."));
+                self.tell_reason(text);
                 tell_near(text, reference, compared);
-                let advice = format!(
-                    "Correct the cell, add the row to {name}, or let steps make the two spellings \
-                     one."
-                );
-                let _ = writeln!(text, "  {}", wrapped(&advice, 2, "    "));
             }
             Answer::Unmatched(Miss::Range(first)) => {
                 let nearest = self.lookup.nearest_range(self.row, first);
@@ -262,6 +269,35 @@ impl Traced<'_> {
             }
         }
         tell_candidates(text, reference, &holders);
+    }
+
+    /// Why no row holds the key, which one comes nearest, and what would make them one.
+    fn tell_reason(&self, text: &mut String) {
+        let lookup = self.lookup;
+        let reference = lookup.reference();
+        let explained = Explained::of(lookup, self.row);
+        let mut line = |words: &str| {
+            let _ = writeln!(text, "  {}", wrapped(words, 2, "    "));
+        };
+        if let Some(holder) = explained.nearest {
+            let place = reference_place(reference, reference.row(holder));
+            let key = held(lookup, holder, wording::width());
+            line(&format!(
+                "Reason: {}. The nearest is {place}: {key}.",
+                explained.reason.of(lookup)
+            ));
+        } else {
+            line("Reason: nothing near.");
+        }
+        match explained.mend(lookup) {
+            Some(on) => {
+                line("It would match with");
+                for part in as_written(&on, self.in_plan) {
+                    let _ = writeln!(text, "      {part}");
+                }
+            }
+            None => line(&format!("Correct the cell, or add the row to {}.", reference.name())),
+        }
     }
 
     /// `2 rows of hives hold this key`.

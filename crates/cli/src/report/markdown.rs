@@ -83,21 +83,16 @@ fn reference(text: &mut String, told: &ReferenceTold) {
         let _ = writeln!(text, "\n### Unmatched keys");
         let keys = told.unmatched.iter().map(|key| {
             let nearest = key.nearest.as_ref().map_or(String::new(), |nearest| cells(nearest));
-            vec![
-                number(key.row),
-                number(key.rows),
-                cells(&key.key),
-                plain(&key.reason),
-                nearest,
-            ]
+            vec![number(key.row), number(key.rows), cells(&key.key), plain(&key.reason), nearest]
         });
         table(text, &["first row", "rows", "key", "reason", "nearest"], keys);
     }
     if !told.main_rows.is_empty() {
         let _ = writeln!(text, "\n### Other rows in trouble");
-        let rows = told.main_rows.iter().map(|row| {
-            vec![number(row.row), row.kind.clone(), cells(&row.key), plain(&row.more)]
-        });
+        let rows = told
+            .main_rows
+            .iter()
+            .map(|row| vec![number(row.row), row.kind.clone(), cells(&row.key), plain(&row.more)]);
         table(text, &["row", "kind", "key", "more"], rows);
     }
     if !told.aliases.is_empty() {

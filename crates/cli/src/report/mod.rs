@@ -64,12 +64,7 @@ impl Reports {
 }
 
 /// What a mend does beside mending, in a sentence.
-pub(crate) fn effect(
-    newly_ambiguous: u64,
-    lost: u64,
-    joined: u64,
-    name: &str,
-) -> String {
+pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
     use crate::wording::counted;
     let mut but = Vec::new();
     if newly_ambiguous > 0 {

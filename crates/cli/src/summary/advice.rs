@@ -2,12 +2,12 @@
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings};
-use gather_keys_core::lookup::{Lookup, Reference, Rule};
+use gather_keys_core::lookup::{Lookup, Reference, Rule, Unsound};
 
 use super::Summary;
 use crate::aliases;
 use crate::places::{reference_place, unread};
-use crate::wording::{counted, joined};
+use crate::wording::{counted, joined, number};
 
 impl Summary<'_> {
     /// What to do about each trouble, beside mends of the key.
@@ -21,6 +21,7 @@ impl Summary<'_> {
         let mut all = aliases::told(lookup);
         let reference = lookup.reference();
         let name = reference.name();
+        all.extend(unsound(reference));
         all.extend(advice_on_unmatched(lookup, counts, diagnosis));
         let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
@@ -62,6 +63,9 @@ impl Summary<'_> {
                     "{} {is} blank where the references before give no answer: mend that first",
                     names(&taken)
                 ));
+            }
+            if counts.of(Kind::BlankKey) * 5 >= counts.main_rows * 4 {
+                mends.push("that is nearly every row, so another column may be meant".to_owned());
             }
             all.push(format!("blank key: {}.", mends.join("; ")));
         }
@@ -107,6 +111,33 @@ impl Summary<'_> {
         }
         all
     }
+}
+
+/// What is wrong with the key of a reference as a whole.
+fn unsound(reference: &Reference) -> Vec<String> {
+    let (name, headers) = (reference.name(), reference.headers());
+    let survey = format!("`gather-keys survey {}` tells which columns are one", headers.table());
+    let told = reference.unsound().into_iter().map(|unsound| match unsound {
+        Unsound::Constant(part) => {
+            let part = &reference.key().parts()[part];
+            let part = part.columns().iter().map(|&column| headers.address(column));
+            format!(
+                "key: {} is the same in every row of {name}, so it tells none apart; leave it out, \
+                 or name another column.",
+                joined(&part.collect::<Vec<_>>(), "and")
+            )
+        }
+        Unsound::Blank { column, rows } => format!(
+            "key: {} is blank in {} of {} of {name}, so another column may be meant.",
+            headers.address(column),
+            number(rows),
+            counted(reference.rows(), "row")
+        ),
+        Unsound::NoUnique => format!(
+            "key: every key of {name} is on several of its rows, so a part may be missing; {survey}."
+        ),
+    });
+    told.collect()
 }
 
 /// What to do about rows that nothing answers, by why that is.

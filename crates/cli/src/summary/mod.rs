@@ -13,6 +13,7 @@ mod reasons;
 mod since;
 
 pub(crate) use gates::gates;
+pub(crate) use reasons::{as_written, held};
 pub(crate) use since::{edits, moved};
 
 use std::fmt::Write;

@@ -35,9 +35,9 @@ impl Summary<'_> {
             let indent = " ".repeat(count.len());
             let _ = writeln!(text, "{count}{}", wording::wrapped(&reason, count.len(), &indent));
             let room = wording::width().saturating_sub(count.len());
-            let near = explained.nearest.map_or(String::new(), |holder| {
-                format!(" (near {})", held(lookup, holder, room))
-            });
+            let near = explained
+                .nearest
+                .map_or(String::new(), |holder| format!(" (near {})", held(lookup, holder, room)));
             let place = place(key.row, key.line);
             let sample = labelled(&place, key.read.iter().map(String::as_str), &near, room);
             for line in sample.split('\n') {
@@ -68,7 +68,11 @@ impl Summary<'_> {
             );
             paragraph(text, 4, &bound);
         } else if diagnosis.is_bounded {
-            paragraph(text, 4, "More keys came near than were compared; a nearer one may be there.");
+            paragraph(
+                text,
+                4,
+                "More keys came near than were compared; a nearer one may be there.",
+            );
         }
     }
 
@@ -90,29 +94,29 @@ impl Summary<'_> {
                 counted(all, "row"),
             );
             paragraph(text, 2, &words);
-            for line in self.as_written(&mend.on) {
+            for line in as_written(&mend.on, self.in_plan) {
                 let _ = writeln!(text, "      {line}");
             }
             let name = lookup.reference().name();
             paragraph(text, 4, &effect(mend.newly_ambiguous, mend.lost, mend.joined, name));
         }
     }
+}
 
-    /// The key as it is to be written, on the command line or in the plan, line by line.
-    fn as_written(&self, on: &[String]) -> Vec<String> {
-        if let ([only], true) = (on, self.in_plan) {
-            return vec![format!("on = {}", in_toml(only))];
-        }
-        if self.in_plan {
-            let parts = on.iter().map(|part| format!("    {},", in_toml(part)));
-            return ["on = [".to_owned()].into_iter().chain(parts).chain(["]".to_owned()]).collect();
-        }
-        let parts = on.iter().enumerate().map(|(nth, part)| {
-            let more = if nth + 1 < on.len() { " \\" } else { "" };
-            format!("--on '{}'{more}", part.replace('\'', "'\\''"))
-        });
-        parts.collect()
+/// The key as it is to be written, on the command line or in a plan, line by line.
+pub(crate) fn as_written(on: &[String], in_plan: bool) -> Vec<String> {
+    if let ([only], true) = (on, in_plan) {
+        return vec![format!("on = {}", in_toml(only))];
     }
+    if in_plan {
+        let parts = on.iter().map(|part| format!("    {},", in_toml(part)));
+        return ["on = [".to_owned()].into_iter().chain(parts).chain(["]".to_owned()]).collect();
+    }
+    let parts = on.iter().enumerate().map(|(nth, part)| {
+        let more = if nth + 1 < on.len() { " \\" } else { "" };
+        format!("--on '{}'{more}", part.replace('\'', "'\\''"))
+    });
+    parts.collect()
 }
 
 /// A text as it stands in a plan.

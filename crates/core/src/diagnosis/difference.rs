@@ -27,9 +27,7 @@ struct Way {
     steps: [Vec<StepUse>; 2],
 }
 
-use Form::{
-    Accents, DateForm, InnerSpace, LetterCase, NumberForm, Punctuation, SurroundingSpace,
-};
+use Form::{Accents, DateForm, InnerSpace, LetterCase, NumberForm, Punctuation, SurroundingSpace};
 
 /// The ways, those first that say least.
 const WAYS: [(&[Form], &str); 23] = [
@@ -59,10 +57,8 @@ const WAYS: [(&[Form], &str); 23] = [
 ];
 
 /// Ways in which the sides take other steps.
-const SIDES: [(&[Form], [&str; 2]); 2] = [
-    (&[NumberForm], ["number \",\"", "number"]),
-    (&[NumberForm], ["number", "number \",\""]),
-];
+const SIDES: [(&[Form], [&str; 2]); 2] =
+    [(&[NumberForm], ["number \",\"", "number"]), (&[NumberForm], ["number", "number \",\""])];
 
 const DIGITS: &str = "digits | number";
 const PLAIN_DIGITS: &str = "plain | digits | number";
@@ -227,9 +223,14 @@ mod tests {
             };
             assert_eq!(made, steps, "{main} {reference}");
         }
-        for (main, reference) in
-            [("Fellside", "Fellside"), ("K-7", "H-007"), ("H-O12", "H-012"), ("H-8", "H-7"), ("Moor", "More"), ("-", "/")]
-        {
+        for (main, reference) in [
+            ("Fellside", "Fellside"),
+            ("K-7", "H-007"),
+            ("H-O12", "H-012"),
+            ("H-8", "H-7"),
+            ("Moor", "More"),
+            ("-", "/"),
+        ] {
             assert_eq!(all.between(main, reference), None, "{main} {reference}");
         }
     }

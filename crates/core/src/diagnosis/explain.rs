@@ -3,12 +3,14 @@
 use std::collections::HashMap;
 
 use super::difference::{Differences, Steps};
-use super::mend::{Mend, mends};
+use super::mend::{Change, Mend, mends, written};
 use super::reason::{Form, Reason};
 use super::seek::{Beginning, Shared, Sought, beginning, in_parallel};
 use super::spelling::{Letters, Trail};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{Holder, Lookup, Reference};
+use crate::table::Row;
+use crate::template::Work;
 
 /// What was found out about the unmatched keys of a lookup.
 #[derive(Debug)]
@@ -55,7 +57,32 @@ const LETTERED: usize = 24;
 /// How many keys are sought with two letters left out; more only with one.
 const WITH_TWO: usize = 10_000;
 
+/// How long a value may be that is sought so: every pair of its letters is left out, which takes long
+/// in a large reference.
+const SHORT: usize = 14;
+const LONGER: usize = 40;
+const MANY: usize = 100_000;
+
 impl Explained {
+    /// Why a lookup does not find the key of one main row.
+    pub fn of(lookup: &Lookup, row: Row<'_>) -> Self {
+        let mut packed = String::new();
+        lookup.key().pack(row, &mut packed, &mut Work::default());
+        let keys = [UnmatchedKey::of(lookup, row, &packed)];
+        let mut explained = Near::new(lookup.reference(), &keys, 1).explain(1);
+        if explained[0].reason == Reason::Nothing {
+            lettered(lookup.reference(), &keys, &[0], &mut explained, 1);
+        }
+        explained.swap_remove(0)
+    }
+
+    /// The parts of the key as they are to be written for this key to match, where its spelling alone
+    /// stands in the way.
+    pub fn mend(&self, lookup: &Lookup) -> Option<Vec<String>> {
+        let change: Change = self.steps.iter().cloned().collect();
+        if change.is_empty() { None } else { written(lookup, &change) }
+    }
+
     pub(super) fn nothing() -> Self {
         Self { reason: Reason::Nothing, nearest: None, distance: None, steps: Vec::new() }
     }
@@ -73,9 +100,8 @@ impl Diagnosis {
         let near = Near::new(reference, keys, threads);
         let mut explained = near.explain(threads);
         let mut is_bounded = near.shared.is_bounded;
-        let left: Vec<usize> = (0..keys.len())
-            .filter(|&nth| explained[nth].reason == Reason::Nothing)
-            .collect();
+        let left: Vec<usize> =
+            (0..keys.len()).filter(|&nth| explained[nth].reason == Reason::Nothing).collect();
         let beyond = explained.iter_mut().skip(NEAREST);
         let beyond = beyond.filter(|one| one.reason == Reason::Nothing);
         let not_sought = beyond.map(|one| one.reason = Reason::NotSought).count() as u64;
@@ -128,7 +154,8 @@ impl<'a> Near<'a> {
         large.sort_unstable();
         large.dedup();
         let sorted = in_parallel(&large, threads, |&slot| {
-            let pairs = shared.beginnings(slot).iter().copied().zip(shared.of(slot).iter().copied());
+            let pairs =
+                shared.beginnings(slot).iter().copied().zip(shared.of(slot).iter().copied());
             let mut all: Vec<(Beginning, Holder)> = pairs.collect();
             all.sort_unstable();
             (slot, all)
@@ -194,8 +221,7 @@ impl<'a> Near<'a> {
         but: Option<usize>,
     ) -> Option<Vec<(usize, Vec<Form>, Steps)>> {
         let mut all = Vec::new();
-        for (nth, (part, other)) in
-            parts.iter().zip(self.reference.as_compared(holder)).enumerate()
+        for (nth, (part, other)) in parts.iter().zip(self.reference.as_compared(holder)).enumerate()
         {
             if *part != other && Some(nth) != but {
                 let (forms, steps) = self.differences.between(part, other)?;
@@ -209,12 +235,9 @@ impl<'a> Near<'a> {
     fn is_swapped(&self, parts: &[&str], holder: Holder) -> bool {
         let mut others: Vec<&str> = self.reference.as_compared(holder).collect();
         parts.iter().all(|part| {
-            let same = others
-                .iter()
-                .position(|other| other == part)
-                .or_else(|| {
-                    others.iter().position(|o| self.differences.between(part, o).is_some())
-                });
+            let same = others.iter().position(|other| other == part).or_else(|| {
+                others.iter().position(|o| self.differences.between(part, o).is_some())
+            });
             same.map(|at| others.swap_remove(at)).is_some()
         })
     }
@@ -299,7 +322,8 @@ fn lettered(
         // Those that differ in a single part have been found without this.
         return true;
     }
-    let letters = if left.len() <= WITH_TWO { Letters::Two } else { Letters::One };
+    let longest = if reference.holder_count() <= MANY { LONGER } else { SHORT };
+    let letters = if left.len() <= WITH_TWO { Letters::Two(longest) } else { Letters::One };
     let parts = left.iter().map(|&nth| keys[nth].parts());
     let sought = Sought::of(reference, parts, letters, usize::MAX);
     let shared = sought.shared(reference, &whole(reference), threads);
@@ -321,9 +345,16 @@ fn lettered(
     });
     for (&nth, near) in left.iter().zip(near) {
         let Some((distance, holder)) = near else { continue };
-        let part = (keys[nth].parts().count() == 1).then_some(0);
+        let parts: Vec<&str> = keys[nth].parts().collect();
+        let part = (parts.len() == 1).then_some(0);
+        let other = reference.as_compared(holder).next().unwrap_or_default();
+        let reason = if parts.len() == 1 && !is_typo(parts[0], other, distance) {
+            Reason::OtherDigits
+        } else {
+            Reason::Typo { part, distance }
+        };
         explained[nth] = Explained {
-            reason: Reason::Typo { part, distance },
+            reason,
             nearest: Some(holder),
             distance: Some(distance),
             steps: Vec::new(),
@@ -391,13 +422,15 @@ fn most_apart(characters: usize) -> usize {
 
 /// Whether a value is likely another with a slip of the hand: a few letters off, the digits the same.
 fn is_typo(value: &str, other: &str, distance: usize) -> bool {
+    let plain = |sign: char| sign.is_ascii_digit().then_some(sign);
     // Letters that are taken for digits are slips of the hand.
-    let digit = |sign: char| match sign {
+    let taken_for = |sign: char| match sign {
         'O' | 'o' => Some('0'),
         'I' | 'l' => Some('1'),
-        _ => sign.is_ascii_digit().then_some(sign),
+        _ => plain(sign),
     };
-    let digits = |text: &str| text.chars().filter_map(digit).collect::<String>();
     let long = value.chars().count().max(other.chars().count());
-    distance <= most_apart(long) && digits(value) == digits(other)
+    distance <= most_apart(long)
+        && (value.chars().filter_map(plain).eq(other.chars().filter_map(plain))
+            || value.chars().filter_map(taken_for).eq(other.chars().filter_map(taken_for)))
 }

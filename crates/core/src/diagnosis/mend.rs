@@ -39,7 +39,7 @@ pub struct Mend {
 }
 
 /// The steps that are put behind those of each part.
-type Change = BTreeMap<usize, Steps>;
+pub(super) type Change = BTreeMap<usize, Steps>;
 
 /// How many changes are worked out at most, and for a reference of many keys.
 const MOST: usize = 10;
@@ -136,7 +136,7 @@ fn changes(lookup: &Lookup, found: &LookupFindings, explained: &[Explained]) -> 
 }
 
 /// The parts of the key with a change written into them.
-fn written(lookup: &Lookup, change: &Change) -> Option<Vec<String>> {
+pub(super) fn written(lookup: &Lookup, change: &Change) -> Option<Vec<String>> {
     let parts = lookup.key().parts().len();
     let mut all = Vec::new();
     for (nth, text) in lookup.on().iter().take(parts).enumerate() {

@@ -15,9 +15,9 @@ mod reason;
 mod seek;
 mod spelling;
 
+pub(crate) use difference::{Differences, Steps};
 pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained, NEAREST};
 pub use mend::Mend;
 pub use reason::{Form, Reason};
-pub(crate) use difference::{Differences, Steps};
 pub(crate) use spelling::{Loose, dates_of};

@@ -47,6 +47,8 @@ pub enum Reason {
         /// The column.
         column: usize,
     },
+    /// The nearest key differs in its digits, which is likely another one.
+    OtherDigits,
     /// No reference key comes near.
     Nothing,
     /// It is not spelling; which key comes near was not sought, since there are so many.
@@ -89,7 +91,7 @@ impl Reason {
             Self::Spelled(all) => all.iter().map(|(part, _)| *part).collect(),
             Self::Typo { part, .. } => part.iter().copied().collect(),
             Self::OnePart(part) | Self::Elsewhere { part, .. } => vec![*part],
-            Self::Swapped | Self::Nothing | Self::NotSought => Vec::new(),
+            Self::Swapped | Self::OtherDigits | Self::Nothing | Self::NotSought => Vec::new(),
         }
     }
 
@@ -107,13 +109,14 @@ impl Reason {
             }
             Self::Swapped => "parts in another order".to_owned(),
             Self::Typo { part: nth, .. } => {
-                format!("a few characters of {}", nth.as_ref().map_or("the key", part))
+                format!("likely a typing slip in {}", nth.as_ref().map_or("the key", part))
             }
-            Self::OnePart(nth) => format!("all but {} is held", part(nth)),
+            Self::OnePart(nth) => format!("all parts but {} are held", part(nth)),
             Self::Elsewhere { part: nth, column: at } => {
                 let (name, headers) = (lookup.reference().name(), lookup.reference().headers());
                 format!("{} stands in {} of {name}", part(nth), headers.address(*at))
             }
+            Self::OtherDigits => "the nearest key has other digits".to_owned(),
             Self::Nothing => "nothing near".to_owned(),
             Self::NotSought => "not held in another spelling".to_owned(),
         }

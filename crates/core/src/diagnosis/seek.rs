@@ -163,9 +163,7 @@ impl Sought {
                     all += 1;
                     if found.len() < most {
                         let begins = match trail {
-                            Trail::Without(part) => {
-                                reference.key_parts(holder).nth(part as usize)
-                            }
+                            Trail::Without(part) => reference.key_parts(holder).nth(part as usize),
                             _ => None,
                         };
                         found.push((slot, holder, beginning(begins.unwrap_or_default())));
@@ -232,8 +230,7 @@ pub(super) fn in_parallel<T: Sync, R: Send>(
         }
     };
     let mut all: Vec<(usize, R)> = std::thread::scope(|scope| {
-        let workers: Vec<_> =
-            (0..threads.min(things.len())).map(|_| scope.spawn(worker)).collect();
+        let workers: Vec<_> = (0..threads.min(things.len())).map(|_| scope.spawn(worker)).collect();
         let joined = workers.into_iter().flat_map(|worker| match worker.join() {
             Ok(made) => made,
             Err(panic) => std::panic::resume_unwind(panic),

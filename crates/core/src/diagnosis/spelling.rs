@@ -32,12 +32,9 @@ pub(super) enum Letters {
     Not,
     /// With one letter left out on either side.
     One,
-    /// With up to two.
-    Two,
+    /// With up to two, of values no longer than this.
+    Two(usize),
 }
-
-/// Values no longer than this are compared with two letters left out.
-const SHORT: usize = 14;
 
 /// Values longer than this are not compared with letters left out.
 const LONG: usize = 64;
@@ -217,7 +214,7 @@ impl<'h> Hashes<'h> {
             self.loose.leave(part, &mut self.left);
             self.ends.push(self.left.len());
         }
-        if matches!(letters, Letters::One | Letters::Two) {
+        if matches!(letters, Letters::One | Letters::Two(_)) {
             self.letters(letters, &mut found);
             return;
         }
@@ -270,8 +267,7 @@ impl<'h> Hashes<'h> {
         let mut before = [0_u64; LONG + 1];
         for (nth, &byte) in text.iter().enumerate() {
             powers[nth + 1] = powers[nth].wrapping_mul(ORDER | 1);
-            before[nth + 1] =
-                before[nth].wrapping_mul(ORDER | 1).wrapping_add(u64::from(byte) + 1);
+            before[nth + 1] = before[nth].wrapping_mul(ORDER | 1).wrapping_add(u64::from(byte) + 1);
         }
         // The hash of a piece, as if nothing stood around it.
         let piece = |from: usize, to: usize| {
@@ -284,7 +280,7 @@ impl<'h> Hashes<'h> {
             let tail = piece(out + 1, end);
             let rest = end - out - 1;
             tell(before[out].wrapping_mul(powers[rest]).wrapping_add(tail));
-            if letters == Letters::Two && end <= SHORT {
+            if matches!(letters, Letters::Two(longest) if end <= longest) {
                 for other in out + 1..end {
                     let middle = piece(out + 1, other);
                     let head =
@@ -481,7 +477,7 @@ mod tests {
                 }
             }
             let other = String::from_utf8(other).unwrap();
-            let letters = if changes.len() == 1 { Letters::One } else { Letters::Two };
+            let letters = if changes.len() == 1 { Letters::One } else { Letters::Two(16) };
             prop_assert!(share(&[&value], &[&other], letters, Trail::Letters));
         }
     }

@@ -16,5 +16,5 @@ pub use kind::{Counts, Kind, Population};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
 pub use sample::{SAMPLES, Sample};
 pub use tally::{Appended, Findings, LookupFindings, UpdateFindings};
-pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};
 pub(crate) use tally::{Asked, Tallied, Tally};
+pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};

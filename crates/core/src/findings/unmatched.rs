@@ -45,6 +45,17 @@ impl UnmatchedKeys {
 }
 
 impl UnmatchedKey {
+    /// The key of one main row.
+    pub(crate) fn of(lookup: &Lookup, row: Row<'_>, packed: &str) -> Self {
+        Self {
+            packed: packed.into(),
+            read: lookup.key().as_read(row).map(str::to_owned).collect(),
+            rows: 1,
+            row: row.number(),
+            line: row.line(),
+        }
+    }
+
     /// The parts as they are compared.
     pub fn parts(&self) -> impl Iterator<Item = &str> + Clone {
         packed::Cells::new(&self.packed)
@@ -84,13 +95,7 @@ impl Collecting {
             return;
         }
         self.places.insert(self.packed.as_str().into(), self.all.keys.len());
-        self.all.keys.push(UnmatchedKey {
-            packed: self.packed.as_str().into(),
-            read: lookup.key().as_read(row).map(str::to_owned).collect(),
-            rows: 1,
-            row: row.number(),
-            line: row.line(),
-        });
+        self.all.keys.push(UnmatchedKey::of(lookup, row, &self.packed));
     }
 
     /// What was taken.

@@ -93,6 +93,15 @@ impl Lookup {
         self
     }
 
+    /// The alias by which the key of a main row is answered, which the reference does not have itself.
+    pub fn alias_of(&self, row: Row<'_>) -> Option<&Alias> {
+        let aliases = self.aliases.as_ref()?;
+        let mut key = String::new();
+        self.key.pack(row, &mut key, &mut Work::default());
+        let (_, nth) = aliases.find(&key)?;
+        Some(&aliases.all[nth].0)
+    }
+
     /// Every alias with what became of it, once main rows have been answered.
     pub fn aliases(&self) -> impl Iterator<Item = (&Alias, AliasState)> {
         self.aliases.iter().flat_map(|aliases| {

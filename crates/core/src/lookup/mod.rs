@@ -17,6 +17,7 @@ mod records;
 mod reference;
 mod rule;
 mod search;
+mod soundness;
 mod taken_in;
 
 pub use aliases::{Alias, AliasState};
@@ -27,6 +28,7 @@ pub use position::{Line, Position};
 pub use reference::{Holder, Reference, RowId, Seed};
 pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
+pub use soundness::Unsound;
 
 use naming::NamedColumn;
 use rule::{Compared, Decision};

@@ -380,7 +380,7 @@ impl Reference {
         record.iter().step_by(MEMORY_LINE).chain(record.last()).fold(0, |all, byte| all ^ byte)
     }
 
-    fn parts(&self) -> usize {
+    pub(super) fn parts(&self) -> usize {
         self.key().parts().len()
     }
 

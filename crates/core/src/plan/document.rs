@@ -213,9 +213,10 @@ impl Plan {
     /// Every path in the plan, which are relative to it.
     pub fn paths_mut(&mut self) -> impl Iterator<Item = &mut Text> {
         let files = [&mut self.output, &mut self.lists, &mut self.receipt, &mut self.corrections];
-        let tables = self.references.iter_mut().flat_map(|reference| {
-            [&mut reference.table].into_iter().chain(&mut reference.aliases)
-        });
+        let tables = self
+            .references
+            .iter_mut()
+            .flat_map(|reference| [&mut reference.table].into_iter().chain(&mut reference.aliases));
         let reports = &mut self.report.0;
         files.into_iter().flatten().chain(reports).chain([&mut self.main.table]).chain(tables)
     }

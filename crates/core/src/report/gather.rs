@@ -109,25 +109,32 @@ fn reference(
             .flat_map(|kind| found.samples(kind).iter().map(move |sample| (kind, sample)))
             .map(|(kind, sample)| main_row(reference, kind, sample))
             .collect(),
-        shared_keys: found.groups(lookup).take(LISTED).map(|group| shared(reference, &group)).collect(),
+        shared_keys: found
+            .groups(lookup)
+            .take(LISTED)
+            .map(|group| shared(reference, &group))
+            .collect(),
         unused: found.unused(lookup).take(LISTED).map(|row| unused(reference, row)).collect(),
-        aliases: lookup.aliases().map(|(alias, state)| {
-            let (state, rows) = match state {
-                AliasState::Used(rows) if rows > 0 => ("used", rows),
-                AliasState::Used(_) => ("not asked for", 0),
-                AliasState::Gone => ("its reference key is gone", 0),
-                AliasState::Needless => ("the main key is found by itself", 0),
-                AliasState::Again => ("a row before is of the same main key", 0),
-                AliasState::Broken => ("a part is blank or can't be read", 0),
-            };
-            AliasTold {
-                row: alias.row,
-                key: alias.main.clone(),
-                stands_for: alias.reference.clone(),
-                state: state.to_owned(),
-                rows,
-            }
-        }).collect(),
+        aliases: lookup
+            .aliases()
+            .map(|(alias, state)| {
+                let (state, rows) = match state {
+                    AliasState::Used(rows) if rows > 0 => ("used", rows),
+                    AliasState::Used(_) => ("not asked for", 0),
+                    AliasState::Gone => ("its reference key is gone", 0),
+                    AliasState::Needless => ("the main key is found by itself", 0),
+                    AliasState::Again => ("a row before is of the same main key", 0),
+                    AliasState::Broken => ("a part is blank or can't be read", 0),
+                };
+                AliasTold {
+                    row: alias.row,
+                    key: alias.main.clone(),
+                    stands_for: alias.reference.clone(),
+                    state: state.to_owned(),
+                    rows,
+                }
+            })
+            .collect(),
     }
 }
 
@@ -136,10 +143,7 @@ fn count(counts: &Counts, kind: Kind) -> CountTold {
 }
 
 /// How many rows each part stands in the way of.
-fn parts(
-    lookup: &Lookup,
-    reasons: &[(&crate::diagnosis::Reason, u64, usize)],
-) -> Vec<PartTold> {
+fn parts(lookup: &Lookup, reasons: &[(&crate::diagnosis::Reason, u64, usize)]) -> Vec<PartTold> {
     let names = lookup.part_names();
     let mut rows = vec![0; names.len()];
     for (reason, count, _) in reasons {

@@ -113,7 +113,9 @@ mod tests {
             hash = hash.wrapping_mul(0xbf58_476d_1ce4_e5b9);
             hash ^ hash >> 32
         };
-        for (different, most) in [(0, 100), (100, 100), (101, 100), (50_000, 10_000), (300_000, 5_000)] {
+        for (different, most) in
+            [(0, 100), (100, 100), (101, 100), (50_000, 10_000), (300_000, 5_000)]
+        {
             let mut distinct = Distinct::up_to(most);
             for n in 0..different * 2 {
                 distinct.add(spread(n % different.max(1)));

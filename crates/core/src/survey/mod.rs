@@ -21,8 +21,8 @@ pub use look::Look;
 pub use suggest::{LOOKED_AT, SuggestedKey, SuggestedPart, Suggestions, suggest};
 pub use trouble::{Trouble, TroubleKind};
 
-use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::Arc;
+use std::sync::mpsc::{SyncSender, sync_channel};
 
 use ahash::RandomState;
 

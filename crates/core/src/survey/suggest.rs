@@ -146,7 +146,8 @@ impl Column {
         };
         let tail = &left[left.len() - digits..];
         let zeros = tail.iter().take_while(|byte| **byte == b'0').count();
-        let tail = if digits == 0 { 0 } else { hasher.hash_one(&tail[zeros.min(digits - 1)..]) | 1 };
+        let tail =
+            if digits == 0 { 0 } else { hasher.hash_one(&tail[zeros.min(digits - 1)..]) | 1 };
         let whole = match date {
             Some(date) => hasher.hash_one((date.year(), date.month(), date.day())) | 1,
             None => hasher.hash_one(left) | 1,
@@ -322,10 +323,16 @@ fn pairs((left, ours): (&[Column], &Headers), (right, theirs): (&[Column], &Head
         for (nth, other) in right.iter().enumerate() {
             let named = alike(ours.name(column.of), theirs.name(other.of));
             let covered = column.distinct[0].intersection(&other.distinct[0]).count();
-            let loose = Pair { main, reference: vec![nth], form: Form::Loose, values, covered, named };
+            let loose =
+                Pair { main, reference: vec![nth], form: Form::Loose, values, covered, named };
             // Digits alone are compared where the values themselves don't meet.
             let covered = column.distinct[1].intersection(&other.distinct[1]).count();
-            let tail = Pair { form: Form::Tail, values: column.distinct[1].len(), covered, ..loose.clone() };
+            let tail = Pair {
+                form: Form::Tail,
+                values: column.distinct[1].len(),
+                covered,
+                ..loose.clone()
+            };
             let most_have = column.tail.iter().filter(|tail| **tail != 0).count() * 10
                 >= column.loose.iter().filter(|value| **value != 0).count() * 9;
             let is_varied = column.distinct[1].len() > FEW || named > 0.5;
@@ -445,12 +452,7 @@ fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>)
 }
 
 /// The best sets of pairs, and the best of those that are another key.
-fn sets(
-    left: &[Column],
-    right: &[Column],
-    pairs: &[Pair],
-    lower: Option<usize>,
-) -> Vec<Proposed> {
+fn sets(left: &[Column], right: &[Column], pairs: &[Pair], lower: Option<usize>) -> Vec<Proposed> {
     let mut scored: Vec<(f64, Vec<usize>)> = Vec::new();
     let scored_of = |set: &[usize]| {
         let chosen: Vec<&Pair> = set.iter().map(|&nth| &pairs[nth]).collect();
@@ -586,8 +588,7 @@ fn part(
             behind(format!("any({})", run(&columns, theirs)), their_steps)
         }
     };
-    let on =
-        if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
+    let on = if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
     SuggestedPart { on, values: pair.values, covered: pair.covered }
 }
 
@@ -632,11 +633,15 @@ fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Option<Named> {
                 let name = ours.name(column.of).to_owned();
                 // Headers of the same form name columns too, though no row names them.
                 let form = |header: &str| -> String {
-                    header.chars().map(|sign| if sign.is_ascii_digit() { '0' } else { sign }).collect()
+                    header
+                        .chars()
+                        .map(|sign| if sign.is_ascii_digit() { '0' } else { sign })
+                        .collect()
                 };
                 let first = form(headers[columns[0]]);
                 let is_like = first.contains('0');
-                columns.extend((0..headers.len()).filter(|&at| is_like && form(headers[at]) == first));
+                columns
+                    .extend((0..headers.len()).filter(|&at| is_like && form(headers[at]) == first));
                 columns.sort_unstable();
                 columns.dedup();
                 return Some(Named { template: format!("{{{header}{step}}}"), name, columns });
@@ -668,7 +673,8 @@ fn take(
         all.push(quoted_header(&theirs.address(column.of)));
     }
     if let Some(named) = naming {
-        let name = format!("{} by {}", theirs.table().split('.').next().unwrap_or("Value"), named.name);
+        let name =
+            format!("{} by {}", theirs.table().split('.').next().unwrap_or("Value"), named.name);
         all.push(format!("{} as {}", named.template, quoted_header(&name)));
     }
     let is_reverse = best.is_some_and(|best| best.iter().any(|pair| pair.reference.len() > 1));
@@ -676,9 +682,9 @@ fn take(
         all.push("@column as Column".to_owned());
     }
     if all.is_empty() {
-        let others = right.iter().filter(|column| {
-            !in_key.contains(&column.of) && !named.contains(&column.of)
-        });
+        let others = right
+            .iter()
+            .filter(|column| !in_key.contains(&column.of) && !named.contains(&column.of));
         all.extend(others.map(|column| quoted_header(&theirs.address(column.of))));
     }
     if all.is_empty() {
@@ -696,8 +702,7 @@ fn bounds(right: &[Column]) -> Vec<(usize, usize)> {
     let dates: Vec<usize> = (0..right.len()).filter(|&nth| is_date(&right[nth])).collect();
     let is_range = |pair: &[usize]| {
         let days = right[pair[0]].days.iter().zip(&right[pair[1]].days);
-        let known: Vec<bool> =
-            days.filter_map(|(from, to)| Some((*from)? <= (*to)?)).collect();
+        let known: Vec<bool> = days.filter_map(|(from, to)| Some((*from)? <= (*to)?)).collect();
         let fit = known.iter().filter(|fits| **fits).count();
         known.len() > 1 && fit * 10 >= known.len() * 9
     };

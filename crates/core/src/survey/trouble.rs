@@ -187,7 +187,8 @@ fn has_surplus_space(text: &str) -> bool {
 fn mixes_scripts(text: &str) -> bool {
     text.split(|sign: char| !sign.is_alphanumeric()).any(|word| {
         let latin = word.chars().any(|sign| sign.is_ascii_alphabetic());
-        let other = word.chars().any(|sign| matches!(sign, '\u{370}'..='\u{3ff}' | '\u{400}'..='\u{4ff}'));
+        let other =
+            word.chars().any(|sign| matches!(sign, '\u{370}'..='\u{3ff}' | '\u{400}'..='\u{4ff}'));
         latin && other
     })
 }
@@ -214,7 +215,10 @@ mod tests {
         let dates = TroubleKind::DateForms.label();
         let alike = TroubleKind::LookAlikes.label();
         for (cells, want) in [
-            (&["Fellside", " Fellside", "Nether  Moor", "Nether\u{a0}Moor"][..], vec![(space, 3, 2)]),
+            (
+                &["Fellside", " Fellside", "Nether  Moor", "Nether\u{a0}Moor"][..],
+                vec![(space, 3, 2)],
+            ),
             (&["Fellside ", "one\ntwo"], vec![(space, 1, 1)]),
             (&["7", "007", "8"], vec![(zeros, 1, 2)]),
             (&["007", "008"], vec![]),

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod chains;
+mod diagnosis;
 mod engine;
 mod keys;
 mod kinds;
@@ -13,4 +14,5 @@ mod naming;
 mod order;
 mod plans;
 mod receipts;
+mod surveys;
 mod updates;

@@ -22,6 +22,7 @@ fn reference() -> impl Strategy<Value = ReferenceTable> {
         let (name, clean, within, reach, when_duplicate, when_unmatched, replace, delimiter) =
             options;
         let (match_blanks, bring_blanks, append_unused) = flags;
+        let clean_again = clean.clone();
         ReferenceTable {
             table,
             name,
@@ -34,6 +35,7 @@ fn reference() -> impl Strategy<Value = ReferenceTable> {
             when_duplicate,
             when_unmatched,
             match_blanks,
+            aliases: clean_again,
             update,
             replace,
             bring_blanks,
@@ -65,6 +67,8 @@ proptest! {
             in_place: flags[1],
             no_backup: flags[2],
             lists,
+            report: require.clone(),
+            no_reasons: flags[1],
             require,
             write_anyway: flags[3],
             receipt,

@@ -1,0 +1,283 @@
+//! Reasons of unmatched keys, and mends that do what they promise.
+
+use std::collections::BTreeMap;
+
+use gather_keys_core::Error;
+use gather_keys_core::diagnosis::{Diagnosis, Form, Reason, Scout};
+use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::findings::{Kind, LookupFindings, MainFinding, Recorder};
+use gather_keys_core::lookup::{Alias, AliasState};
+use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
+use gather_keys_core::table::{Discard, Source};
+use proptest::prelude::*;
+
+use crate::memory::{Memory, Row, enrichment, rows};
+
+const MAIN: [&str; 3] = ["Apiary", "Hive", "Day"];
+const HIVES: [&str; 5] = ["Site", "Tag", "Seen", "Old tag", "Keeper"];
+const ON: &str = "Apiary = Site, Hive = Tag, Day = Seen";
+
+fn plan(on: &str, rule: WhenDuplicate) -> ReferencePlan {
+    ReferencePlan {
+        name: "hives".to_owned(),
+        on: On::parse(&[on]).unwrap(),
+        take: Some(Take::parse("Keeper").unwrap()),
+        when_duplicate: rule,
+        ..ReferencePlan::default()
+    }
+}
+
+/// The outcome of each main row.
+#[derive(Default)]
+struct Outcomes(BTreeMap<u64, Kind>);
+
+impl Recorder for Outcomes {
+    type Error = Error;
+
+    fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
+        if Kind::OUTCOMES.contains(&finding.kind) {
+            self.0.insert(finding.row.number(), finding.kind);
+        }
+        Ok(())
+    }
+}
+
+/// A lookup that has run over a main table, with what it found and what became of each row.
+struct Ran {
+    enrichment: Enrichment,
+    found: LookupFindings,
+    outcomes: Outcomes,
+}
+
+fn run(main: &[Row], hives: &[Row], plan: &ReferencePlan, threads: usize) -> Ran {
+    let mut main = Memory::new("harvest", &MAIN, main, 7);
+    let hives = Memory::new("hives", &HIVES, hives, 5);
+    let enrichment = enrichment(plan, &main, hives, threads).unwrap().explaining(true);
+    let mut outcomes = Outcomes::default();
+    let findings =
+        enrichment.run(&mut main, &mut Discard::default(), Some(&mut outcomes), threads).unwrap();
+    let found = findings.lookups.into_iter().next().unwrap();
+    Ran { enrichment, found, outcomes }
+}
+
+impl Ran {
+    fn diagnosis(&self) -> Option<Diagnosis> {
+        Diagnosis::of(self.enrichment.lookups().next().unwrap(), &self.found, 2)
+    }
+}
+
+/// Main rows messed up in known ways get the reason that is so, with the key that was meant.
+#[test]
+fn each_reason_is_the_right_one() {
+    let hives = rows(&[
+        &["Fellside", "H-007", "2026-05-19", "A-1", "Edda"],
+        &["Nether Moor", "H-012", "2026-05-20", "A-2", "Corvin"],
+        &["Rhône", "H-100", "2026-05-21", "A-3", "Jorun"],
+        &["Quarry", "7", "2026-05-22", "A-4", "Tamsin"],
+        &["Long Barrow", "H-031", "2026-05-23", "B-77", "Brenna"],
+    ]);
+    let spelled = |part, forms: &[Form]| Reason::Spelled(vec![(part, forms.to_vec())]);
+    let cases: [(&[&str], Reason, Option<&str>); 15] = [
+        (&["FELLSIDE", "H-007", "2026-05-19"], spelled(0, &[Form::LetterCase]), Some("Fellside")),
+        (
+            &[" Fellside", "H-007", "2026-05-19"],
+            spelled(0, &[Form::SurroundingSpace]),
+            Some("Fellside"),
+        ),
+        (
+            &["Nether\u{a0}Moor", "H-012", "2026-05-20"],
+            spelled(0, &[Form::InnerSpace]),
+            Some("Nether Moor"),
+        ),
+        (
+            &["Nether  Moor", "H-012", "2026-05-20"],
+            spelled(0, &[Form::InnerSpace]),
+            Some("Nether Moor"),
+        ),
+        (&["Fellside", "H-7", "2026-05-19"], spelled(1, &[Form::NumberForm]), Some("Fellside")),
+        (&["Quarry", "7.0", "2026-05-22"], spelled(1, &[Form::NumberForm]), Some("Quarry")),
+        (&["Fellside", "H-007", "19.5.2026"], spelled(2, &[Form::DateForm]), Some("Fellside")),
+        (&["Rhone", "H-100", "2026-05-21"], spelled(0, &[Form::Accents]), Some("Rhône")),
+        (&["Fellside", "H 007", "2026-05-19"], spelled(1, &[Form::Punctuation]), Some("Fellside")),
+        (
+            &["nether moor ", "H-12", "2026-05-20"],
+            Reason::Spelled(vec![
+                (0, vec![Form::SurroundingSpace, Form::LetterCase]),
+                (1, vec![Form::NumberForm]),
+            ]),
+            Some("Nether Moor"),
+        ),
+        (&["H-007", "Fellside", "2026-05-19"], Reason::Swapped, Some("Fellside")),
+        (
+            &["Felside", "H-007", "2026-05-19"],
+            Reason::Typo { part: Some(0), distance: 1 },
+            Some("Fellside"),
+        ),
+        (&["Fellside", "H-450", "2026-05-19"], Reason::OnePart(1), Some("Fellside")),
+        (&["Long Barrow", "B-77", "2026-05-23"], Reason::Elsewhere { part: 1, column: 3 }, None),
+        (&["Millpond", "K-9", "1999-01-01"], Reason::Nothing, None),
+    ];
+    let main: Vec<Row> = cases.iter().flat_map(|(row, ..)| rows(&[row])).collect();
+    let plan = plan(ON, WhenDuplicate::Report);
+    let ran = run(&main, &hives, &plan, 1);
+    let lookup = ran.enrichment.lookups().next().unwrap();
+    let keys = ran.found.unmatched.keys();
+    let mut explained = ran.diagnosis().unwrap().explained;
+    let mut scout = Scout::new(lookup, keys, &explained).unwrap();
+    let mut source = Memory::new("hives", &HIVES, &hives, 5);
+    let mut block = gather_keys_core::table::Block::default();
+    while source.read_block(&mut block).unwrap() {
+        scout.look(&block);
+    }
+    scout.tell(&mut explained);
+    assert_eq!(keys.len(), cases.len());
+    for ((row, reason, nearest), explained) in cases.iter().zip(&explained) {
+        assert_eq!(explained.reason, *reason, "{row:?}");
+        let held = explained.nearest.map(|holder| lookup.reference().as_read(holder)[0]);
+        assert_eq!(held, *nearest, "{row:?}");
+    }
+}
+
+/// A single part is sought by its letters, and of several the nearest is found.
+#[test]
+fn the_nearest_of_one_part_is_found() {
+    let names = ["Jorun Elderfield", "Edda Larkhollow", "Tamsin Oxlip", "K-1", "K-2"];
+    let hives: Vec<Row> = names.iter().flat_map(|name| rows(&[&[name, "", "", "", "x"]])).collect();
+    let plan = plan("Apiary = Site", WhenDuplicate::Report);
+    for (asked, near, distance) in [
+        ("Jorn Elderfield", Some("Jorun Elderfield"), 1),
+        ("Journ Elderfeild", Some("Jorun Elderfield"), 2),
+        ("Edda Larkholow", Some("Edda Larkhollow"), 1),
+        ("Tamsyn Oxlip", Some("Tamsin Oxlip"), 1),
+        ("Corvin", None, 0),
+    ] {
+        let ran = run(&rows(&[&[asked, "", ""]]), &hives, &plan, 1);
+        let explained = ran.diagnosis().unwrap().explained.remove(0);
+        let lookup = ran.enrichment.lookups().next().unwrap();
+        let held = explained.nearest.map(|holder| lookup.reference().as_read(holder)[0]);
+        assert_eq!(held, near, "{asked}");
+        assert_eq!(explained.distance, near.map(|_| distance), "{asked}");
+    }
+}
+
+/// Aliases answer only keys that are not found, and tell when they are of no use.
+#[test]
+fn aliases_are_used_where_the_key_is_not_found() {
+    let hives = rows(&[&["Fellside", "1", "", "", "Edda"], &["Quarry", "2", "", "", "Jorun"]]);
+    let main =
+        rows(&[&["Fell", "1", ""], &["Fell", "1", ""], &["Quarry", "2", ""], &["No", "9", ""]]);
+    let plan = plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report);
+    let alias = |row, main: [&str; 2], reference: [&str; 2]| Alias {
+        row,
+        main: main.map(str::to_owned).to_vec(),
+        reference: reference.map(str::to_owned).to_vec(),
+    };
+    let aliases = vec![
+        alias(1, ["Fell", "1"], ["Fellside", "1"]),
+        alias(2, ["Quarry", "2"], ["Fellside", "1"]),
+        alias(3, ["No", "9"], ["Nowhere", "9"]),
+        alias(4, ["Fell", "1"], ["Quarry", "2"]),
+        alias(5, ["", "1"], ["Quarry", "2"]),
+    ];
+    for threads in [1, 3] {
+        let mut source = Memory::new("harvest", &MAIN, &main, 2);
+        let mut table = Memory::new("hives", &HIVES, &hives, 5);
+        let side = |headers| Side { headers, blanks: &[] };
+        let headers = table.headers.clone();
+        let resolved = resolve(&plan, side(&source.headers), side(&headers)).unwrap();
+        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
+        builder.read(&mut table, threads).unwrap();
+        let names = resolved.names.clone();
+        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
+        let lookup = lookup.aliased(aliases.clone());
+        let enrichment = Enrichment::new(vec![(lookup, taking)], &source.headers, names);
+        let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
+        let counts = found.lookups[0].counts;
+        assert_eq!((counts.of(Kind::Matched), counts.of(Kind::Unmatched)), (3, 1));
+        let states: Vec<AliasState> =
+            enrichment.lookups().next().unwrap().aliases().map(|(_, state)| state).collect();
+        let want = [
+            AliasState::Used(2),
+            AliasState::Needless,
+            AliasState::Gone,
+            AliasState::Again,
+            AliasState::Broken,
+        ];
+        assert_eq!(states, want);
+    }
+}
+
+/// A cell as it is, or spelled in some other way.
+fn messed() -> impl Strategy<Value = (usize, u8)> {
+    (0..5_usize, 0..9_u8)
+}
+
+fn mess(value: &str, how: u8) -> String {
+    match how {
+        0 => value.to_uppercase(),
+        1 => format!(" {value}"),
+        2 => value.replace(' ', "  "),
+        3 => value.replace('-', ""),
+        4 => value.replace("-0", "-"),
+        5 => value.replace('ô', "o"),
+        _ => value.to_owned(),
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    /// Whoever follows a mend gets what it promises: so many rows match that did not, so many become
+    /// ambiguous, so many are lost.
+    #[test]
+    fn mends_keep_their_promise(
+        hives in prop::collection::vec((messed(), messed(), 0..3_u8), 1..14),
+        harvest in prop::collection::vec((messed(), messed()), 1..20),
+        rule in 0..3_u8,
+        threads in 1..3_usize,
+    ) {
+        let sites = ["Fellside", "Nether Moor", "Rhône", "fellside", "Quarry"];
+        let tags = ["H-007", "H-7", "7", "H-012", "007"];
+        let hives: Vec<Row> = hives
+            .iter()
+            .map(|((site, a), (tag, b), keeper)| {
+                let cells = [mess(sites[*site], *a), mess(tags[*tag], *b)];
+                let [site, tag] = cells;
+                vec![site, tag, String::new(), String::new(), keeper.to_string()]
+            })
+            .collect();
+        let main: Vec<Row> = harvest
+            .iter()
+            .map(|((site, a), (tag, b))| {
+                vec![mess(sites[*site], *a), mess(tags[*tag], *b), String::new()]
+            })
+            .collect();
+        let rule = match rule {
+            0 => WhenDuplicate::Report,
+            1 => WhenDuplicate::First,
+            _ => WhenDuplicate::List,
+        };
+        let before = run(&main, &hives, &plan("Apiary = Site, Hive = Tag", rule.clone()), threads);
+        let Some(diagnosis) = before.diagnosis() else { return Ok(()) };
+        let mut mended = 0;
+        for mend in &diagnosis.mends {
+            prop_assert!(mend.mended > mended, "each mends more than the one before");
+            mended = mend.mended;
+            let after = run(&main, &hives, &plan(&mend.on.join(", "), rule.clone()), threads);
+            let kind = |ran: &Ran, row: usize| {
+                ran.outcomes.0.get(&(row as u64 + 1)).copied().unwrap_or(Kind::Matched)
+            };
+            let changed = |is: &dyn Fn(Kind, Kind) -> bool| {
+                let rows = (0..main.len()).map(|row| (kind(&before, row), kind(&after, row)));
+                rows.filter(|(was, now)| is(*was, *now)).count() as u64
+            };
+            let found = |kind| matches!(kind, Kind::Matched | Kind::Ambiguous);
+            let is_mended = |was, now| was == Kind::Unmatched && now == Kind::Matched;
+            let is_new = |was, now| was != Kind::Ambiguous && now == Kind::Ambiguous;
+            let is_lost = |was, now| found(was) && !found(now);
+            prop_assert_eq!(mend.mended, changed(&is_mended), "{:?}", mend);
+            prop_assert_eq!(mend.newly_ambiguous, changed(&is_new), "{:?}", mend);
+            prop_assert_eq!(mend.lost, changed(&is_lost), "{:?}", mend);
+        }
+    }
+}

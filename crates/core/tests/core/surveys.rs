@@ -1,0 +1,164 @@
+//! Surveys of tables and proposals of keys, against naive truths.
+
+use std::collections::{BTreeMap, HashSet};
+
+use gather_keys_core::survey::{Look, Picture, TroubleKind, suggest, survey};
+use proptest::prelude::*;
+
+use crate::memory::{Memory, Row, rows};
+
+const SEED: [u64; 4] = [1, 2, 3, 4];
+const HEADERS: [&str; 4] = ["A", "B", "C", "D"];
+
+proptest! {
+    /// What is counted is what is there, whatever the number of threads and the size of blocks.
+    #[test]
+    fn surveys_count_what_is_there(
+        table in prop::collection::vec(
+            prop::collection::vec("[ab]{0,2}|[0-9]{1,2}|2026-0[1-3]-1[0-9]| x", 4),
+            0..40,
+        ),
+        threads in 1..4_usize,
+        block in 1..9_usize,
+    ) {
+        let mut source = Memory::new("t", &HEADERS, &table, block);
+        let found = survey(&mut source, SEED, threads).unwrap();
+        prop_assert_eq!(found.rows, table.len() as u64);
+        let is_blank = |cell: &String| cell.trim().is_empty();
+        for (column, profile) in found.columns.iter().enumerate() {
+            let cells: Vec<&String> = table.iter().map(|row| &row[column]).collect();
+            let filled: Vec<&&String> = cells.iter().filter(|cell| !is_blank(cell)).collect();
+            prop_assert_eq!(profile.blanks as usize, cells.len() - filled.len());
+            let distinct: HashSet<&&&String> = filled.iter().collect();
+            prop_assert_eq!(profile.distinct.value as usize, distinct.len());
+            let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
+            filled.iter().for_each(|cell| *counts.entry(cell).or_default() += 1);
+            let mut common: Vec<(&str, u64)> = counts.into_iter().collect();
+            common.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
+            common.truncate(profile.commonest.len());
+            let told = profile.commonest.iter().map(|(value, count)| (&value[..], *count));
+            prop_assert!(told.eq(common));
+            let looks: u64 = profile.looks.iter().map(|(_, count)| count).sum();
+            prop_assert_eq!(looks + profile.blanks, found.rows);
+            let space = cells.iter().filter(|cell| cell.starts_with(' ')).count() as u64;
+            let told = profile.troubles.iter().find(|one| one.kind == TroubleKind::SurplusSpace);
+            prop_assert_eq!(told.map_or(0, |one| one.count), space);
+        }
+        let whole: HashSet<&Row> = table.iter().collect();
+        prop_assert_eq!(found.repeated_rows.value as usize, table.len() - whole.len());
+        for key in &found.keys {
+            let mut seen = HashSet::new();
+            let fails = table.iter().filter(|row| {
+                let cells: Vec<&String> = key.columns.iter().map(|&column| &row[column]).collect();
+                cells.iter().any(|cell| is_blank(cell)) || !seen.insert(cells)
+            });
+            prop_assert_eq!(key.failing.value as usize, fails.count(), "{:?}", key);
+        }
+        // A column that is a key by itself is told as one.
+        if let Some(first) = (0..4).find(|&column| {
+            let cells: HashSet<&String> = table.iter().map(|row| &row[column]).collect();
+            table.len() > 1 && cells.len() == table.len() && !cells.iter().any(|cell| is_blank(cell))
+        }) {
+            prop_assert!(found.keys.iter().any(|key| key.columns == [first]), "{:?}", found.keys);
+        }
+    }
+}
+
+#[test]
+fn columns_are_profiled() {
+    let table = rows(&[
+        &["1", "2026-05-19", "Fellside", "H-001"],
+        &["2", "20.5.2026", "fellside", "H-002"],
+        &["40", "2026-05-21", "Fellside", "H-003"],
+        &["007", "", "Nether Moor", "H-003"],
+        &["n/a", "2026-06-30", "Fеllside", "H-003"],
+    ]);
+    let found = survey(&mut Memory::new("t", &HEADERS, &table, 2), SEED, 2).unwrap();
+    let [number, date, text, tag] = &found.columns[..] else { panic!("four columns") };
+    assert_eq!(number.looks, [(Look::Number, 4), (Look::Text, 1)]);
+    assert_eq!(number.range, Some(("1".into(), "40".into())));
+    assert!(matches!(&number.picture, Picture::Spread(bars) if bars.iter().sum::<u64>() == 4));
+    let kinds = |troubles: &[gather_keys_core::survey::Trouble]| -> Vec<(TroubleKind, u64, u64)> {
+        troubles.iter().map(|one| (one.kind, one.count, one.row)).collect()
+    };
+    assert_eq!(
+        kinds(&number.troubles),
+        [(TroubleKind::MixedKinds, 1, 5), (TroubleKind::LeadingZeros, 1, 4)]
+    );
+    assert_eq!((date.blanks, kinds(&date.troubles)), (1, vec![(TroubleKind::DateForms, 1, 2)]));
+    assert_eq!(
+        kinds(&text.troubles),
+        [(TroubleKind::LookAlikes, 1, 5), (TroubleKind::Spellings, 1, 2)]
+    );
+    assert_eq!(text.longest.as_deref(), Some("Nether Moor"));
+    assert_eq!(tag.commonest[0], ("H-003".to_owned(), 3));
+    assert_eq!(found.keys[0].columns, [0]);
+}
+
+/// Tables of known keys, each with the parts that are to be proposed.
+#[test]
+fn keys_are_proposed() {
+    let sites = ["Fellside", "Nether Moor", "Larkfield", "Quarry"];
+    let registry: Vec<Row> = (0..24)
+        .map(|n| {
+            vec![
+                format!("K{n}"),
+                sites[n % 4].to_owned(),
+                format!("H-{:03}", n / 4 + 1),
+                format!("queen {n}"),
+            ]
+        })
+        .collect();
+    let harvest = |spell: fn(usize, &str) -> Vec<String>| -> Vec<Row> {
+        (0..30).map(|n| spell(n % 6 + 1, sites[n % 4])).collect()
+    };
+    let propose = |main: &[Row], headers: &[&str]| {
+        let mut main = Memory::new("harvest", headers, main, 8);
+        let mut other = Memory::new("hives", &["Keeper", "Site", "Tag", "Queen"], &registry, 8);
+        let found = suggest(&mut main, &mut other, SEED).unwrap();
+        let parts = found
+            .keys
+            .first()
+            .map(|key| key.parts.iter().map(|part| part.on.clone()).collect::<Vec<_>>().join(", "));
+        (parts.unwrap_or_default(), found.take.join(", "))
+    };
+    let take = "Keeper, Queen".to_owned();
+    let plain = harvest(|n, site| vec![site.to_owned(), format!("H-{n:03}")]);
+    assert_eq!(
+        propose(&plain, &["Apiary", "Hive"]),
+        ("Apiary = Site, Hive = Tag".into(), take.clone())
+    );
+    let loose = harvest(|n, site| vec![site.to_uppercase(), format!("h{n}")]);
+    let steps = "Apiary | fold = Site | fold, Hive | digits | number = Tag | digits | number";
+    assert_eq!(propose(&loose, &["Apiary", "Hive"]), (steps.into(), take.clone()));
+    let label = harvest(|n, site| vec![format!("{site}/H-{n:03}"), "x".to_owned()]);
+    let pieces = "Label | piece 1 \"/\" = Site, Label | piece 2 \"/\" = Tag";
+    assert_eq!(propose(&label, &["Label", "Note"]), (pieces.into(), take));
+    let none = harvest(|n, _| vec![format!("batch {n}"), "rain".to_owned()]);
+    assert_eq!(propose(&none, &["Batch", "Note"]).0, "");
+}
+
+/// A value that stands in any of several columns, and one that names a column.
+#[test]
+fn other_ways_are_proposed() {
+    let jars: Vec<Row> =
+        (0..6).map(|n| vec![format!("J{n}1"), format!("J{n}2"), format!("line {n}")]).collect();
+    let orders: Vec<Row> =
+        (0..12).map(|n| vec![format!("O{n}"), format!("J{}{}", n % 6, n % 2 + 1)]).collect();
+    let mut main = Memory::new("orders", &["Order", "Code"], &orders, 5);
+    let mut other = Memory::new("jars", &["Small", "Large", "Line"], &jars, 5);
+    let found = suggest(&mut main, &mut other, SEED).unwrap();
+    assert_eq!(found.keys[0].parts[0].on, "Code = any(Small, Large)");
+    assert_eq!(found.take, ["Line", "@column as Column"]);
+
+    let bloom =
+        rows(&[&["Upper", "2026-05", "willow", "clover"], &["Lower", "x", "lime", "heather"]]);
+    let picked: Vec<Row> = (0..8)
+        .map(|n| vec![["Upper", "Lower"][n % 2].to_owned(), format!("2026-0{}-1{n}", 5 + n % 2)])
+        .collect();
+    let mut main = Memory::new("harvest", &["Valley", "Picked on"], &picked, 5);
+    let mut other = Memory::new("bloom", &["Valley", "Note", "2026-05", "2026-06"], &bloom, 5);
+    let found = suggest(&mut main, &mut other, SEED).unwrap();
+    assert_eq!(found.keys[0].parts[0].on, "Valley");
+    assert_eq!(found.take, ["Note", "{Picked on | first 7} as bloom by Picked on"]);
+}
