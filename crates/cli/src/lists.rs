@@ -469,6 +469,7 @@ impl Recorder for Lists {
                 let key = lookup.key().as_compared(row);
                 self.record.push_field(&as_one(key.iter().map(String::as_str)));
                 let written = self.unmatched.write_record(&self.record);
+                self.record.clear();
                 let file = path(&self.folder.path, kind);
                 return written.map_err(|error| refused(&file, error.into()));
             }

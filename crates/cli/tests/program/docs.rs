@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use gather_keys_core::plan::Plan;
+use gather_keys_core::report::Report;
 use gather_keys_core::template::steps;
 
 use super::scene::Scene;
@@ -89,13 +90,16 @@ fn keys() -> String {
 }
 
 #[test]
-fn the_schema_of_plans_is_the_one_of_the_code() {
-    let path = Path::new(ROOT).join("docs/plan.schema.json");
-    let schema = Plan::schema();
-    if std::env::var_os("UPDATE_DOCS").is_some() {
-        fs::write(&path, &schema).unwrap();
+fn schemas_are_those_of_the_code() {
+    for (file, schema) in
+        [("docs/plan.schema.json", Plan::schema()), ("docs/report.schema.json", Report::schema())]
+    {
+        let path = Path::new(ROOT).join(file);
+        if std::env::var_os("UPDATE_DOCS").is_some() {
+            fs::write(&path, &schema).unwrap();
+        }
+        assert_eq!(fs::read_to_string(&path).unwrap(), schema, "{file} is out of date");
     }
-    assert_eq!(fs::read_to_string(&path).unwrap(), schema, "docs/plan.schema.json is out of date");
 }
 
 /// A folder with the demo's tables, freshly made for each page.

@@ -29,8 +29,9 @@ const COLUMNS: usize = 24;
 /// How many pairs are tried with a third column.
 const PAIRS: usize = 8;
 
-/// How many sets are followed.
-const FOLLOWED: usize = 12;
+/// How many sets are followed, of so many columns and of fewer.
+const FOLLOWED: usize = 10;
+const WIDE: usize = 3;
 
 /// A set of columns is nearly a key when at most one row in so many fails.
 const NEARLY: u64 = 10;
@@ -183,9 +184,14 @@ impl Candidates {
         }
         let mut followed: Vec<Followed> = alone.into_iter().chain(pairs).chain(threes).collect();
         followed.retain(|set| set.failing().value <= nearly);
-        followed.sort_by_key(|set| (set.failing().value, set.columns.len()));
-        followed.truncate(FOLLOWED);
-        self.followed = followed;
+        // Fewer columns are followed first, so that wider sets don't crowd them out.
+        followed.sort_by_key(|set| (set.columns.len(), set.failing().value));
+        let (mut narrow, mut wide): (Vec<Followed>, Vec<Followed>) =
+            followed.into_iter().partition(|set| set.columns.len() < WIDE);
+        narrow.truncate(FOLLOWED);
+        wide.truncate(FOLLOWED);
+        narrow.append(&mut wide);
+        self.followed = narrow;
     }
 
     /// The keys of a table of so many rows, whose columns are these.
@@ -233,5 +239,6 @@ fn unlikely(column: &ColumnProfile) -> u64 {
         .commonest
         .iter()
         .any(|(value, _)| look == Look::Number && value.contains(['.', ',']));
-    u64::from(has_point || long > 40) * UNLIKELY + u64::from(look == Look::Time)
+    u64::from(has_point || long > 40) * UNLIKELY
+        + u64::from(matches!(look, Look::Date | Look::Time))
 }

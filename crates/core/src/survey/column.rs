@@ -6,7 +6,7 @@ use super::distinct::{Count, Distinct};
 use super::frequent::Frequent;
 use super::look::Look;
 use super::trouble::{Noting, Trouble};
-use crate::diagnosis::Loose;
+use crate::diagnosis::{Loose, dates_of};
 use crate::table::{Block, Headers};
 
 /// What a column holds.
@@ -203,7 +203,9 @@ fn measure(text: &str, look: Look) -> Option<f64> {
             crate::template::steps::as_number(text).and_then(|number| number.parse().ok())
         }),
         Look::Date | Look::Time => {
-            let day: jiff::civil::Date = text.get(..10)?.parse().ok()?;
+            // Whether the month or the day comes first can't be told where the joint is a stroke.
+            let is_clear = text.as_bytes().get(4) == Some(&b'-') || text.contains('.');
+            let day = dates_of(text)[0].filter(|_| is_clear)?;
             let since = day.since(jiff::civil::date(1970, 1, 1)).ok()?;
             Some(f64::from(since.get_days()))
         }

@@ -1,0 +1,162 @@
+//! Why keys are unmatched, as the program tells it: reasons, advice that comes true, and aliases.
+
+use super::scene::{Scene, snapshot};
+
+/// The registry, in its own spelling.
+const HIVES: &str = "\
+Site code,Tag,Since,Old tag,Keeper
+Fellside,H-007,2021-05-19,A-101,Edda
+Nether Moor,H-012,2021-05-20,A-102,Corvin
+Rhône Bank,H-100,2021-05-21,A-103,Jorun
+Larkfield,31,2021-05-22,A-104,Tamsin
+Mill Race,H-044,2021-05-23,A-105,Brenna
+";
+
+/// Rows messed up in known ways; the last column says how.
+const MESSED: &str = "\
+Apiary,Hive,Day,Messed
+Fellside,H-007,2021-05-19,not at all
+FELLSIDE,H-007,2021-05-19,letter case of Apiary
+ Fellside,H-007,2021-05-19,surrounding space of Apiary
+Nether\u{a0}Moor,H-012,2021-05-20,inner space of Apiary
+Nether  Moor,H-012,2021-05-20,inner space of Apiary
+Fellside,H-7,2021-05-19,number form of Hive
+Larkfield,31.0,2021-05-22,number form of Hive
+Fellside,H-007,19.5.2021,date form of Day
+Rhone Bank,H-100,2021-05-21,accents of Apiary
+Fellside,H-999,2021-05-19,all parts but Hive are held
+H-007,Fellside,2021-05-19,parts in another order
+Felside,H-007,2021-05-19,likely a typing slip in Apiary
+Mill Race,A-105,2021-05-23,Hive stands in Old tag of hives
+Elsewhere,K-1,1999-01-01,nothing near
+";
+
+const ON: &str =
+    "--from hives.csv --on 'Apiary = Site code, Hive = Tag, Day = Since' --take Keeper";
+
+fn scene() -> Scene {
+    Scene::empty().with("harvest.csv", MESSED).with("hives.csv", HIVES)
+}
+
+/// The number behind a word at the beginning of a line.
+fn count(summary: &str, word: &str) -> u64 {
+    let line = summary.lines().find(|line| line.trim_start().starts_with(word)).unwrap();
+    line.split_whitespace().nth(1).unwrap().replace(',', "").parse().unwrap()
+}
+
+#[test]
+fn each_row_gets_the_reason_that_is_so() {
+    let scene = scene();
+    let ran = scene.run(&format!("enrich harvest.csv {ON} --lists lists -o out.csv")).ended(0);
+    snapshot("reasons", &ran.err);
+    let lists = scene.read("lists/unmatched.csv");
+    let mut rows = csv::Reader::from_reader(lists.as_bytes());
+    let told: Vec<(usize, String)> = rows
+        .records()
+        .map(|row| row.unwrap())
+        .map(|row| (row[2].parse().unwrap(), row[7].to_owned()))
+        .collect();
+    let want: Vec<(usize, String)> = MESSED
+        .lines()
+        .enumerate()
+        .skip(2)
+        .map(|(nth, line)| (nth, line.rsplit(',').next().unwrap().to_owned()))
+        .collect();
+    assert_eq!(told, want);
+    snapshot("nearest", &scene.read("lists/nearest.csv"));
+}
+
+/// Whoever adds what the summary advises gets what it promised.
+#[test]
+fn advice_comes_true() {
+    let scene = scene();
+    let before = scene.run(&format!("check harvest.csv {ON}")).ended(0).err;
+    let mut followed = 0;
+    let mut lines = before.lines();
+    while let Some(line) = lines.next() {
+        let Some(promise) = line.trim().strip_prefix("unmatched: ") else { continue };
+        let Ok(promised) = promise.split_whitespace().next().unwrap().parse::<u64>() else {
+            continue;
+        };
+        let mut on = String::new();
+        for line in lines.by_ref() {
+            on += line.trim_end_matches('\\');
+            if !line.ends_with('\\') {
+                break;
+            }
+        }
+        let after = scene
+            .run(&format!("check harvest.csv --from hives.csv {on} --take Keeper"))
+            .ended(0)
+            .err;
+        assert_eq!(count(&after, "matched"), count(&before, "matched") + promised, "{on}");
+        followed += 1;
+    }
+    assert!(followed > 0, "{before}");
+}
+
+#[test]
+fn reasons_can_be_left_out() {
+    let ran = scene().run(&format!("check harvest.csv {ON} --no-reasons")).ended(0);
+    assert!(!ran.err.contains("Why rows") && ran.err.contains("unmatched"));
+}
+
+/// The list of nearest keys, approved and given back, matches its rows and no others; what was
+/// approved stays so when the list is written again.
+#[test]
+fn approved_pairs_are_aliases() {
+    let scene = scene();
+    let lists = format!("check harvest.csv {ON} --lists lists --overwrite");
+    scene.run(&lists).ended(0);
+    let nearest = scene.read("lists/nearest.csv");
+    let approved = nearest.replacen("slip in Apiary,1,1,", "slip in Apiary,1,1,yes", 1);
+    assert_ne!(approved, nearest);
+    let gone = "hives,Fellside,H-7,2021-05-19,Fellside,H-700,2021-05-19,,,,yes\n";
+    let direct = "hives,Fellside,H-007,2021-05-19,Larkfield,31,2021-05-22,,,,yes\n";
+    let scene = scene
+        .with("lists/nearest.csv", &approved)
+        .with("aliases.csv", format!("{approved}{gone}{direct}"));
+    let ran =
+        scene.run(&format!("enrich harvest.csv {ON} --aliases aliases.csv -o out.csv")).ended(0);
+    assert_eq!(count(&ran.err, "matched"), 2);
+    let told: Vec<&str> =
+        ran.err.split("\n  ").filter(|line| line.starts_with("aliases:")).collect();
+    snapshot("aliases", &(told.join("\n") + "\n"));
+    let out = scene.read("out.csv");
+    let filled: Vec<&str> = out.lines().filter(|line| line.ends_with(",Edda")).collect();
+    assert_eq!(filled.len(), 2);
+    assert!(filled[1].starts_with("Felside,"));
+    scene.run(&lists).ended(0);
+    assert_eq!(scene.read("lists/nearest.csv"), approved);
+    let why = scene.run(&format!("why harvest.csv --row 12 {ON} --aliases aliases.csv")).ended(0);
+    let told = why.out.replace("\n    ", " ");
+    assert!(told.contains("an alias says that it stands for Fellside, H-007"), "{told}");
+}
+
+/// What is wrong with a key as a whole is said.
+#[test]
+fn a_key_that_is_no_key_is_told() {
+    let hives = "Farm,Site,Tag,Spare\nCo-op,A,1,\nCo-op,A,2,\nCo-op,B,1,\nCo-op,B,2,x\n";
+    let scene = Scene::empty()
+        .with("hives.csv", hives)
+        .with("main.csv", "Farm,Site,Tag,Spare\nCo-op,A,1,\n");
+    for (on, want) in [
+        ("Farm, Tag, Site", "key: Farm is the same in every row of hives"),
+        ("Site", "key: every key of hives is on several of its rows"),
+        ("Spare, Tag", "key: Spare is blank in 3 of 4 rows"),
+    ] {
+        let from = if on == "Spare, Tag" { "blank.csv" } else { "hives.csv" };
+        let more = hives.to_owned() + "Co-op,C,3,\n";
+        let scene = Scene::empty()
+            .with("hives.csv", hives)
+            .with("blank.csv", more)
+            .with("main.csv", "Farm,Site,Tag,Spare\nCo-op,A,1,\n");
+        let ran =
+            scene.run(&format!("check main.csv --from {from} --name hives --on '{on}'")).ended(0);
+        let told = ran.err.replace("\n    ", " ");
+        let want = want.replace("3 of 4", "4 of 5");
+        assert!(told.contains(&want), "{on}: {told}");
+    }
+    let ran = scene.run("check hives.csv --from hives.csv --on 'Site, Tag' --take Spare").ended(0);
+    assert!(ran.err.contains("hives.csv is on both sides"), "{}", ran.err);
+}

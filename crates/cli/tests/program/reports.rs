@@ -1,0 +1,105 @@
+//! Reports as a page, as Markdown and as JSON.
+
+use gather_keys_core::report::Report;
+
+use super::scene::{ON_HIVES, Scene, snapshot};
+
+#[test]
+fn a_report_has_three_forms() {
+    let scene = Scene::new();
+    let reports = "--report r.html --report r.md --report r.json";
+    let line = format!(
+        "enrich harvest.csv {ON_HIVES} --take Keeper --require 'unmatched <= 5%' {reports} -o out.csv"
+    );
+    // The report is there although the output is not: it says why.
+    let ran = scene.run(&line).ended(1);
+    assert!(ran.err.contains("Wrote the reports r.html, r.md and r.json."), "{}", ran.err);
+    assert!(!scene.path("out.csv").exists());
+    snapshot("report-markdown", &scene.read("r.md"));
+    snapshot("report-json", &scene.read("r.json"));
+    let page = scene.read("r.html");
+    for part in ["does not hold", "out.csv</bdi> was not written", "H-009", "does not hold"] {
+        assert!(page.contains(part), "{part}");
+    }
+    // The same run makes the same report, and does not write over the one that is there unasked.
+    let before = scene.files();
+    scene.run(&line).ended(2);
+    assert_eq!(scene.files(), before);
+    scene.run(&format!("{line} --overwrite")).ended(1);
+    assert_eq!(scene.files(), before);
+}
+
+/// Every value in the JSON report is one that its schema knows.
+#[test]
+fn the_json_report_is_as_its_schema_says() {
+    let scene = Scene::new();
+    scene.run(&format!("check harvest.csv {ON_HIVES} --report r.json")).ended(0);
+    let schema: serde_json::Value = serde_json::from_str(&Report::schema()).unwrap();
+    let report: serde_json::Value = serde_json::from_str(&scene.read("r.json")).unwrap();
+    let properties = |schema: &serde_json::Value| -> Vec<String> {
+        let mut keys: Vec<String> =
+            schema["properties"].as_object().unwrap().keys().cloned().collect();
+        keys.sort();
+        keys
+    };
+    let keys = |value: &serde_json::Value| -> Vec<String> {
+        let mut keys: Vec<String> = value.as_object().unwrap().keys().cloned().collect();
+        keys.sort();
+        keys
+    };
+    assert_eq!(keys(&report), properties(&schema));
+    let reference = &report["references"][0];
+    assert_eq!(keys(reference), properties(&schema["$defs"]["ReferenceTold"]));
+    assert_eq!(keys(&reference["unmatched"][0]), properties(&schema["$defs"]["UnmatchedTold"]));
+}
+
+/// Whatever stands in a cell is text in the report, and nothing else.
+#[test]
+fn hostile_cells_are_inert() {
+    let long = "x".repeat(5000);
+    let hostile = [
+        "<script>alert(1)</script>",
+        "\"><img src=x onerror=alert(1)>",
+        "&lt;b&gt; | pipe `code` *bold* [link](http://x)",
+        "\u{202e}desrever",
+        "</title></table></details>",
+        &long,
+    ];
+    let mut main = csv::Writer::from_writer(Vec::new());
+    main.write_record(["Hive", "<i>Note</i>"]).unwrap();
+    hostile.iter().for_each(|cell| main.write_record([cell, *cell]).unwrap());
+    let mut hives = csv::Writer::from_writer(Vec::new());
+    hives.write_record(["Hive", "<b>Keeper</b>"]).unwrap();
+    hostile.iter().for_each(|cell| hives.write_record([&format!("{cell}?"), *cell]).unwrap());
+    let scene = Scene::empty()
+        .with("<u>main.csv", main.into_inner().unwrap())
+        .with("hives.csv", hives.into_inner().unwrap());
+    scene
+        .run("check '<u>main.csv' --from hives.csv --on Hive --report r.html --report r.md")
+        .ended(0);
+    let page = scene.read("r.html");
+    let (_, body) = page.split_once("<body>").unwrap();
+    for tag in ["<script", "<img", "<i>", "<b>", "<u>", "</title></table>", "onerror=alert(1)>"] {
+        assert!(!body.contains(tag), "{tag}");
+    }
+    let opened = |tag: &str| body.matches(&format!("<{tag}")).count();
+    for tag in ["table", "details", "section", "bdi"] {
+        assert_eq!(opened(tag), body.matches(&format!("</{tag}>")).count(), "{tag}");
+    }
+    assert!(page.contains("default-src 'none'"));
+    assert!(!page.contains("http://") || page.contains("[link](http://x)"));
+    // A cell that no person reads to its end is cut.
+    assert!(!page.contains(&long[..1000]));
+    let markdown = scene.read("r.md");
+    assert!(!markdown.contains("<script") && !markdown.contains("<img"));
+    assert!(markdown.contains("\\[link\\]"));
+}
+
+#[test]
+fn other_endings_are_refused() {
+    let scene = Scene::new();
+    let before = scene.files();
+    let ran = scene.run(&format!("check harvest.csv {ON_HIVES} --report r.pdf")).ended(2);
+    assert!(ran.err.contains("a report ends with .html, .md or .json"), "{}", ran.err);
+    assert_eq!(scene.files(), before);
+}

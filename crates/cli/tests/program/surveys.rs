@@ -1,0 +1,77 @@
+//! `survey` and `suggest` on the demo's tables.
+
+use std::fs;
+use std::path::Path;
+
+use super::scene::{Scene, snapshot};
+
+/// The folder with the demo's tables.
+fn demo() -> Scene {
+    let folder = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"));
+    let mut scene = Scene::empty();
+    for entry in fs::read_dir(folder).unwrap().flatten().filter(|entry| entry.path().is_file()) {
+        let name = entry.file_name().into_string().unwrap();
+        scene = scene.with(&name, fs::read(entry.path()).unwrap());
+    }
+    scene
+}
+
+#[test]
+fn tables_are_surveyed() {
+    let ran = demo().run("survey hives.csv notebook.csv 'co-op.sqlite#members'").ended(0);
+    assert_eq!(ran.err, "");
+    snapshot("survey", &ran.out);
+}
+
+/// The demo's keys are found without being told.
+#[test]
+fn every_key_of_the_demo_is_proposed() {
+    let scene = demo();
+    scene
+        .run(
+            "enrich orders.csv --from jars.csv --on 'Code = any(125 g .. 5 kg)' \
+             --take 'Line, @column as Size' -o lines.csv -q",
+        )
+        .ended(0);
+    let mut told = String::new();
+    for tables in [
+        "harvest.csv hives.csv",
+        "notebook.csv hives.csv",
+        "harvest.csv bloom.csv",
+        "harvest.csv sites.csv",
+        "harvest.csv weather.jsonl",
+        "orders.csv jars.csv",
+        "lines.csv prices-*.csv",
+        "labels.csv hives.csv",
+        "keepers.csv new-rounds.csv",
+    ] {
+        let ran = scene.run(&format!("suggest {tables}")).ended(0);
+        told += &format!("=== {tables}\n{}", ran.out);
+    }
+    snapshot("suggest", &told);
+}
+
+/// What is proposed does what it says.
+#[test]
+fn a_proposal_runs() {
+    let scene = demo();
+    let ran = scene.run("suggest notebook.csv hives.csv --save-plan plan.toml").ended(0);
+    assert!(ran.out.contains("matches 49 of 49 rows"), "{}", ran.out);
+    let ran = scene.run("enrich plan.toml").ended(0);
+    assert!(ran.err.contains("matched        49   100.0%"), "{}", ran.err);
+    let command = scene.run("suggest notebook.csv hives.csv").out;
+    let (_, command) = command.split_once("Ready to run\n\n").unwrap();
+    scene.shell(&format!("{} --overwrite", command.trim_end())).ended(0);
+}
+
+#[test]
+fn what_can_t_be_proposed_is_said() {
+    let scene = demo();
+    let ran = scene.run("suggest scale.csv keepers.csv").ended(1);
+    assert!(ran.out.starts_with("No columns of scale.csv and keepers.csv hold the same"));
+    let ran = scene.run("suggest - hives.csv").ended(2);
+    assert!(ran.err.contains("standard input"), "{}", ran.err);
+    let before = scene.files();
+    scene.run("suggest harvest.csv hives.csv --save-plan hives.csv").ended(2);
+    assert_eq!(scene.files(), before);
+}
