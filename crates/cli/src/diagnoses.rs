@@ -21,10 +21,8 @@ pub(crate) fn diagnoses(
 ) -> Result<Vec<Option<Diagnosis>>> {
     let lookups = enrichment.lookups().zip(&findings.lookups).zip(&call.references);
     let diagnose = |((lookup, found), (table, _)): (_, &(Table, _))| {
-        let mut diagnosis = match call.explains() {
-            true => Diagnosis::of(lookup, found, call.threads),
-            false => None,
-        };
+        let mut diagnosis =
+            if call.explains() { Diagnosis::of(lookup, found, call.threads) } else { None };
         if let Some(diagnosis) = &mut diagnosis {
             scout(lookup, found.unmatched.keys(), table, &mut diagnosis.explained)?;
         }

@@ -186,10 +186,8 @@ impl Inputs {
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
         let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
-        let enrichment = match call.reports.is_empty() {
-            true => enrichment,
-            false => enrichment.sampling(LISTED),
-        };
+        let enrichment =
+            if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
         Ok(Loaded { main: self.main, enrichment, seen })
     }
 }

@@ -193,15 +193,14 @@ impl Lists {
         let approved = approved(&folder.join(NEAREST));
         let nearest = WholeFile::create(&folder.join(NEAREST), overwrite)?;
         let spool = tempfile::tempfile().map_err(|cause| refused(folder, cause))?;
-        let pairs = |of: fn((Vec<String>, Vec<String>)) -> Vec<String>| {
-            Columns::of(enrichment.lookups().map(|lookup| of(aliases::headers(lookup, headers))))
-        };
+        let pairs = enrichment.lookups().map(|lookup| aliases::headers(lookup, headers));
+        let (ours, theirs): (Vec<_>, Vec<_>) = pairs.unzip();
         let mut lists = Self {
             files: Vec::new(),
             changes: csv::Writer::from_writer(changes),
             unmatched: csv::WriterBuilder::new().flexible(true).from_writer(spool),
             nearest: csv::Writer::from_writer(nearest),
-            pairs: (pairs(|(ours, _)| ours), pairs(|(_, theirs)| theirs)),
+            pairs: (Columns::of(ours.into_iter()), Columns::of(theirs.into_iter())),
             approved,
             folder: made,
             main: headers.clone(),

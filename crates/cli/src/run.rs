@@ -259,9 +259,9 @@ impl<'a> Run<'a> {
             enrichment,
             findings,
             diagnoses,
-            reports,
             output,
             lists,
+            reports,
             draft,
             corrections,
         })
@@ -442,16 +442,16 @@ impl<'a> Run<'a> {
 
     /// Whether the lists in a folder are those of the run before.
     fn has_listed(&self, folder: &Path) -> bool {
-        self.has_written(lists::paths(folder))
+        self.has_written(&lists::paths(folder))
     }
 
     /// Whether the reports are those of the run before.
     fn has_reported(&self) -> bool {
-        self.has_written(self.call.reports.clone())
+        self.has_written(&self.call.reports)
     }
 
     /// Whether files that are there are as the run before wrote them.
-    fn has_written(&self, paths: Vec<PathBuf>) -> bool {
+    fn has_written(&self, paths: &[PathBuf]) -> bool {
         let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
             return false;
         };

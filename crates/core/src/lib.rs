@@ -12,6 +12,7 @@
 //! types (`--on`, `--take`, `--require`) is read by [`plan`] and [`findings::Gate`]; where it is
 //! wrong, the [`Error`] carries the place.
 
+mod already_hashed;
 pub mod diagnosis;
 pub mod enrich;
 mod error;

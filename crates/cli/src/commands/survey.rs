@@ -158,16 +158,18 @@ fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u
 /// What the values of a column are like: their range, or the commonest.
 fn values(column: &ColumnProfile, room: usize) -> Option<String> {
     if let Some((least, greatest)) = &column.range {
-        return Some(match least == greatest {
-            true => least.clone(),
-            false => format!("{least} to {greatest}"),
+        return Some(if least == greatest {
+            least.clone()
+        } else {
+            format!("{least} to {greatest}")
         });
     }
     let (shortest, longest) = column.shortest.as_ref().zip(column.longest.as_ref())?;
     let (short, long) = (shortest.chars().count(), longest.chars().count());
-    let length = match short == long {
-        true => counted(long as u64, "character"),
-        false => format!("{short} to {long} characters"),
+    let length = if short == long {
+        counted(long as u64, "character")
+    } else {
+        format!("{short} to {long} characters")
     };
     let filled: u64 = column.looks.iter().map(|(_, count)| count).sum();
     let least = if column.is_counted { "" } else { "at least " };

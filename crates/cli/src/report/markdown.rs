@@ -19,9 +19,10 @@ pub(super) fn markdown(report: &Report) -> String {
     );
     if let Some(written) = &report.written {
         let name = plain(&written.name);
-        let _ = match written.appeared {
-            true => writeln!(text, "Wrote {} to {name}.\n", counted(written.rows, "row")),
-            false => writeln!(text, "{name} was not written.\n"),
+        let _ = if written.appeared {
+            writeln!(text, "Wrote {} to {name}.\n", counted(written.rows, "row"))
+        } else {
+            writeln!(text, "{name} was not written.\n")
         };
     }
     for gate in &report.gates {

@@ -121,10 +121,7 @@ pub(crate) fn as_written(on: &[String], in_plan: bool) -> Vec<String> {
 
 /// A text as it stands in a plan.
 fn in_toml(text: &str) -> String {
-    match text.contains('\'') {
-        true => format!("{text:?}"),
-        false => format!("'{text}'"),
-    }
+    if text.contains('\'') { format!("{text:?}") } else { format!("'{text}'") }
 }
 
 /// The key of a holder for the eye.

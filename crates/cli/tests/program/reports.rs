@@ -67,10 +67,14 @@ fn hostile_cells_are_inert() {
     ];
     let mut main = csv::Writer::from_writer(Vec::new());
     main.write_record(["Hive", "<i>Note</i>"]).unwrap();
-    hostile.iter().for_each(|cell| main.write_record([cell, *cell]).unwrap());
+    for cell in hostile {
+        main.write_record([cell, cell]).unwrap();
+    }
     let mut hives = csv::Writer::from_writer(Vec::new());
     hives.write_record(["Hive", "<b>Keeper</b>"]).unwrap();
-    hostile.iter().for_each(|cell| hives.write_record([&format!("{cell}?"), *cell]).unwrap());
+    for cell in hostile {
+        hives.write_record([&format!("{cell}?"), cell]).unwrap();
+    }
     let scene = Scene::empty()
         .with("<u>main.csv", main.into_inner().unwrap())
         .with("hives.csv", hives.into_inner().unwrap());

@@ -217,9 +217,10 @@ mod tests {
             };
             let found: Vec<&str> = found.iter().map(|form| form.label()).collect();
             assert_eq!(found.join("+"), forms, "{main} {reference}");
-            let made = match made.main == made.reference {
-                true => made.main,
-                false => format!("{} = {}", made.main, made.reference),
+            let made = if made.main == made.reference {
+                made.main
+            } else {
+                format!("{} = {}", made.main, made.reference)
             };
             assert_eq!(made, steps, "{main} {reference}");
         }

@@ -215,9 +215,8 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Me
             continue;
         }
         match outcome(made(reference, reference.key_parts(first), &main, &mut buffer)) {
-            Outcome::Settled => {}
             Outcome::Ambiguous if is_settled(first) => newly_ambiguous += asked,
-            Outcome::Ambiguous => {}
+            Outcome::Settled | Outcome::Ambiguous => {}
             Outcome::NotFound => lost += asked,
         }
     }

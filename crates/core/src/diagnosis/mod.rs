@@ -2,9 +2,9 @@
 //!
 //! In go a lookup and the unmatched keys of its findings; out comes for each key its [`Reason`] with
 //! the reference key that comes nearest, and for the lookup the [`Mend`]s that would match more, each
-//! with its effect. No key is compared with all others: [`spelling`] makes hashes of what is left of
-//! a key when its spelling does not count, [`seek`] finds the reference keys that share one, and only
-//! these are compared, in [`difference`]. [`mend`] works out what a change of the key would do, key
+//! with its effect. No key is compared with all others: `spelling` makes hashes of what is left of
+//! a key when its spelling does not count, `seek` finds the reference keys that share one, and only
+//! these are compared, in `difference`. `mend` works out what a change of the key would do, key
 //! by key, with the steps themselves.
 
 mod difference;

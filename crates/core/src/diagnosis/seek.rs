@@ -4,10 +4,10 @@
 //! not depend on the number of threads, and what it shares with them comes out in its order.
 
 use std::collections::HashMap;
-use std::hash::{BuildHasherDefault, Hasher};
 use std::ops::Range;
 
 use super::spelling::{Hashes, Letters, Loose, OddPart, Trail};
+use crate::already_hashed::AlreadyHashed;
 use crate::lookup::{Holder, Reference};
 
 /// How many reference keys are gone through at once.
@@ -22,7 +22,7 @@ const MOST: usize = 1 << 23;
 /// The hashes of sought keys.
 #[derive(Debug)]
 pub(super) struct Sought {
-    slots: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
+    slots: HashMap<u64, u32, AlreadyHashed>,
     /// Bits of the hashes that may be there, so that most others are told at once.
     filter: Vec<u64>,
     /// For each sought key, its trails and their slots.
@@ -53,24 +53,6 @@ pub(super) fn beginning(value: &str) -> Beginning {
     let most = value.len().min(bytes.len());
     bytes[..most].copy_from_slice(&value.as_bytes()[..most]);
     bytes
-}
-
-/// A hash is spread already.
-#[derive(Debug, Default)]
-struct AsItIs(u64);
-
-impl Hasher for AsItIs {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-
-    fn write(&mut self, bytes: &[u8]) {
-        bytes.iter().for_each(|&byte| self.0 = self.0 << 8 | u64::from(byte));
-    }
-
-    fn write_u64(&mut self, hash: u64) {
-        self.0 = hash;
-    }
 }
 
 impl Sought {
@@ -152,7 +134,7 @@ impl Sought {
                 // First all hashes, then all bits, then all slots: so the waits for memory run side
                 // by side.
                 made.clear();
-                for holder in reference.holders_in(batch).filter(|&holder| is_whole(holder)) {
+                for holder in Holder::at(batch).filter(|&holder| is_whole(holder)) {
                     hashes.of(reference.key_parts(holder), self.letters, |trail, hash| {
                         made.push((hash, trail, holder));
                     });

@@ -47,7 +47,7 @@ pub(super) struct Hashes<'h> {
     /// What is left of each part, one behind the other, and where each ends.
     left: Vec<u8>,
     ends: Vec<usize>,
-    hashes: Vec<u64>,
+    of_parts: Vec<u64>,
     /// For each part what the keys that are sought have in it, so that nothing is made which can't
     /// be met; none while these are themselves looked at.
     odd: Vec<OddPart>,
@@ -190,7 +190,7 @@ impl<'h> Hashes<'h> {
             loose: Loose::new(),
             left: Vec::new(),
             ends: Vec::new(),
-            hashes: Vec::new(),
+            of_parts: Vec::new(),
             odd: Vec::new(),
         }
     }
@@ -218,16 +218,17 @@ impl<'h> Hashes<'h> {
             self.letters(letters, &mut found);
             return;
         }
-        self.hashes.clear();
+        self.of_parts.clear();
         let mut start = 0;
         for &end in &self.ends {
-            self.hashes.push(self.hasher.hash_one(&self.left[start..end]));
+            self.of_parts.push(self.hasher.hash_one(&self.left[start..end]));
             start = end;
         }
-        let total = self.hashes.iter().enumerate().fold(0, |all, (nth, &hash)| all ^ at(hash, nth));
+        let total =
+            self.of_parts.iter().enumerate().fold(0, |all, (nth, &hash)| all ^ at(hash, nth));
         found(Trail::Spelling, total);
         for (nth, part) in parts.enumerate() {
-            let rest = total ^ at(self.hashes[nth], nth);
+            let rest = total ^ at(self.of_parts[nth], nth);
             let start = nth.checked_sub(1).map_or(0, |before| self.ends[before]);
             let left = &self.left[start..self.ends[nth]];
             let odd = self.odd.get(nth);
@@ -239,20 +240,18 @@ impl<'h> Hashes<'h> {
             {
                 found(Trail::Spelling, rest ^ at(self.hasher.hash_one(digits) ^ DIGITS, nth));
             }
-            let dates = match is_asked(odd.map(|odd| &odd.dates), is_iso(part)) {
-                true => dates_of(part),
-                false => [None; 2],
-            };
+            let is_sought = is_asked(odd.map(|odd| &odd.dates), is_iso(part));
+            let dates = if is_sought { dates_of(part) } else { [None; 2] };
             for date in dates.into_iter().flatten() {
                 let hash = self.hasher.hash_one((date.year(), date.month(), date.day()));
                 found(Trail::Spelling, rest ^ at(hash ^ DATES, nth));
             }
-            if self.hashes.len() > 1 && letters == Letters::Not {
+            if self.of_parts.len() > 1 && letters == Letters::Not {
                 found(Trail::Without(nth as u32), at(rest ^ WITHOUT, nth));
             }
         }
-        if self.hashes.len() > 1 {
-            let sum = self.hashes.iter().fold(ORDER, |all, hash| all.wrapping_add(at(*hash, 0)));
+        if self.of_parts.len() > 1 {
+            let sum = self.of_parts.iter().fold(ORDER, |all, hash| all.wrapping_add(at(*hash, 0)));
             found(Trail::Order, sum);
         }
     }
@@ -393,7 +392,7 @@ fn month_of(word: &str) -> i32 {
     const MONTHS: [&str; 12] =
         ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
     let start = word.get(..3).unwrap_or_default().to_ascii_lowercase();
-    MONTHS.iter().position(|month| *month == start).map_or(0, |at| at as i32 + 1)
+    (1..).zip(MONTHS).find(|(_, month)| *month == start).map_or(0, |(at, _)| at)
 }
 
 #[cfg(test)]

@@ -41,6 +41,11 @@ impl Holder {
     /// The first one, where there is any.
     pub(crate) const FIRST: Self = Self(0);
 
+    /// Those of some places.
+    pub(crate) fn at(places: std::ops::Range<usize>) -> impl Iterator<Item = Self> {
+        (places.start as u32..places.end as u32).map(Self)
+    }
+
     pub(crate) fn index(self) -> usize {
         self.0 as usize
     }
@@ -335,15 +340,6 @@ impl Reference {
         }
         let all = is_first.into_iter().enumerate();
         all.filter(|(_, is_first)| *is_first).map(|(at, _)| Holder(at as u32))
-    }
-
-    /// The holders from one on, as many as there are before another; those of rows without a key
-    /// among them.
-    pub(crate) fn holders_in(
-        &self,
-        range: std::ops::Range<usize>,
-    ) -> impl Iterator<Item = Holder> + use<> {
-        (range.start as u32..range.end as u32).map(Holder)
     }
 
     /// The packed key that a holder holds, with or without more behind it.

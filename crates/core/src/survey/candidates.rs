@@ -129,7 +129,9 @@ impl Candidates {
                 }
             } else {
                 let Self { followed, hashes, .. } = self;
-                followed.iter_mut().for_each(|set| set.add(hashes));
+                for set in followed {
+                    set.add(hashes);
+                }
             }
         }
     }

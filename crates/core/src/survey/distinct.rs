@@ -4,7 +4,8 @@
 //! there are, to about two in a hundred.
 
 use std::collections::{BinaryHeap, HashSet};
-use std::hash::{BuildHasherDefault, Hasher};
+
+use crate::already_hashed::AlreadyHashed;
 
 /// How many hashes are kept before the count becomes a sketch.
 const MOST: usize = 1 << 21;
@@ -24,28 +25,10 @@ pub struct Count {
 /// Counts different hashes.
 #[derive(Debug, Clone)]
 pub(super) struct Distinct {
-    all: HashSet<u64, BuildHasherDefault<AsItIs>>,
+    all: HashSet<u64, AlreadyHashed>,
     most: usize,
     /// The smallest hashes, the largest of them on top; empty while all are kept.
     smallest: BinaryHeap<u64>,
-}
-
-/// The hashes are hashes already.
-#[derive(Debug, Clone, Default)]
-pub(super) struct AsItIs(u64);
-
-impl Hasher for AsItIs {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-
-    fn write(&mut self, bytes: &[u8]) {
-        bytes.iter().for_each(|&byte| self.0 = self.0 << 8 | u64::from(byte));
-    }
-
-    fn write_u64(&mut self, hash: u64) {
-        self.0 = hash;
-    }
 }
 
 impl Distinct {

@@ -82,7 +82,9 @@ mod tests {
         assert_eq!(all[0].0, "common");
         assert!(all[0].1 <= 50_000 && all[0].1 > 49_000, "{all:?}");
         let mut few = Frequent::new(&hasher);
-        ["b", "a", "b", "c", "a"].iter().for_each(|value| few.add(value));
+        for value in ["b", "a", "b", "c", "a"] {
+            few.add(value);
+        }
         let (all, exact) = few.commonest(2);
         assert!(exact);
         assert_eq!(all, [("a".to_owned(), 2), ("b".to_owned(), 2)]);

@@ -84,7 +84,9 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
             senders.push(sender);
             scope.spawn(move || {
                 for block in receiver {
-                    group.iter_mut().for_each(|column| column.look(&block));
+                    for column in &mut *group {
+                        column.look(&block);
+                    }
                 }
             });
         }
@@ -98,7 +100,9 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
         });
         read(&mut |block| {
             // A thread that is gone has panicked, which its end tells.
-            senders.iter().for_each(|sender| drop(sender.send(Arc::clone(block))));
+            for sender in &senders {
+                drop(sender.send(Arc::clone(block)));
+            }
         })
     });
     read?;

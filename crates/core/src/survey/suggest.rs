@@ -55,6 +55,9 @@ pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
 /// How many keys are proposed.
 const PROPOSED: usize = 2;
 
+/// How many parts a proposed key has at most, but for those that are tried as wider ones.
+const PARTS: usize = 3;
+
 /// How many pairs of columns are tried together.
 const PAIRS: usize = 14;
 
@@ -140,10 +143,8 @@ impl Column {
         self.days.push(since.map(|since| since.get_days()));
         let left = loose.of(text);
         // The digits at the end of a code; a number with a point has none.
-        let digits = match left.iter().all(u8::is_ascii_alphanumeric) {
-            true => left.iter().rev().take_while(|byte| byte.is_ascii_digit()).count(),
-            false => 0,
-        };
+        let is_code = left.iter().all(u8::is_ascii_alphanumeric);
+        let digits = left.iter().rev().take_while(|byte| is_code && byte.is_ascii_digit()).count();
         let tail = &left[left.len() - digits..];
         let zeros = tail.iter().take_while(|byte| **byte == b'0').count();
         let tail =
@@ -236,7 +237,13 @@ pub fn suggest<M: Source, R: Source<Error = M::Error>>(
         .flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of))
         .collect();
     let within = ranges((&left, &ours), (&right, &theirs), &bounds, &in_key);
-    let take = take(&naming, (&right, &theirs), &ours, &in_key, sets.first().map(|best| &best.set));
+    let take = take(
+        naming.as_ref(),
+        (&right, &theirs),
+        &ours,
+        &in_key,
+        sets.first().map(|best| &best.set),
+    );
     Ok(Suggestions { looked_at, keys, take, within })
 }
 
@@ -266,10 +273,10 @@ fn columns<S: Source>(
             split
         });
         for row in 0..block.rows().min(most - rows) {
-            for column in 0..width {
+            for (column, whole) in all[..width].iter_mut().enumerate() {
                 let text = block.cell(row, column);
                 let look = Look::of(text, block.kind(row, column));
-                all[column].add(text, look, &mut loose, hasher);
+                whole.add(text, look, &mut loose, hasher);
             }
             let mut at = width;
             for (column, found) in split.iter().enumerate() {
@@ -473,7 +480,6 @@ fn sets(left: &[Column], right: &[Column], pairs: &[Pair], lower: Option<usize>)
     };
     let mut now: Vec<(f64, Vec<usize>)> =
         (0..pairs.len()).map(|nth| (scored_of(&[nth]), vec![nth])).collect();
-    const PARTS: usize = 3;
     for parts in 1..=PARTS {
         now.sort_by(|a, b| b.0.total_cmp(&a.0));
         scored.extend(now.iter().cloned());
@@ -489,10 +495,7 @@ fn sets(left: &[Column], right: &[Column], pairs: &[Pair], lower: Option<usize>)
                 let mut wider = set.clone();
                 wider.push(nth);
                 wider.sort_unstable();
-                if !next.contains_key(&wider) {
-                    let score = scored_of(&wider);
-                    next.insert(wider, score);
-                }
+                next.entry(wider).or_insert_with_key(|wider| scored_of(wider));
             }
         }
         now = next.into_iter().map(|(set, score)| (score, set)).collect();
@@ -654,13 +657,13 @@ fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Option<Named> {
 /// The columns worth taking, as they are to be written: what is not in the key, varies, and is not in
 /// the main table already.
 fn take(
-    naming: &Option<Named>,
+    naming: Option<&Named>,
     (right, theirs): (&[Column], &Headers),
     ours: &Headers,
     in_key: &[usize],
     best: Option<&Vec<Pair>>,
 ) -> Vec<String> {
-    let named = naming.as_ref().map_or(&[][..], |named| &named.columns);
+    let named = naming.map_or(&[][..], |named| &named.columns);
     let mut all: Vec<String> = Vec::new();
     let is_worth = |column: &&Column| {
         let header = theirs.name(column.of);
