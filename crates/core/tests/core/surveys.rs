@@ -32,7 +32,9 @@ proptest! {
             let distinct: HashSet<&&&String> = filled.iter().collect();
             prop_assert_eq!(profile.distinct.value as usize, distinct.len());
             let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
-            filled.iter().for_each(|cell| *counts.entry(cell).or_default() += 1);
+            for cell in &filled {
+                *counts.entry(cell).or_default() += 1;
+            }
             let mut common: Vec<(&str, u64)> = counts.into_iter().collect();
             common.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
             common.truncate(profile.commonest.len());
