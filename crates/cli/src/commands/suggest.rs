@@ -71,7 +71,11 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
                 }
             }
         }
-        tried.push(best);
+        // A narrower key may have become one that is proposed already.
+        let is_known = |other: &Tried<'_>| other.key.parts == best.key.parts;
+        if !tried.iter().any(is_known) {
+            tried.push(best);
+        }
     }
     // A key that finds clearly more comes first; chance matches a few.
     tried.sort_by_key(|tried| {

@@ -1,0 +1,98 @@
+//! What is worth taking, and values of the main table that name columns.
+
+use std::collections::HashSet;
+
+use super::Side;
+use super::columns::Column;
+use super::pairs::Pair;
+use crate::plan::quoted_header;
+use crate::table::Headers;
+
+/// What names a header of the reference: the main column, the step that makes it one, and the columns.
+pub(super) struct Named {
+    pub(super) template: String,
+    pub(super) name: String,
+    pub(super) columns: Vec<usize>,
+}
+
+/// Whether the values of a main column are headers of the reference.
+pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Option<Named> {
+    let headers: Vec<&str> = theirs.iter().collect();
+    for column in left.iter().filter(|column| column.piece.is_none()) {
+        let values: HashSet<&String> = column.spellings[0].values().collect();
+        if values.len() < 2 {
+            continue;
+        }
+        for (step, cut) in [("", usize::MAX), (" | first 7", 7), (" | first 4", 4)] {
+            let made = |value: &str| -> String { value.chars().take(cut).collect() };
+            let named: Vec<usize> = values
+                .iter()
+                .filter_map(|value| headers.iter().position(|header| *header == made(value)))
+                .collect();
+            let mut columns = named.clone();
+            columns.sort_unstable();
+            columns.dedup();
+            if columns.len() > 1 && named.len() * 10 >= values.len() * 8 {
+                let header = quoted_header(&ours.address(column.of));
+                let name = ours.name(column.of).to_owned();
+                // Headers of the same form name columns too, though no row names them.
+                let form = |header: &str| -> String {
+                    header
+                        .chars()
+                        .map(|sign| if sign.is_ascii_digit() { '0' } else { sign })
+                        .collect()
+                };
+                let first = form(headers[columns[0]]);
+                let is_like = first.contains('0');
+                columns
+                    .extend((0..headers.len()).filter(|&at| is_like && form(headers[at]) == first));
+                columns.sort_unstable();
+                columns.dedup();
+                return Some(Named { template: format!("{{{header}{step}}}"), name, columns });
+            }
+        }
+    }
+    None
+}
+
+/// The columns worth taking, as they are to be written: what is not in the key, varies, and is not in
+/// the main table already.
+pub(super) fn take(
+    naming: Option<&Named>,
+    (right, theirs): Side<'_>,
+    ours: &Headers,
+    in_key: &[usize],
+    best: Option<&Vec<Pair>>,
+) -> Vec<String> {
+    let named = naming.map_or(&[][..], |named| &named.columns);
+    let mut all: Vec<String> = Vec::new();
+    let is_worth = |column: &&Column| {
+        let header = theirs.name(column.of);
+        !in_key.contains(&column.of)
+            && !named.contains(&column.of)
+            && !column.distinct[0].is_empty()
+            && !ours.iter().any(|own| own.eq_ignore_ascii_case(header))
+    };
+    for column in right.iter().filter(is_worth) {
+        all.push(quoted_header(&theirs.address(column.of)));
+    }
+    if let Some(named) = naming {
+        let name =
+            format!("{} by {}", theirs.table().split('.').next().unwrap_or("Value"), named.name);
+        all.push(format!("{} as {}", named.template, quoted_header(&name)));
+    }
+    let is_reverse = best.is_some_and(|best| best.iter().any(|pair| pair.reference.len() > 1));
+    if is_reverse {
+        all.push("@column as Column".to_owned());
+    }
+    if all.is_empty() {
+        let others = right
+            .iter()
+            .filter(|column| !in_key.contains(&column.of) && !named.contains(&column.of));
+        all.extend(others.map(|column| quoted_header(&theirs.address(column.of))));
+    }
+    if all.is_empty() {
+        all.push("@row as Row".to_owned());
+    }
+    all
+}

@@ -1,0 +1,103 @@
+//! Pairs of columns whose values meet.
+
+use std::collections::HashSet;
+
+use super::Side;
+use super::columns::Form;
+
+/// How many pairs of columns are tried together.
+pub(super) const PAIRS: usize = 14;
+
+/// A pair is tried when so large a share of the main table's values is in the reference.
+const COVERED: f64 = 0.25;
+
+/// Columns in any of which a value stands have each at least so large a share, and together this.
+const ANY_ONE: f64 = 0.02;
+const ANY_ALL: f64 = 0.7;
+
+/// Digits of no more different values are found anywhere by chance.
+const FEW: usize = 10;
+
+/// A pair of a main column and one or several of the reference's.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Pair {
+    pub(super) main: usize,
+    pub(super) reference: Vec<usize>,
+    pub(super) form: Form,
+    pub(super) values: usize,
+    pub(super) covered: usize,
+    /// How alike the headers are, from 0 to 1.
+    pub(super) named: f64,
+}
+
+impl Pair {
+    pub(super) fn share(&self) -> f64 {
+        self.covered as f64 / self.values.max(1) as f64
+    }
+}
+
+/// How alike two headers are, from 0 to 1.
+fn alike(one: &str, other: &str) -> f64 {
+    let words = |header: &str| -> String {
+        header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
+    };
+    strsim::normalized_damerau_levenshtein(&words(one), &words(other))
+}
+
+/// The pairs whose values meet, the best first.
+pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pair> {
+    let mut all = Vec::new();
+    for (main, column) in left.iter().enumerate() {
+        let values = column.distinct[0].len();
+        if values == 0 {
+            continue;
+        }
+        let mut single = 0.0_f64;
+        let mut several: Vec<(usize, usize)> = Vec::new();
+        for (nth, other) in right.iter().enumerate() {
+            let named = alike(ours.name(column.of), theirs.name(other.of));
+            let covered = column.distinct[0].intersection(&other.distinct[0]).count();
+            let loose =
+                Pair { main, reference: vec![nth], form: Form::Loose, values, covered, named };
+            // Digits alone are compared where the values themselves don't meet.
+            let covered = column.distinct[1].intersection(&other.distinct[1]).count();
+            let tail = Pair {
+                form: Form::Tail,
+                values: column.distinct[1].len(),
+                covered,
+                ..loose.clone()
+            };
+            let most_have = column.tail.iter().filter(|tail| **tail != 0).count() * 10
+                >= column.loose.iter().filter(|value| **value != 0).count() * 9;
+            let is_varied = column.distinct[1].len() > FEW || named > 0.5;
+            let is_tail = most_have && is_varied && tail.share() > loose.share() + 0.3;
+            if loose.share() >= ANY_ONE {
+                several.push((nth, loose.covered));
+            }
+            single = single.max(loose.share());
+            let best = if is_tail { tail } else { loose };
+            if best.share() >= COVERED || best.covered > 0 && named > 0.8 {
+                all.push(best);
+            }
+        }
+        let together: HashSet<u64> = several
+            .iter()
+            .flat_map(|(nth, _)| right[*nth].distinct[0].intersection(&column.distinct[0]))
+            .copied()
+            .collect();
+        let share = together.len() as f64 / values as f64;
+        if several.len() > 1 && share >= ANY_ALL && single < share * 0.7 {
+            all.push(Pair {
+                main,
+                reference: several.iter().map(|(nth, _)| *nth).collect(),
+                form: Form::Loose,
+                values,
+                covered: together.len(),
+                named: 0.0,
+            });
+        }
+    }
+    all.sort_by(|a, b| (b.share() + b.named * 0.3).total_cmp(&(a.share() + a.named * 0.3)));
+    all.truncate(PAIRS);
+    all
+}

@@ -1,0 +1,185 @@
+//! Sets of pairs as keys: how many main rows each finds, and in exactly one reference row.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use super::columns::{Column, Form};
+use super::pairs::{PAIRS, Pair};
+
+/// How many keys are proposed.
+const PROPOSED: usize = 2;
+
+/// How many parts a proposed key has at most, but for those that are tried as wider ones.
+const PARTS: usize = 3;
+
+/// What a set of pairs comes to: how many main rows it finds, of how many, and how many of these in
+/// exactly one reference row.
+struct Outcome {
+    rows: usize,
+    found: usize,
+    unique: usize,
+}
+
+fn key_hash(hashes: impl Iterator<Item = u64>) -> Option<u64> {
+    let mut all = 0_u64;
+    for hash in hashes {
+        if hash == 0 {
+            return None;
+        }
+        let mixed = (all ^ hash).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        all = mixed ^ mixed >> 29;
+    }
+    Some(all)
+}
+
+/// With `lower` rows of the reference count as others where that bound of their range is another.
+fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> Outcome {
+    let rows = right.first().map_or(0, |column| column.loose.len());
+    let any = set.iter().map(|pair| pair.reference.len()).max().unwrap_or(1);
+    let mut held: HashMap<u64, usize> = HashMap::with_capacity(rows);
+    let mut ranged: HashSet<u64> = HashSet::new();
+    for row in 0..rows {
+        for nth in 0..any {
+            let hashes = set.iter().map(|pair| {
+                let column = pair.reference[nth.min(pair.reference.len() - 1)];
+                right[column].form(pair.form)[row]
+            });
+            let Some(key) = key_hash(hashes) else { continue };
+            let bound = lower.map(|lower| right[lower].loose[row]);
+            let is_another = bound.and_then(|bound| key_hash([key, bound].into_iter()));
+            // A second row of the same key and the same range is one too many.
+            if is_another.is_none_or(|both| !ranged.insert(both) || !held.contains_key(&key)) {
+                *held.entry(key).or_default() += 1;
+            }
+        }
+    }
+    let mut outcome = Outcome { rows: 0, found: 0, unique: 0 };
+    for row in 0..left.first().map_or(0, |column| column.loose.len()) {
+        let hashes = set.iter().map(|pair| left[pair.main].form(pair.form)[row]);
+        let Some(key) = key_hash(hashes) else { continue };
+        outcome.rows += 1;
+        if let Some(&count) = held.get(&key) {
+            outcome.found += 1;
+            outcome.unique += usize::from(count == 1);
+        }
+    }
+    outcome
+}
+
+/// How good a set of pairs is as a key.
+fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> f64 {
+    let is_bound = |lower: &usize| set.iter().any(|pair| pair.reference.contains(lower));
+    let outcome = outcome(left, right, set, lower.filter(|lower| !is_bound(lower)));
+    let share = |of: usize, all: usize| of as f64 / all.max(1) as f64;
+    let named = set.iter().map(|pair| pair.named).sum::<f64>() / set.len() as f64;
+    let found = share(outcome.found, outcome.rows);
+    let unique = share(outcome.unique, outcome.found);
+    // A value that hardly varies is found anywhere by chance.
+    let varied: usize = set.iter().map(|pair| pair.values).max().unwrap_or(0);
+    let chance = if varied < 3 && outcome.rows > 20 { 0.3 } else { 0.0 };
+    // What tells the rows of both tables apart is what they are about.
+    let is_key = |column: &Column| {
+        let filled = column.loose.iter().filter(|value| **value != 0).count();
+        filled > 1 && column.distinct[0].len() == filled
+    };
+    let is_one_to_one = matches!(set, [only] if only.reference.len() == 1
+        && is_key(&left[only.main]) && is_key(&right[only.reference[0]]));
+    let unlikely = set.iter().map(|pair| {
+        let piece = if left[pair.main].piece.is_some() { 0.1 } else { 0.0 };
+        let tail = if pair.form == Form::Tail { 0.1 } else { 0.0 };
+        piece + tail
+    });
+    found * (0.3 + 0.7 * unique) + 0.05 * named + if is_one_to_one { 0.25 } else { 0.0 }
+        - 0.02 * (set.len() as f64 - 1.0)
+        - chance
+        - unlikely.fold(0.0, f64::max)
+}
+
+/// The best sets of pairs, and the best of those that are another key.
+pub(super) fn sets(
+    left: &[Column],
+    right: &[Column],
+    pairs: &[Pair],
+    lower: Option<usize>,
+) -> Vec<Proposed> {
+    let mut scored: Vec<(f64, Vec<usize>)> = Vec::new();
+    let scored_of = |set: &[usize]| {
+        let chosen: Vec<&Pair> = set.iter().map(|&nth| &pairs[nth]).collect();
+        score(left, right, &chosen, lower)
+    };
+    let goes_with = |set: &[usize], nth: usize| {
+        set.iter().all(|&other| {
+            let (one, other) = (&pairs[nth], &pairs[other]);
+            left[one.main].of != left[other.main].of
+                && !one.reference.iter().any(|column| other.reference.contains(column))
+                || left[one.main].of == left[other.main].of
+                    && left[one.main].piece.is_some()
+                    && left[other.main].piece.is_some()
+                    && one.main != other.main
+                    && !one.reference.iter().any(|column| other.reference.contains(column))
+        }) && (pairs[nth].reference.len() == 1
+            || set.iter().all(|&other| pairs[other].reference.len() == 1))
+    };
+    let mut now: Vec<(f64, Vec<usize>)> =
+        (0..pairs.len()).map(|nth| (scored_of(&[nth]), vec![nth])).collect();
+    for parts in 1..=PARTS {
+        now.sort_by(|a, b| b.0.total_cmp(&a.0));
+        scored.extend(now.iter().cloned());
+        if parts == PARTS {
+            break;
+        }
+        let mut next: BTreeMap<Vec<usize>, f64> = BTreeMap::new();
+        for (_, set) in now.iter().take(PAIRS / 2) {
+            for nth in 0..pairs.len() {
+                if set.contains(&nth) || !goes_with(set, nth) {
+                    continue;
+                }
+                let mut wider = set.clone();
+                wider.push(nth);
+                wider.sort_unstable();
+                next.entry(wider).or_insert_with_key(|wider| scored_of(wider));
+            }
+        }
+        now = next.into_iter().map(|(set, score)| (score, set)).collect();
+    }
+    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.len().cmp(&b.1.len())));
+    let mut told: Vec<Vec<usize>> = Vec::new();
+    for (score, set) in &scored {
+        // Another key has other columns, not the same in another form.
+        let columns = |set: &[usize]| -> HashSet<(usize, usize)> {
+            let of = |nth: &usize| {
+                let pair = &pairs[*nth];
+                (left[pair.main].of, right[pair.reference[0]].of)
+            };
+            set.iter().map(of).collect()
+        };
+        let is_new = told.iter().all(|known| !columns(known).is_subset(&columns(set)));
+        if *score > 0.1 && is_new && told.len() < PROPOSED {
+            told.push(set.clone());
+        }
+    }
+    let by_place = |set: Vec<usize>| {
+        let mut set: Vec<Pair> = set.into_iter().map(|nth| pairs[nth].clone()).collect();
+        set.sort_by_key(|pair| pair.main);
+        set
+    };
+    let wider_than = |set: &[usize]| -> Vec<Vec<usize>> {
+        let is_wider = |other: &&Vec<usize>| {
+            other.len() == set.len() + 1 && set.iter().all(|nth| other.contains(nth))
+        };
+        scored.iter().map(|(_, other)| other).filter(is_wider).take(WIDER).cloned().collect()
+    };
+    let proposed = told.into_iter().map(|set| Proposed {
+        wider: wider_than(&set).into_iter().map(by_place).collect(),
+        set: by_place(set),
+    });
+    proposed.collect()
+}
+
+/// A set of pairs that is proposed, and the best of those with one pair more.
+pub(super) struct Proposed {
+    pub(super) set: Vec<Pair>,
+    pub(super) wider: Vec<Vec<Pair>>,
+}
+
+/// How many of those there are.
+const WIDER: usize = 2;
