@@ -91,6 +91,8 @@ pub(crate) enum Error {
     EditsUnplaced,
     /// Rows were changed that no column tells from others; `columns` are those that were tried.
     EditsUnkeyed { columns: Option<Vec<String>> },
+    /// A receipt of a table of a database.
+    ReceiptOfDatabase { name: String },
     /// An output in a format that is read, but not written.
     NotWritable { name: String },
     /// The main file is not what was read.
@@ -324,10 +326,16 @@ impl fmt::Display for Error {
                 "the changes can't be kept: no column tells each changed row from all others; \
                  make the changes in the tables themselves, or discard them"
             ),
+            Self::ReceiptOfDatabase { name } => write!(
+                f,
+                "a receipt tells of a file, and {name} is a table of a database; leave out \
+                 --receipt, or write a file"
+            ),
             Self::NotWritable { name } => write!(
                 f,
-                "{name} can't be written so: tables are written as delimited text, JSON, or a \
-                 workbook of its own; name an output such as enriched.csv or enriched.xlsx"
+                "{name} can't be written so: tables are written as delimited text, JSON, a \
+                 workbook of its own (.xlsx) or a table of a database (co-op.sqlite#enriched); \
+                 name such an output"
             ),
             Self::MainMoved { name } => write!(
                 f,

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
+use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
 use same_file::Handle;
@@ -29,6 +30,8 @@ enum At {
     File(WholeFile),
     /// The main file.
     Main { file: WholeFile, main: Box<MainFile>, stamp: Option<String> },
+    /// A table of a database; of a new one with the file that it will be.
+    Database { writer: Box<DatabaseWriter>, file: Option<WholeFile> },
     /// Standard output, as the rows come.
     Straight(io::Stdout),
     /// Standard output, but only once it is known that the table may be written.
@@ -98,6 +101,20 @@ impl Output {
         summed: bool,
     ) -> Result<Self> {
         let at = match address {
+            Address::File(path) | Address::Part(path, _) if address.is_database() => {
+                if summed {
+                    return Err(error::Error::ReceiptOfDatabase { name: address.to_string() });
+                }
+                let name = path.display().to_string();
+                let stem = || Address::File(path.clone()).stem();
+                let table = address.part().map_or_else(stem, str::to_owned);
+                // A new one appears whole, as every file does; one that is there has its own ways.
+                let is_new = !path.exists();
+                let file = is_new.then(|| WholeFile::create(path, overwrite)).transpose()?;
+                let place = file.as_ref().and_then(WholeFile::beside).unwrap_or(path);
+                let writer = DatabaseWriter::begin(&name, place, &table, overwrite)?;
+                At::Database { writer: Box::new(writer), file }
+            }
             _ if !address.is_text() && !address.is_workbook() && address.is_json().is_none() => {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
@@ -144,9 +161,18 @@ impl Output {
         Ok(WorkbookWriter::new(self.name(), worksheet, plain)?)
     }
 
+    /// The writer of a table of a database, where it is one.
+    pub(crate) fn database(&mut self) -> Option<&mut DatabaseWriter> {
+        match &mut self.at {
+            At::Database { writer, .. } => Some(writer),
+            _ => None,
+        }
+    }
+
     /// What it is called in messages.
     pub(crate) fn name(&self) -> String {
         match &self.at {
+            At::Database { writer, .. } => writer.name().to_owned(),
             At::File(file) | At::Main { file, .. } => file.name().to_owned(),
             At::Straight(_) | At::Held(_) => STANDARD.to_owned(),
         }
@@ -156,7 +182,7 @@ impl Output {
     pub(crate) fn beside(&self) -> Option<&Path> {
         match &self.at {
             At::File(file) | At::Main { file, .. } => file.beside(),
-            At::Straight(_) | At::Held(_) => None,
+            At::Straight(_) | At::Held(_) | At::Database { .. } => None,
         }
     }
 
@@ -180,6 +206,10 @@ impl Output {
                     }
                     return Err(error.into());
                 }
+            }
+            At::Database { writer, file } => {
+                writer.commit()?;
+                file.map_or(Ok(()), WholeFile::commit)?;
             }
             At::Straight(mut out) => out.flush().map_err(refused)?,
             At::Held(mut file) => {
@@ -209,6 +239,8 @@ impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let written = match &mut self.at {
             At::File(file) | At::Main { file, .. } => file.write(bytes),
+            // Its rows go by way of its own writer.
+            At::Database { .. } => Ok(bytes.len()),
             At::Straight(out) => out.write(bytes),
             At::Held(file) => file.write(bytes),
         }?;
@@ -222,6 +254,7 @@ impl Write for Output {
         match &mut self.at {
             At::File(file) | At::Main { file, .. } => file.flush(),
             At::Straight(out) => out.flush(),
+            At::Database { .. } => Ok(()),
             At::Held(file) => file.flush(),
         }
     }

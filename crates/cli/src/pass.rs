@@ -4,6 +4,7 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind, Recorder};
 use gather_keys_core::table::Discard;
 use gather_keys_formats::Packing;
+use gather_keys_formats::sqlite::DatabaseWriter;
 
 use crate::error::Result;
 use crate::inputs::OpenTable;
@@ -15,6 +16,8 @@ pub(crate) enum Written<'o> {
     Text(&'o mut Output, Form),
     /// JSON, on lines or as a document, packed or not.
     Json(&'o mut Output, bool, Option<Packing>),
+    /// A table of a database.
+    Database(&'o mut DatabaseWriter),
     /// A workbook, with the name of its worksheet, and whether it is to be plain.
     Workbook(&'o mut Output, Option<&'o str>, bool),
 }
@@ -44,6 +47,7 @@ pub(crate) fn pass(
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
     Ok(match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
+        Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
         Some(Written::Workbook(output, worksheet, plain)) => {
             let mut writer = output.workbook(worksheet, plain)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;

@@ -235,7 +235,8 @@ impl<'a> Run<'a> {
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
         let json = call.output().and_then(Address::is_json);
-        let into = output.as_mut().map(|output| match (call.output(), json) {
+        let is_database = call.output().is_some_and(Address::is_database);
+        let form_of = |output| match (call.output(), json) {
             (Some(address), _) if address.is_workbook() => {
                 Written::Workbook(output, address.part(), call.plain)
             }
@@ -243,7 +244,12 @@ impl<'a> Run<'a> {
                 Written::Json(output, lines, address.path().and_then(Packing::of))
             }
             _ => Written::Text(output, self.output_form(&main).1),
-        });
+        };
+        let into = match output.as_mut() {
+            None => None,
+            Some(output) if is_database => output.database().map(Written::Database),
+            Some(output) => Some(form_of(output)),
+        };
         let findings = pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings)?;

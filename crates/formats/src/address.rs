@@ -107,6 +107,11 @@ impl Address {
         ending.is_some_and(|ending| ending.eq_ignore_ascii_case("xlsx"))
     }
 
+    /// Whether a file of its ending is a database.
+    pub fn is_database(&self) -> bool {
+        self.ending().is_some_and(|ending| matches!(&ending[..], "sqlite" | "sqlite3" | "db"))
+    }
+
     /// The part of the file that it names.
     pub fn part(&self) -> Option<&str> {
         match self {

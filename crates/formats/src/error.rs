@@ -159,6 +159,22 @@ pub enum Error {
         /// The most bytes that a row may take.
         most: usize,
     },
+    /// A database has a table, or a view, of the name that is to be written.
+    TableExists {
+        /// The database.
+        name: String,
+        /// The table.
+        table: String,
+        /// Whether it is a view, which is not replaced.
+        is_view: bool,
+    },
+    /// A database can't be written to.
+    Database {
+        /// The database.
+        name: String,
+        /// What it says.
+        said: String,
+    },
     /// The output is there already.
     OutputExists {
         /// Its path.
@@ -319,6 +335,21 @@ impl fmt::Display for Error {
                 write!(f, "{} MiB; ", most >> 20)?;
                 write!(f, "close the double quote that is open in it")
             }
+            Self::TableExists { name, table, is_view: true } => write!(
+                f,
+                "{name} has a view `{table}`, which is not replaced; name another table, such as \
+                 {name}#{table}_enriched"
+            ),
+            Self::TableExists { name, table, .. } => write!(
+                f,
+                "{name} has a table `{table}` already; add --overwrite to replace it, or name \
+                 another"
+            ),
+            Self::Database { name, said } => write!(
+                f,
+                "{name} can't be written to: {said}; check that no other program holds it, and \
+                 that there is room on the disk"
+            ),
             Self::OutputExists { name } => {
                 write!(f, "{name} exists already: give --overwrite to replace it, or another name")
             }

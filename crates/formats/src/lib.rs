@@ -3,7 +3,7 @@
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
 //! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text,
-//! [`workbook`]s and [`json`] are written too.
+//! [`workbook`]s, [`json`] and [`sqlite`] databases are written too.
 
 mod address;
 mod backup;
@@ -13,7 +13,7 @@ mod error;
 pub mod json;
 mod packing;
 mod rows;
-mod sqlite;
+pub mod sqlite;
 mod table;
 mod whole_file;
 pub mod workbook;

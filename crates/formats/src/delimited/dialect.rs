@@ -28,7 +28,7 @@ pub struct Layout {
 
 impl Layout {
     /// The form of a table that is no delimited text: commas, and UTF-8.
-    pub(crate) fn usual(headers: &Headers) -> Self {
+    pub fn usual(headers: &Headers) -> Self {
         let dialect =
             Dialect { delimiter: b',', byte_order_mark: false, encoding: Encoding::UTF_8 };
         let header_row = super::writer::joined(headers.iter(), dialect.delimiter);

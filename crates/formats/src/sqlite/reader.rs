@@ -1,4 +1,4 @@
-//! Tables and views of a database in a file, as `SQLite` keeps it.
+//! Reading a table or a view of a database.
 
 use std::fmt::Write;
 use std::path::Path;

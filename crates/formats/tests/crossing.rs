@@ -1,0 +1,198 @@
+//! Cells cross from every format to every other unharmed.
+
+// A test that can't go on should say so at once.
+#![allow(clippy::unwrap_used)]
+
+use std::fs::File;
+use std::path::Path;
+
+use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_formats::delimited::{Layout, Writer};
+use gather_keys_formats::json::JsonWriter;
+use gather_keys_formats::sqlite::DatabaseWriter;
+use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::{Address, Described, Error, Table};
+use proptest::prelude::*;
+
+/// The formats that are written, by the endings of their files.
+const FORMATS: [&str; 5] = ["csv", "jsonl", "json", "xlsx", "sqlite"];
+
+/// What usually comes to harm on the way, with its kind.
+const CELLS: [(&str, CellKind); 20] = [
+    ("12345678901234567", CellKind::Text),
+    ("12345678901234567", CellKind::Unsaid),
+    ("99999999999999999999", CellKind::Unsaid),
+    ("0.1", CellKind::Number),
+    ("0.0000001", CellKind::Number),
+    ("-12.5", CellKind::Unsaid),
+    ("42", CellKind::Number),
+    ("42", CellKind::Text),
+    ("1900-02-28", CellKind::Date),
+    ("2026-05-19", CellKind::Unsaid),
+    ("2026-05-19T23:59:59", CellKind::Date),
+    ("26:30:00", CellKind::Time),
+    ("007", CellKind::Text),
+    ("007", CellKind::Unsaid),
+    ("+44 20 7946", CellKind::Unsaid),
+    ("+44", CellKind::Text),
+    ("true", CellKind::Truth),
+    ("Zoë, \"two\nlines\"", CellKind::Text),
+    ("=1+1", CellKind::Unsaid),
+    ("H-007", CellKind::Unsaid),
+];
+
+type Cells = Vec<Vec<(String, CellKind)>>;
+
+fn fill<S: Sink<Error = Error>>(sink: &mut S, headers: &Headers, rows: &Cells) {
+    sink.write_headers(headers, &[]).unwrap();
+    let mut block = Block::new(headers.len());
+    for (nth, row) in rows.iter().enumerate() {
+        row.iter().for_each(|(cell, kind)| block.push_cell_of(cell, *kind));
+        block.push_line(nth as u64);
+    }
+    let every: Vec<usize> = (0..rows.len()).collect();
+    sink.write_block(&block, &every, &Block::new(0)).unwrap();
+}
+
+fn write(path: &Path, headers: &Headers, rows: &Cells) {
+    let ending = path.extension().unwrap().to_str().unwrap();
+    let create = || File::create(path).unwrap();
+    match ending {
+        "csv" => {
+            let mut writer = Writer::new("t", create(), Layout::usual(headers));
+            fill(&mut writer, headers, rows);
+            writer.finish().unwrap();
+        }
+        "jsonl" | "json" => {
+            let mut writer = JsonWriter::new("t", create(), ending == "jsonl");
+            fill(&mut writer, headers, rows);
+            writer.finish().unwrap();
+        }
+        "xlsx" => {
+            let mut writer = WorkbookWriter::new("t", None, true).unwrap();
+            fill(&mut writer, headers, rows);
+            writer.finish(&[], create()).unwrap();
+        }
+        _ => {
+            let mut writer = DatabaseWriter::begin("t", path, "t", false).unwrap();
+            fill(&mut writer, headers, rows);
+            writer.commit().unwrap();
+        }
+    }
+}
+
+fn read(path: &Path) -> (Headers, Cells) {
+    let address = Address::File(path.to_owned());
+    let (mut table, _) = Table::open(&address, &Described::default(), &|input| input).unwrap();
+    let headers = table.headers().clone();
+    let (mut block, mut rows) = (Block::default(), Vec::new());
+    while table.read_block(&mut block).unwrap() {
+        for row in 0..block.rows() {
+            let cell = |column| (block.cell(row, column).to_owned(), block.kind(row, column));
+            rows.push((0..headers.len()).map(cell).collect());
+        }
+    }
+    (headers, rows)
+}
+
+fn texts(rows: &Cells) -> Vec<Vec<&str>> {
+    rows.iter().map(|row| row.iter().map(|(cell, _)| &cell[..]).collect()).collect()
+}
+
+#[test]
+fn cells_cross_every_pair_of_formats() {
+    let folder = tempfile::tempdir().unwrap();
+    let headers = Headers::new("t", ["Nth", "Cell"]);
+    let rows: Cells = CELLS
+        .iter()
+        .enumerate()
+        .map(|(nth, (cell, kind))| {
+            vec![(format!("n{nth}"), CellKind::Text), ((*cell).to_owned(), *kind)]
+        })
+        .collect();
+    for from in FORMATS {
+        let first = folder.path().join(format!("{from}-first.{from}"));
+        write(&first, &headers, &rows);
+        let (found, came) = read(&first);
+        assert_eq!(texts(&came), texts(&rows), "{from}");
+        for to in FORMATS {
+            let second = folder.path().join(format!("{from}-to.{to}"));
+            write(&second, &found, &came);
+            let (again, crossed) = read(&second);
+            assert!(again.iter().eq(headers.iter()), "{from} to {to}");
+            assert_eq!(texts(&crossed), texts(&rows), "{from} to {to}");
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// Whatever text a cell holds, it comes back from each format, but for a number's needless zeros.
+    #[test]
+    fn texts_come_back(
+        cells in prop::collection::vec("[ -~éЖ蜂]{1,12}|[0-9]{1,20}|-?[0-9]{1,4}\\.[0-9]{0,3}", 1..8),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let headers = Headers::new("t", ["Nth", "Cell"]);
+        let said: Cells = cells
+            .iter()
+            .map(|cell| vec![("n".to_owned(), CellKind::Text), (cell.clone(), CellKind::Text)])
+            .collect();
+        for format in FORMATS.into_iter().filter(|format| *format != "csv") {
+            let path = folder.path().join(format!("t.{format}"));
+            write(&path, &headers, &said);
+            let (_, back) = read(&path);
+            prop_assert_eq!(&back, &said, "{}", format);
+        }
+    }
+}
+
+/// A database that is there gets another table, and loses none; until it is finished, nobody sees it.
+#[test]
+fn a_database_keeps_its_other_tables() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("co-op.sqlite");
+    let headers = Headers::new("t", ["Tag", "tag", "Kg"]);
+    let rows: Cells = vec![vec![
+        ("1".to_owned(), CellKind::Number),
+        (String::new(), CellKind::Unsaid),
+        ("1.50".to_owned(), CellKind::Unsaid),
+    ]];
+    let database = || rusqlite::Connection::open(&path).unwrap();
+    database().execute_batch("create table a (x); create view v as select * from a").unwrap();
+    let tables = || -> Vec<String> {
+        let database = database();
+        let mut names = database.prepare("select name from sqlite_master order by name").unwrap();
+        names.query_map([], |row| row.get(0)).unwrap().map(|name| name.unwrap()).collect()
+    };
+    // One that is not finished leaves nothing behind.
+    let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", false).unwrap();
+    fill(&mut writer, &headers, &rows);
+    drop(writer);
+    assert_eq!(tables(), ["a", "v"]);
+    let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", false).unwrap();
+    fill(&mut writer, &headers, &rows);
+    writer.commit().unwrap();
+    assert_eq!(tables(), ["a", "b", "v"]);
+    let refused = |table: &str, overwrite| {
+        let writer = DatabaseWriter::begin("co-op.sqlite", &path, table, overwrite);
+        writer.map(|_| ()).unwrap_err().to_string()
+    };
+    assert!(refused("B", false).contains("has a table `B` already; add --overwrite"));
+    assert!(refused("v", true).contains("has a view `v`, which is not replaced"));
+    let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", true).unwrap();
+    fill(&mut writer, &headers, &vec![rows[0].clone(); 3]);
+    writer.commit().unwrap();
+    let told: (i64, i64, f64, String) = database()
+        .query_row("select count(*), count([tag (column)]), max([Kg]), typeof([Tag]) from b", [], |row| {
+            Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+        })
+        .unwrap();
+    assert_eq!(told, (3, 0, 1.5, "integer".to_owned()));
+    // What is no database is refused, and left as it is.
+    let other = folder.path().join("no.sqlite");
+    std::fs::write(&other, "just text, and more of it than a database begins with").unwrap();
+    assert!(DatabaseWriter::begin("no.sqlite", &other, "b", true).is_err());
+    assert!(std::fs::read_to_string(&other).unwrap().starts_with("just text"));
+}
