@@ -183,6 +183,10 @@ pub(crate) struct Tables {
     /// What the reference is called in messages and gates [default: the file's stem]
     #[arg(long, value_name = "NAME", help_heading = REFERENCE)]
     pub(crate) name: Vec<String>,
+    /// The format: text, json, json-lines, workbook or database [default: found from its content and
+    /// its ending]
+    #[arg(long, value_name = "FORMAT", help_heading = ANY_TABLE)]
+    pub(crate) format: Vec<String>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
     /// from the first rows]
     #[arg(long, value_name = "DELIMITER", help_heading = ANY_TABLE)]
@@ -348,7 +352,8 @@ pub(crate) fn threads(asked: Option<u16>) -> usize {
 pub(crate) struct Enrich {
     #[command(flatten)]
     pub(crate) tables: Tables,
-    /// The file to write, a workbook if it ends with .xlsx, or `-` for standard output [default: -]
+    /// The file to write, by its ending a workbook (.xlsx), JSON, or a table of a database
+    /// (co-op.sqlite#enriched), or `-` for standard output [default: -]
     #[arg(short, long, value_name = "OUT")]
     pub(crate) output: Option<OsString>,
     /// Write into the main file itself; what it was is kept beside it under a dated name
@@ -446,8 +451,8 @@ pub(crate) struct Find {
     #[arg(long, value_name = "COLUMNS")]
     pub(crate) take: Option<String>,
     /// How to show what is found
-    #[arg(long, value_name = "FORMAT", default_value = "card")]
-    pub(crate) format: CardFormat,
+    #[arg(long = "format", value_name = "FORMAT", default_value = "card")]
+    pub(crate) shown_as: CardFormat,
     #[command(flatten)]
     pub(crate) form: Form,
 }

@@ -13,7 +13,7 @@ use gather_keys_core::plan::{
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::delimited::{Dialect, Encoding, HeaderRow};
-use gather_keys_formats::{Address, Described};
+use gather_keys_formats::{Address, Described, Format};
 
 use crate::arguments::{Form, When, threads};
 use crate::error::{Error, Result};
@@ -69,6 +69,17 @@ impl Table {
     /// Every file that it is read from.
     pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
         [&self.address].into_iter().chain(&self.others)
+    }
+
+    /// Sets the format that a person named.
+    pub(crate) fn set_format(&mut self, value: &str) -> Result<()> {
+        let format = Format::named(value).ok_or_else(|| Error::NotOneOf {
+            key: "format",
+            value: value.to_owned(),
+            all: "text, json, json-lines, workbook or database",
+        })?;
+        self.described.format = Some(format);
+        Ok(())
     }
 
     /// Sets the delimiter that a person named.
@@ -371,6 +382,9 @@ fn describe(
     form: TableForm<'_>,
     blank: &Texts,
 ) -> Result<()> {
+    if let Some(text) = form.format {
+        reading.read(text, |text| table.set_format(text))?;
+    }
     if let Some(text) = form.delimiter {
         reading.read(text, |text| table.set_delimiter(text))?;
     }

@@ -286,6 +286,7 @@ impl<'a> Run<'a> {
         };
         let dialect = form.layout.dialect;
         let described = Described {
+            format: None,
             delimiter: Some(dialect.delimiter),
             encoding: Some(dialect.encoding),
             headers,

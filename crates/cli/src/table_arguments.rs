@@ -13,7 +13,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 21] = [
+const BOUND: [&str; 22] = [
     "on",
     "clean",
     "within",
@@ -29,6 +29,7 @@ const BOUND: [&str; 21] = [
     "bring_blanks",
     "append_unused",
     "name",
+    "format",
     "delimiter",
     "encoding",
     "header_row",

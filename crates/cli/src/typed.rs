@@ -223,6 +223,7 @@ fn main_options(typed: TableArguments) -> Result<MainTable> {
     let mut main = MainTable::default();
     for (option, value) in typed.options {
         match option {
+            "format" => once(option, &mut main.format, value)?,
             "delimiter" => once(option, &mut main.delimiter, value)?,
             "encoding" => once(option, &mut main.encoding, value)?,
             "ragged" => once(option, &mut main.ragged, value)?,
@@ -256,6 +257,7 @@ fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
             "when_duplicate" => once(option, &mut all.when_duplicate, value)?,
             "when_unmatched" => once(option, &mut all.when_unmatched, value)?,
             "replace" => once(option, &mut all.replace, value)?,
+            "format" => once(option, &mut all.format, value)?,
             "delimiter" => once(option, &mut all.delimiter, value)?,
             "encoding" => once(option, &mut all.encoding, value)?,
             "ragged" => once(option, &mut all.ragged, value)?,

@@ -23,5 +23,5 @@ pub use backup::keep_copy;
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
 pub use packing::{Packed, Packing, unpacked};
-pub use table::{Described, Piece, ReadAs, Table, TableParser, Tap};
+pub use table::{Described, Format, Piece, ReadAs, Table, TableParser, Tap};
 pub use whole_file::{WholeFile, remove_unfinished};

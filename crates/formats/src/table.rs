@@ -4,10 +4,12 @@
 //! [`Source`]. The format is the one that was named, or else the one that the content shows.
 
 use std::io::{self, Read};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{Before, Block, Headers, Parser, Source};
+use tempfile::NamedTempFile;
 
 use crate::delimited::{
     Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
@@ -19,6 +21,8 @@ use crate::{Address, Error, Packing, Result, json, sqlite, unpacked, workbook};
 /// What a person said of how a table is to be read; what is not said is found.
 #[derive(Debug, Clone, Default)]
 pub struct Described {
+    /// The format.
+    pub format: Option<Format>,
     /// The byte between cells, in delimited text.
     pub delimiter: Option<u8>,
     /// The encoding of text.
@@ -33,6 +37,55 @@ pub struct Described {
 pub struct Table {
     kind: Kind,
     read_as: ReadAs,
+    /// What came out of a pipe, while it is read.
+    _spooled: Option<NamedTempFile>,
+}
+
+/// The formats that are read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Format {
+    /// Delimited text.
+    Text,
+    /// A JSON document.
+    Json,
+    /// JSON, a row on each line.
+    JsonLines,
+    /// A workbook.
+    Workbook,
+    /// A database.
+    Database,
+}
+
+impl Format {
+    /// Every format with the name that a person gives it.
+    pub const ALL: [(&str, Self); 5] = [
+        ("text", Self::Text),
+        ("json", Self::Json),
+        ("json-lines", Self::JsonLines),
+        ("workbook", Self::Workbook),
+        ("database", Self::Database),
+    ];
+
+    /// The format of a name.
+    pub fn named(name: &str) -> Option<Self> {
+        let name = name.trim();
+        Self::ALL.into_iter().find(|(other, _)| *other == name).map(|(_, format)| format)
+    }
+
+    /// What a file is, by how it begins, and where that does not tell by its ending.
+    fn of(path: Option<&Path>, first: &[u8]) -> Self {
+        if WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
+            return Self::Workbook;
+        }
+        if first.starts_with(sqlite::BEGINS) {
+            return Self::Database;
+        }
+        match json::has_lines(path, first) {
+            Some(true) => Self::JsonLines,
+            Some(false) => Self::Json,
+            None => Self::Text,
+        }
+    }
 }
 
 enum Kind {
@@ -88,13 +141,31 @@ impl Table {
         described: &Described,
         tap: Tap<'_>,
     ) -> Result<(Self, Option<u64>)> {
-        if let Some(open) = Self::open_rows(address, described, tap)? {
-            return Ok(open);
-        }
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
+        let is_file = |path: &Path| path.metadata().is_ok_and(|facts| facts.is_file());
         let (input, bytes) = address.open()?;
-        let (input, packing) = unpacked(tap(input)).map_err(unreadable)?;
+        let (first, input) = look(input, FIRST).map_err(unreadable)?;
+        let path = address.path();
+        let form = match described.format {
+            Some(format) => format,
+            None => Format::of(path, &first),
+        };
+        let (input, packing) = match (form, path.filter(|path| is_file(path))) {
+            (Format::Text, _) => unpacked(tap(Box::new(input))).map_err(unreadable)?,
+            (_, Some(path)) => {
+                // It is read more than once, since it can't be read from front to back.
+                io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable)?;
+                return Ok((Self::rows(form, &name, path, address.part(), described)?, bytes));
+            }
+            (_, None) => {
+                // A pipe can be read only once, so what comes out of it is put into a file first.
+                let mut file = NamedTempFile::new().map_err(unreadable)?;
+                io::copy(&mut tap(Box::new(input)), &mut file).map_err(unreadable)?;
+                let table = Self::rows(form, &name, file.path(), address.part(), described)?;
+                return Ok((Self { _spooled: Some(file), ..table }, bytes));
+            }
+        };
         // More of a pipe may be long in coming.
         let sample = if bytes.is_some() { SAMPLE_OF_FILE } else { SAMPLE };
         let decoded = decoded(input, described.encoding, sample);
@@ -117,55 +188,41 @@ impl Table {
             },
             ..ReadAs::default()
         };
-        Ok((Self { kind: Kind::Text(Box::new(reader)), read_as }, bytes))
+        Ok((Self { kind: Kind::Text(Box::new(reader)), read_as, _spooled: None }, bytes))
     }
 
-    /// Opens a table that is no text, if it is none. Such a file is read more than once, since it
-    /// can't be read from front to back.
-    fn open_rows(
-        address: &Address,
+    /// Opens a table that is no text, in the file at `path`.
+    fn rows(
+        format: Format,
+        name: &str,
+        path: &Path,
+        part: Option<&str>,
         described: &Described,
-        tap: Tap<'_>,
-    ) -> Result<Option<(Self, Option<u64>)>> {
-        let Some(path) = address.path() else { return Ok(None) };
-        // A pipe can be opened and read only once.
-        if !path.metadata().is_ok_and(|facts| facts.is_file()) {
-            return Ok(None);
-        }
-        let (input, bytes) = address.open()?;
-        let name = address.to_string();
-        let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
-        let (first, input) = look(input, FIRST).map_err(unreadable)?;
-        let part = match address {
-            Address::Part(_, part) => Some(&part[..]),
-            _ => None,
+    ) -> Result<Self> {
+        let (kind, read_as) = match format {
+            Format::Workbook => {
+                let opened = workbook::open(name, path, part, described.headers)?;
+                let (worksheet, worksheets) = opened.worksheet().clone();
+                let read_as = ReadAs {
+                    format: "workbook",
+                    part: Some((worksheet, worksheets > 1 && part.is_none())),
+                    title_rows: opened.title_rows(),
+                    error_cells: Some(opened.error_cells.clone()),
+                    ..ReadAs::default()
+                };
+                (Kind::rows(opened), read_as)
+            }
+            Format::Database => {
+                let (opened, (table, tables)) = sqlite::open(name, path, part)?;
+                let part = Some((table, tables > 1 && part.is_none()));
+                (Kind::rows(opened), ReadAs { format: "database", part, ..ReadAs::default() })
+            }
+            Format::Text | Format::Json | Format::JsonLines => {
+                let opened = json::open(name, path, format == Format::JsonLines, part)?;
+                (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
+            }
         };
-        let pass = || io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable);
-        let (kind, read_as) = if WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
-            pass()?;
-            let opened = workbook::open(&name, path, part, described.headers)?;
-            let (worksheet, worksheets) = opened.worksheet().clone();
-            let read_as = ReadAs {
-                format: "workbook",
-                part: Some((worksheet, worksheets > 1 && part.is_none())),
-                title_rows: opened.title_rows(),
-                error_cells: Some(opened.error_cells.clone()),
-                ..ReadAs::default()
-            };
-            (Kind::rows(opened), read_as)
-        } else if first.starts_with(sqlite::BEGINS) {
-            pass()?;
-            let (opened, (table, tables)) = sqlite::open(&name, path, part)?;
-            let part = Some((table, tables > 1 && part.is_none()));
-            (Kind::rows(opened), ReadAs { format: "database", part, ..ReadAs::default() })
-        } else if let Some(lines) = json::has_lines(path, &first) {
-            pass()?;
-            let opened = json::open(&name, path, lines, part)?;
-            (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
-        } else {
-            return Ok(None);
-        };
-        Ok(Some((Self { kind, read_as }, bytes)))
+        Ok(Self { kind, read_as, _spooled: None })
     }
 
     /// How it was read.

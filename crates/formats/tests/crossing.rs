@@ -47,7 +47,9 @@ fn fill<S: Sink<Error = Error>>(sink: &mut S, headers: &Headers, rows: &Cells) {
     sink.write_headers(headers, &[]).unwrap();
     let mut block = Block::new(headers.len());
     for (nth, row) in rows.iter().enumerate() {
-        row.iter().for_each(|(cell, kind)| block.push_cell_of(cell, *kind));
+        for (cell, kind) in row {
+            block.push_cell_of(cell, *kind);
+        }
         block.push_line(nth as u64);
     }
     let every: Vec<usize> = (0..rows.len()).collect();
@@ -185,9 +187,11 @@ fn a_database_keeps_its_other_tables() {
     fill(&mut writer, &headers, &vec![rows[0].clone(); 3]);
     writer.commit().unwrap();
     let told: (i64, i64, f64, String) = database()
-        .query_row("select count(*), count([tag (column)]), max([Kg]), typeof([Tag]) from b", [], |row| {
-            Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
-        })
+        .query_row(
+            "select count(*), count([tag (column)]), max([Kg]), typeof([Tag]) from b",
+            [],
+            |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?)),
+        )
         .unwrap();
     assert_eq!(told, (3, 0, 1.5, "integer".to_owned()));
     // What is no database is refused, and left as it is.

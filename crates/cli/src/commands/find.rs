@@ -53,9 +53,9 @@ pub(crate) fn find(find: &Find) -> Result<Outcome> {
         None => (0..headers.len()).collect(),
         Some(take) => shown_columns(&take, &headers)?,
     };
-    let most = if find.format == CardFormat::Json { usize::MAX } else { CARDS };
+    let most = if find.shown_as == CardFormat::Json { usize::MAX } else { CARDS };
     let hits = wanted.search(&mut source, most)?;
-    let text = match find.format {
+    let text = match find.shown_as {
         CardFormat::Card => cards(&hits, &headers, &columns, &find.values),
         CardFormat::Json => as_json(&hits, &headers, &columns),
     };

@@ -127,3 +127,88 @@ fn json_is_written_too() {
     none.run("enrich m.csv --from t.jsonl --on Id --take Kg -o none.json -q").ended(0);
     assert_eq!(none.read("none.json"), "[]\n");
 }
+
+/// A database gets the table when the run holds, keeps its others, and is no output of a receipt.
+#[test]
+fn a_table_is_written_into_a_database() {
+    let hives = "Site,Tag,Queen\nFellside,007,Goldsedge\nLarkfield,+44,Duskveil\n";
+    let scene = Scene::empty().with("m.csv", MAIN).with("hives.csv", hives);
+    let enrich = format!("enrich m.csv --from hives.csv {TAKE} --take Queen");
+    let new = scene.run(&format!("{enrich} -o new.sqlite")).ended(0);
+    assert!(new.err.contains("Wrote 3 rows to new.sqlite"), "{}", new.err);
+    let rows = |file: &str, table: &str| -> Vec<(String, String, Option<String>)> {
+        let database = Connection::open(scene.path(file)).unwrap();
+        let mut all = database.prepare(&format!("select * from \"{table}\"")).unwrap();
+        let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get(2)?));
+        all.query_map([], row).unwrap().map(|row| row.unwrap()).collect()
+    };
+    let want = [
+        ("Fellside".to_owned(), "007".to_owned(), Some("Goldsedge".to_owned())),
+        ("Fellside".to_owned(), "12345678901234567".to_owned(), None),
+        ("Larkfield".to_owned(), "+44".to_owned(), Some("Duskveil".to_owned())),
+    ];
+    assert_eq!(rows("new.sqlite", "new"), want);
+    scene.run(&format!("{enrich} -o new.sqlite#other")).ended(0);
+    assert_eq!((rows("new.sqlite", "new").len(), rows("new.sqlite", "other").len()), (3, 3));
+    let before = scene.files();
+    for (more, status, said) in [
+        ("-o new.sqlite#other", 2, "has a table `other` already"),
+        ("-o new.sqlite#third --require 'unmatched = 0'", 1, "new.sqlite was not written"),
+        ("-o fourth.sqlite --require 'unmatched = 0'", 1, "fourth.sqlite was not written"),
+        ("-o new.sqlite#third --receipt r.json", 2, "a receipt tells of a file"),
+    ] {
+        let ran = scene.run(&format!("{enrich} {more}"));
+        assert_eq!((ran.status, ran.err.contains(said)), (status, true), "{more}: {}", ran.err);
+    }
+    assert_eq!(scene.files(), before);
+    scene.run(&format!("{enrich} -o new.sqlite#other --overwrite --when-unmatched drop")).ended(0);
+    assert_eq!(rows("new.sqlite", "other").len(), 2);
+    // A table that is read is not written to.
+    let ran = scene
+        .run(&format!("enrich new.sqlite#new --from hives.csv {TAKE} --take @row -o new.sqlite#x"));
+    assert_eq!(ran.ended(2).out, "");
+}
+
+/// Other tables come out of a pipe too, and their format can be said.
+#[test]
+fn other_tables_come_out_of_a_pipe() {
+    let hives = "Site,Tag,Queen\nFellside,007,Goldsedge\n";
+    let scene = Scene::empty()
+        .with("m.csv", MAIN)
+        .with("hives.csv", hives)
+        .with(
+            "hives.jsonl",
+            "{\"Site\": \"Fellside\", \"Tag\": \"007\", \"Queen\": \"Goldsedge\"}\n",
+        )
+        .with(
+            "hives.json",
+            "[ {\"Site\": \"Fellside\", \"Tag\": \"007\", \"Queen\": \"Goldsedge\"}]",
+        );
+    let enrich = "gather-keys enrich m.csv -q";
+    let take = "--on 'Apiary = Site, Hive = Tag' --take Queen";
+    let want = scene.shell(&format!("{enrich} --from hives.csv {take}")).ended(0).out;
+    assert!(want.contains("Fellside,007,Goldsedge\n"));
+    for ending in ["xlsx", "sqlite"] {
+        scene
+            .shell(&format!(
+                "gather-keys enrich hives.csv --from m.csv --on Site=Apiary --when-duplicate first \
+                              --take @status -q -o hives.{ending}"
+            ))
+            .ended(0);
+    }
+    for (file, format) in [
+        ("hives.jsonl", ""),
+        ("hives.json", "--format json"),
+        ("hives.xlsx", ""),
+        ("hives.sqlite", "--format database"),
+        ("hives.csv", "--format text"),
+    ] {
+        let line = format!("cat {file} | {enrich} --from - {format} {take}");
+        assert_eq!(scene.shell(&line).ended(0).out, want, "{file}");
+    }
+    let told = scene.shell(&format!("cat hives.csv | {enrich} --from - --format workbook {take}"));
+    assert!(told.err.contains("standard input"), "{}", told.err);
+    told.ended(2);
+    let told = scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
+    assert!(told.err.contains("say text, json, json-lines, workbook or"), "{}", told.err);
+}

@@ -71,6 +71,8 @@ pub struct Plan {
 pub struct MainTable {
     /// The main table: a file, or `-` for standard input.
     pub table: Text,
+    /// The format: `text`, `json`, `json-lines`, `workbook` or `database`.
+    pub format: Option<Text>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
     /// The encoding of the text, such as `windows-1252`.
@@ -129,6 +131,8 @@ pub struct ReferenceTable {
     pub bring_blanks: Option<bool>,
     /// Add the rows that no main row asked for at the end.
     pub append_unused: Option<bool>,
+    /// The format: `text`, `json`, `json-lines`, `workbook` or `database`.
+    pub format: Option<Text>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
     /// The encoding of the text, such as `windows-1252`.
@@ -147,6 +151,8 @@ pub struct ReferenceTable {
 /// How a file is to be read, where that is not to be found from its content.
 #[derive(Debug, Clone, Copy)]
 pub struct TableForm<'p> {
+    /// The format.
+    pub format: Option<&'p Text>,
     /// What stands between cells.
     pub delimiter: Option<&'p Text>,
     /// The encoding of the text.
@@ -164,6 +170,7 @@ pub struct TableForm<'p> {
 macro_rules! form_of {
     ($table:expr) => {
         TableForm {
+            format: $table.format.as_ref(),
             delimiter: $table.delimiter.as_ref(),
             encoding: $table.encoding.as_ref(),
             header_row: $table.header_row,
@@ -246,6 +253,7 @@ impl Plan {
         if !typed.main.table.text.is_empty() {
             over.one("main", &mut self.main.table, typed.main.table);
         }
+        over.option("format", &mut self.main.format, typed.main.format);
         over.option("delimiter", &mut self.main.delimiter, typed.main.delimiter);
         over.option("encoding", &mut self.main.encoding, typed.main.encoding);
         over.option("header-row", &mut self.main.header_row, typed.main.header_row);
@@ -288,6 +296,7 @@ impl ReferenceTable {
         over.option("replace", &mut self.replace, typed.replace);
         over.option("bring-blanks", &mut self.bring_blanks, typed.bring_blanks);
         over.option("append-unused", &mut self.append_unused, typed.append_unused);
+        over.option("format", &mut self.format, typed.format);
         over.option("delimiter", &mut self.delimiter, typed.delimiter);
         over.option("encoding", &mut self.encoding, typed.encoding);
         over.option("header-row", &mut self.header_row, typed.header_row);

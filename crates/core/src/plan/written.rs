@@ -153,6 +153,7 @@ impl Set {
 
     /// The keys that say how a file is to be read.
     fn form(&mut self, form: TableForm<'_>) {
+        self.text("format", form.format);
         self.text("delimiter", form.delimiter);
         self.text("encoding", form.encoding);
         self.number("header_row", form.header_row);

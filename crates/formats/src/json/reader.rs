@@ -20,16 +20,17 @@ use crate::{Error, Result, unpacked};
 const LONGEST_LINE: u64 = 256 << 20;
 
 /// Whether a file is JSON, and if so whether it has a row on each line.
-pub(crate) fn has_lines(path: &Path, first: &[u8]) -> Option<bool> {
-    let plain = match crate::Packing::of(path) {
+pub(crate) fn has_lines(path: Option<&Path>, first: &[u8]) -> Option<bool> {
+    let plain = path.map(|path| match crate::Packing::of(path) {
         Some(_) => path.with_extension(""),
         None => path.to_owned(),
-    };
-    let ending = plain.extension()?.to_str()?.to_ascii_lowercase();
-    match &ending[..] {
-        "jsonl" | "ndjson" => Some(true),
-        "json" => Some(false),
+    });
+    let ending = plain.as_deref().and_then(Path::extension).and_then(std::ffi::OsStr::to_str);
+    match ending.map(str::to_ascii_lowercase).as_deref() {
+        Some("jsonl" | "ndjson") => Some(true),
+        Some("json") => Some(false),
         _ if first.starts_with(b"{\"") => Some(true),
+        _ if first.starts_with(b"[{\"") || first.starts_with(b"[\n") => Some(false),
         _ => None,
     }
 }

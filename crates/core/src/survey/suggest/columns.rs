@@ -13,8 +13,6 @@ use crate::table::{Block, CellKind, Headers, Source};
 /// How many different values of a column are kept as they are read.
 const KEPT: usize = 20_000;
 
-/// How many values are compared to find the steps of a pair.
-
 /// A column of the rows that are looked at.
 pub(super) struct Column {
     /// The column of the table.

@@ -64,8 +64,6 @@ pub struct SuggestedPart {
 /// How many rows of each table are looked at.
 pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
 
-/// How many keys are proposed.
-
 /// Proposes keys for two tables.
 ///
 /// # Errors
