@@ -14,5 +14,6 @@ mod naming;
 mod order;
 mod plans;
 mod receipts;
+mod reports;
 mod surveys;
 mod updates;
