@@ -56,7 +56,10 @@ fn main() -> ExitCode {
 fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     let arguments = Arguments::from_arg_matches(matches).unwrap_or_else(|error| error.exit());
     arguments.color.apply();
-    let tables = matches.subcommand().map(|(_, matches)| table_arguments::tables_in_order(matches));
+    // Other commands have options of the same names, but of one table only.
+    let of_tables = |(name, _): &(&str, _)| ["enrich", "check", "why"].contains(name);
+    let tables = matches.subcommand().filter(of_tables);
+    let tables = tables.map(|(_, matches)| table_arguments::tables_in_order(matches));
     let tables = tables.unwrap_or_default();
     signals::end_cleanly(matches!(arguments.command, Command::Watch(_)));
     match arguments.command {

@@ -115,7 +115,9 @@ fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u
             format!("{share} {}", look.label())
         })),
     }
-    if column.blanks == rows {
+    if rows == 0 {
+        facts.push("no rows".to_owned());
+    } else if column.blanks == rows {
         facts.push("all blank".to_owned());
     } else {
         if column.blanks > 0 {
@@ -137,7 +139,7 @@ fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u
     let bars = bars(&column.picture);
     let room = wording::width().saturating_sub(widest + 4 + bars.chars().count() + 1);
     let facts = wording::cell(&facts, room.max(12));
-    let gap = room.saturating_sub(facts.width()) + 1;
+    let gap = if bars.is_empty() { 0 } else { room.saturating_sub(facts.width()) + 1 };
     let _ = writeln!(
         text,
         "  {STRONG}{header}{STRONG:#}{:pad$}  {facts}{:gap$}{FAINT}{bars}{FAINT:#}",

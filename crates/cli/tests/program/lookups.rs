@@ -228,3 +228,14 @@ fn a_small_table_asks_a_large_reference_first() {
     let ran = scene.run(&call.replace("enrich", "check")).ended(0);
     assert!(ran.err.starts_with("hives: 5,000 rows with 4,000 keys"), "{}", ran.err);
 }
+
+/// Options that other commands have for each of several tables are those of the one table here.
+#[test]
+fn a_table_by_itself_is_read_as_was_said() {
+    let scene = Scene::empty().with("t.csv", "Hives of the co-op\n\nTag;Keeper\nH-1;Edda\n");
+    for call in ["find t.csv Edda", "survey t.csv", "key test t.csv Tag"] {
+        let ran = scene.run(&format!("{call} --header-row 3 --delimiter semicolon"));
+        let told = ran.out.clone() + &ran.err;
+        assert!(ran.status == 0 && told.contains("Tag"), "{call}: {told}");
+    }
+}

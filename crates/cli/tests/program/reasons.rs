@@ -160,3 +160,75 @@ fn a_key_that_is_no_key_is_told() {
     let ran = scene.run("check hives.csv --from hives.csv --on 'Site, Tag' --take Spare").ended(0);
     assert!(ran.err.contains("hives.csv is on both sides"), "{}", ran.err);
 }
+
+/// `why` gives each row its reason, and what would match it.
+#[test]
+fn why_tells_the_reason() {
+    let scene = scene();
+    for (row, reason, mend) in [
+        (2, "letter case of Apiary", Some("--on 'Apiary | fold = Site code | fold' \\")),
+        (
+            6,
+            "number form of Hive",
+            Some("--on 'Hive | digits | number = Tag | digits | number' \\"),
+        ),
+        (8, "date form of Day", Some("--on 'Day | date %d.%m.%Y = Since | date'")),
+        (10, "all parts but Hive are held", None),
+        (11, "parts in another order", None),
+        (12, "likely a typing slip in Apiary", None),
+        (14, "nothing near", None),
+    ] {
+        let ran = scene.run(&format!("why harvest.csv --row {row} {ON}")).ended(0);
+        assert!(ran.out.contains(&format!("Reason: {reason}.")), "{row}: {}", ran.out);
+        match mend {
+            Some(mend) => assert!(ran.out.contains(mend), "{row}: {}", ran.out),
+            None => assert!(!ran.out.contains("--on"), "{row}: {}", ran.out),
+        }
+        let near = ran.out.contains("The nearest is row ");
+        assert_eq!(near, reason != "nothing near", "{row}: {}", ran.out);
+    }
+}
+
+/// In a plan the mend is written as the plan has it, and comes true there.
+#[test]
+fn a_plan_is_told_what_to_write_into_it() {
+    let plan = |on: &str| {
+        format!(
+            "[main]\ntable = 'harvest.csv'\n[[reference]]\ntable = 'hives.csv'\n{on}\n\
+             take = 'Keeper'\n"
+        )
+    };
+    let scene =
+        scene().with("plan.toml", plan("on = 'Apiary = Site code, Hive = Tag, Day = Since'"));
+    let before = scene.run("check plan.toml").ended(0).err;
+    let (_, advice) = before.rsplit_once("rows would match with\n").unwrap();
+    let (on, _) = advice.split_once("    and nothing").unwrap();
+    assert!(on.trim_start().starts_with("on = ["), "{before}");
+    let scene = scene.with("plan.toml", plan(on));
+    let after = scene.run("check plan.toml").ended(0).err;
+    assert_eq!(count(&after, "matched"), count(&before, "matched") + 7);
+}
+
+/// What is asked for in vain is an error with its mend, and nothing is written.
+#[test]
+fn aliases_that_are_none_are_refused() {
+    let scene = scene()
+        .with("other.csv", "Apiary,Hive\nFellside,H-1\n")
+        .with("again.csv", "Apiary,Hive,Day,nearest Site code,nearest Tag,nearest Since\n");
+    let before = scene.files();
+    let ran =
+        scene.run(&format!("enrich harvest.csv {ON} --aliases other.csv -o out.csv")).ended(2);
+    let told = ran.err.replace("\n       ", " ");
+    assert!(
+        told.contains("it lacks `Day`, `nearest Site code`, `nearest Tag` and `nearest Since`"),
+        "{told}"
+    );
+    let ran = scene.run(&format!("enrich harvest.csv {ON} --aliases gone.csv -o out.csv")).ended(2);
+    assert!(ran.err.contains("gone.csv"), "{}", ran.err);
+    // A list that is being read is not written.
+    let ran = scene.run(&format!("check harvest.csv {ON} --aliases again.csv --report again.csv"));
+    assert_eq!((ran.status, scene.files() == before), (2, true), "{}", ran.err);
+    // None is used where none is asked for.
+    let ran = scene.run(&format!("check harvest.csv {ON} --aliases again.csv")).ended(0);
+    assert!(!ran.err.contains("aliases:"), "{}", ran.err);
+}

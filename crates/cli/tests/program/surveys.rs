@@ -75,3 +75,37 @@ fn what_can_t_be_proposed_is_said() {
     scene.run("suggest harvest.csv hives.csv --save-plan hives.csv").ended(2);
     assert_eq!(scene.files(), before);
 }
+
+/// Tables that have little in them, or something odd.
+#[test]
+fn odd_tables_are_surveyed() {
+    let scene = Scene::empty()
+        .with("headers.csv", "Tag,Keeper\n")
+        .with("one.csv", "Tag,Keeper\nH-1,\n")
+        .with("twice.csv", "Tag,Tag,Note\n1,a,\n1,b,\n1,a,\n")
+        .with("three.csv", "Valley,Site,No,Kg\nA,x,1,1.5\nA,x,2,1.5\nA,y,1,2.5\nB,x,1,2.5\nB,y,1,1.5\nB,y,2,2.5\n")
+        .with("wide.csv", "A header that is longer than there is room for it,B\nsome text that is longer than there is room for it in a line of its own,1\n");
+    let mut told = String::new();
+    for table in ["headers.csv", "one.csv", "twice.csv", "three.csv", "wide.csv"] {
+        told += &scene.run(&format!("survey {table}")).ended(0).out;
+        told.push('\n');
+    }
+    snapshot("survey-odd", &told);
+    for line in told.lines() {
+        assert!(line.chars().count() <= 80, "{line}");
+    }
+    let piped = scene.shell("cat one.csv | gather-keys survey -").ended(0).out;
+    assert!(piped.starts_with("standard input: 1 row, 2 columns"), "{piped}");
+    // What is found does not depend on the number of threads.
+    let with = |threads| scene.run(&format!("survey three.csv --threads {threads}")).ended(0).out;
+    assert_eq!(with(1), with(3));
+    for (call, said) in [
+        ("survey missing.csv", "missing.csv"),
+        ("survey headers.csv --header-row 9", "headers.csv"),
+        ("suggest missing.csv one.csv", "missing.csv"),
+        ("suggest one.csv 'none-*.csv'", "none-*.csv"),
+    ] {
+        let ran = scene.run(call).ended(2);
+        assert!(ran.err.contains(said) && ran.out.is_empty(), "{call}: {}", ran.err);
+    }
+}
