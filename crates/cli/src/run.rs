@@ -12,7 +12,7 @@ use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
-use gather_keys_core::report::{Gathering, Report};
+use gather_keys_core::report::Report;
 use gather_keys_core::table::{Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
@@ -32,7 +32,7 @@ use crate::output::{Form, MainFile, Output};
 use crate::pass::{Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
-use crate::report::Reports;
+use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
 use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
 use crate::wording::{counted, joined, wrapped};
@@ -143,24 +143,10 @@ impl<'a> Run<'a> {
             corrections: file.as_deref(),
         };
         text.push_str(&summary.text());
-        let report = (!self.call.reports.is_empty()).then(|| {
-            let lookups = passed.enrichment.lookups().zip(&passed.findings.lookups);
-            let advice = lookups.zip(&passed.diagnoses).map(|((lookup, found), diagnosis)| {
-                summary.advice(lookup, found, diagnosis.as_ref())
-            });
-            let name = passed.output.as_ref().map(Output::name);
-            let gathering = Gathering {
-                version: env!("CARGO_PKG_VERSION"),
-                main: passed.main.headers().table(),
-                enrichment: &passed.enrichment,
-                findings: &passed.findings,
-                diagnoses: &passed.diagnoses,
-                advice: advice.collect(),
-                gates: &results,
-                output: name.as_deref().map(|name| (name, may_appear)),
-            };
-            gathering.report()
-        });
+        let name = passed.output.as_ref().map(Output::name);
+        let output = name.as_deref().map(|name| (name, may_appear));
+        let is_wanted = !self.call.reports.is_empty();
+        let report = is_wanted.then(|| report::of(&summary, &results, output));
         said.extend(self.appear(passed, may_appear, report.as_ref())?);
         said.extend(self.save_plan()?);
         if !since.is_empty() || !said.is_empty() || !results.is_empty() {

@@ -6,10 +6,13 @@ mod page;
 use std::io::Write;
 use std::path::Path;
 
-use gather_keys_core::report::Report;
+use gather_keys_core::findings::GateResult;
+use gather_keys_core::report::{Gathering, Report};
 use gather_keys_formats::WholeFile;
 
 use crate::error::{Error, Result};
+use crate::summary::Summary;
+use crate::wording::counted;
 
 /// The forms of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -63,9 +66,32 @@ impl Reports {
     }
 }
 
+/// The report of what a summary tells, with how what was required came out, and the output's name and
+/// whether it appears.
+pub(crate) fn of(
+    summary: &Summary<'_>,
+    gates: &[GateResult],
+    output: Option<(&str, bool)>,
+) -> Report {
+    let lookups = summary.enrichment.lookups().zip(&summary.findings.lookups);
+    let advice = lookups
+        .zip(summary.diagnoses)
+        .map(|((lookup, found), diagnosis)| summary.advice(lookup, found, diagnosis.as_ref()));
+    let gathering = Gathering {
+        version: env!("CARGO_PKG_VERSION"),
+        main: summary.main.table(),
+        enrichment: summary.enrichment,
+        findings: summary.findings,
+        diagnoses: summary.diagnoses,
+        advice: advice.collect(),
+        gates,
+        output,
+    };
+    gathering.report()
+}
+
 /// What a mend does beside mending, in a sentence.
 pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
-    use crate::wording::counted;
     let mut but = Vec::new();
     if newly_ambiguous > 0 {
         but.push(format!("{} would become ambiguous", counted(newly_ambiguous, "row")));

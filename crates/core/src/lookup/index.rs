@@ -113,6 +113,40 @@ fn home(hash: u32, slots: usize) -> usize {
 mod tests {
     use super::*;
 
+    /// Keys that somebody made to collide under one seed do not under that of another run: none of
+    /// them makes others wait longer than keys that nobody chose.
+    #[test]
+    fn chosen_keys_collide_under_one_seed_only() {
+        use super::super::reference::hash;
+        use ahash::RandomState;
+        const CHOSEN: usize = 400;
+        let known = RandomState::with_seeds(1, 2, 3, 4);
+        // Of many keys those whose search begins within one of five hundred parts of the index.
+        let chosen: Vec<String> = (0..)
+            .map(|n| format!("H-{n}"))
+            .filter(|key| home(hash(&known, key), 500) == 0)
+            .take(CHOSEN)
+            .collect();
+        // The longest way from where a search begins to where it ends.
+        let longest = |hasher: &RandomState| {
+            let mut index = Index::for_keys(chosen.len());
+            let mut longest = 0;
+            for (row, key) in chosen.iter().enumerate() {
+                let hash = hash(hasher, key);
+                index.enter(hash, row as u32, |_| false);
+                let (begin, slots) = (home(hash, index.slots.len()), index.slots.len());
+                let end = index.slots.iter().position(|slot| *slot as u32 == row as u32 + 1);
+                longest = longest.max((end.unwrap() + slots - begin) % slots);
+            }
+            longest
+        };
+        assert!(longest(&known) > CHOSEN / 2);
+        for run in 5..25 {
+            let seeds = RandomState::with_seeds(run, run + 1, run * 7, run * 31);
+            assert!(longest(&seeds) < CHOSEN / 4, "run {run}: {}", longest(&seeds));
+        }
+    }
+
     /// Whatever the hash does, equal keys are found and unequal ones are not.
     #[test]
     fn a_hash_only_finds_candidates() {

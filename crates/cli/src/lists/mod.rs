@@ -4,23 +4,24 @@
 //! file stands for its kind even when it is empty, so that no list of an earlier run is taken for
 //! one of this run.
 
-use std::collections::{HashMap, HashSet};
-use std::fs::{self, File};
-use std::io::{self, Seek};
+mod columns;
+mod nearest;
+
+use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::diagnosis::{Diagnosis, Explained};
+use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{
-    Change, ChangedBy, Findings, Kind, MainFinding, Recorder, UnmatchedKey,
-};
+use gather_keys_core::findings::{Change, ChangedBy, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
 use gather_keys_formats::{Error, WholeFile};
 
-use crate::aliases::{self, APPROVE};
 use crate::wording;
+use columns::{Columns, compared_otherwise, main_names, reference_names};
+use nearest::Nearest;
 
 /// The kinds that are listed.
 const LISTED: [Kind; 11] = [
@@ -40,9 +41,6 @@ const LISTED: [Kind; 11] = [
 /// The list of changed cells, and the columns behind its first ones.
 const CHANGES: (&str, [&str; 4]) = ("changes.csv", ["header", "before", "after", "reference row"]);
 
-/// The list of unmatched keys with those that come nearest.
-const NEAREST: &str = "nearest.csv";
-
 /// The first columns of every list.
 const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 
@@ -51,18 +49,12 @@ const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 pub(crate) struct Lists {
     files: Vec<(Kind, csv::Writer<WholeFile>)>,
     changes: csv::Writer<WholeFile>,
-    /// The unmatched rows, each with which lookup it is of and its key, until their reasons are known.
-    unmatched: csv::Writer<File>,
-    nearest: csv::Writer<WholeFile>,
+    nearest: Nearest,
     folder: Folder,
     main: Headers,
     main_key: Columns,
     reference_key: Columns,
     taken: Columns,
-    /// The main keys and the reference keys in the list of nearest keys.
-    pairs: (Columns, Columns),
-    /// The pairs that a list of an earlier run had approved.
-    approved: HashSet<Vec<String>>,
     record: csv::StringRecord,
 }
 
@@ -95,84 +87,10 @@ impl Drop for Folder {
     }
 }
 
-/// The union of columns that several references use of one list, each under one header.
-#[derive(Debug, Default)]
-struct Columns {
-    headers: Vec<String>,
-    /// For each reference, where its columns stand among the headers.
-    places: Vec<Vec<usize>>,
-}
-
-impl Columns {
-    fn of(references: impl Iterator<Item = Vec<String>>) -> Self {
-        let mut all = Self::default();
-        for names in references {
-            let place = |name: String| {
-                all.headers.iter().position(|other| *other == name).unwrap_or_else(|| {
-                    all.headers.push(name);
-                    all.headers.len() - 1
-                })
-            };
-            let places = names.into_iter().map(place).collect();
-            all.places.push(places);
-        }
-        all
-    }
-
-    /// The cells of reference `nth`, each under its header; the others blank.
-    fn spread<'a>(
-        &self,
-        nth: usize,
-        cells: impl Iterator<Item = &'a str>,
-    ) -> impl Iterator<Item = &'a str> {
-        let mut spread = vec![""; self.headers.len()];
-        for (&place, cell) in self.places[nth].iter().zip(cells) {
-            spread[place] = cell;
-        }
-        spread.into_iter()
-    }
-}
-
-/// The headers of a main key in the lists: the columns it was read from, and where that is
-/// something else the parts that were compared.
-fn main_names(headers: &Headers, lookup: &Lookup) -> Vec<String> {
-    let read = lookup.columns().into_iter().map(|column| headers.address(column));
-    let parts = lookup.key().parts().iter().zip(compared_otherwise(lookup));
-    let parts = parts.filter(|(_, otherwise)| *otherwise);
-    let parts = parts.map(|(part, _)| format!("{} (compared)", part.template()));
-    read.chain(parts).collect()
-}
-
-/// The headers of a reference's key in the lists: likewise, and behind them the range of the row
-/// and the column that holds the value, where there are such.
-fn reference_names(lookup: &Lookup) -> Vec<String> {
-    let reference = lookup.reference();
-    let headers = reference.headers();
-    let read = reference.key_columns().into_iter().map(|column| headers.address(column));
-    let parts = reference.key().parts().iter().zip(lookup.on());
-    let any = reference.looked_in().first();
-    let parts = parts
-        .filter(|(part, _)| part.template().as_header().is_none() || part.columns().first() == any);
-    let parts = parts.map(|(part, on)| {
-        let is_any = part.columns().first() == any;
-        let side = on.split_once(" = ").map_or(&on[..], |(_, side)| side);
-        let written = if is_any { side.to_owned() } else { part.template().to_string() };
-        format!("{written} (compared)")
-    });
-    let range = lookup.value().map(|_| "range".to_owned());
-    let column = any.map(|_| "column".to_owned());
-    read.chain(parts).chain(range).chain(column).collect()
-}
-
-/// For each part of the main key, whether it is compared as something else than what was read.
-fn compared_otherwise(lookup: &Lookup) -> impl Iterator<Item = bool> {
-    lookup.key().parts().iter().map(|part| part.template().as_header().is_none())
-}
-
 /// The files that the lists of a folder are.
 pub(crate) fn paths(folder: &Path) -> Vec<PathBuf> {
     let kinds = LISTED.into_iter().map(|kind| path(folder, kind));
-    kinds.chain([folder.join(CHANGES.0), folder.join(NEAREST)]).collect()
+    kinds.chain([folder.join(CHANGES.0), folder.join(nearest::NAME)]).collect()
 }
 
 fn path(folder: &Path, kind: Kind) -> PathBuf {
@@ -190,18 +108,11 @@ impl Lists {
         let headers = enrichment.headers();
         let made = Folder::create(folder)?;
         let changes = WholeFile::create(&folder.join(CHANGES.0), overwrite)?;
-        let approved = approved(&folder.join(NEAREST));
-        let nearest = WholeFile::create(&folder.join(NEAREST), overwrite)?;
-        let spool = tempfile::tempfile().map_err(|cause| refused(folder, cause))?;
-        let pairs = enrichment.lookups().map(|lookup| aliases::headers(lookup, headers));
-        let (ours, theirs): (Vec<_>, Vec<_>) = pairs.unzip();
+        let nearest = Nearest::create(folder, overwrite, enrichment)?;
         let mut lists = Self {
             files: Vec::new(),
             changes: csv::Writer::from_writer(changes),
-            unmatched: csv::WriterBuilder::new().flexible(true).from_writer(spool),
-            nearest: csv::Writer::from_writer(nearest),
-            pairs: (Columns::of(ours.into_iter()), Columns::of(theirs.into_iter())),
-            approved,
+            nearest,
             folder: made,
             main: headers.clone(),
             main_key: Columns::of(enrichment.lookups().map(|lookup| main_names(headers, lookup))),
@@ -221,11 +132,6 @@ impl Lists {
         }
         lists.record.extend(PLACE.into_iter().chain(CHANGES.1));
         lists.write_change()?;
-        lists.record.push_field("reference");
-        let (ours, theirs) = (lists.pairs.0.headers.clone(), lists.pairs.1.headers.clone());
-        lists.record.extend(ours.iter().chain(&theirs));
-        lists.record.extend(["reason", "distance", "rows", APPROVE]);
-        lists.write_nearest()?;
         Ok(lists)
     }
 
@@ -287,12 +193,6 @@ impl Lists {
         written.map_err(|error| refused(&self.folder.path.join(CHANGES.0), error.into()))
     }
 
-    fn write_nearest(&mut self) -> Result<(), Error> {
-        let written = self.nearest.write_record(&self.record);
-        self.record.clear();
-        written.map_err(|error| refused(&self.folder.path.join(NEAREST), error.into()))
-    }
-
     /// Writes the list of unmatched rows with their reasons, and that of the nearest keys.
     pub(crate) fn reasons(
         &mut self,
@@ -300,64 +200,14 @@ impl Lists {
         findings: &Findings,
         diagnoses: &[Option<Diagnosis>],
     ) -> Result<(), Error> {
-        let file = path(&self.folder.path, Kind::Unmatched);
-        let mut told: HashMap<(String, String), [String; 2]> = HashMap::new();
-        let lookups = enrichment.lookups().zip(&findings.lookups).zip(diagnoses).enumerate();
-        for (nth, ((lookup, found), diagnosis)) in lookups {
-            let Some(diagnosis) = diagnosis else { continue };
-            for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
-                let reason = explained.reason.of(lookup);
-                let mut nearest = String::new();
-                if let Some(holder) = explained.nearest {
-                    let cells = lookup.reference().as_read(holder);
-                    nearest = cells.join(", ");
-                    self.pair(nth, lookup, (key, explained), &cells, &reason)?;
-                }
-                told.insert((nth.to_string(), as_one(key.parts())), [reason, nearest]);
-            }
-        }
-        self.unmatched.flush().map_err(|cause| refused(&file, cause))?;
-        let mut spool = self.unmatched.get_ref();
-        spool.rewind().map_err(|cause| refused(&file, cause))?;
-        let mut reader = csv::ReaderBuilder::new();
-        let reader = reader
-            .has_headers(false)
-            .flexible(true)
-            .from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
-        for record in reader.into_records() {
-            let record = record.map_err(|error| refused(&file, error.into()))?;
-            // Behind its own cells stand the lookup and the key.
-            let own = record.len().saturating_sub(2);
-            let last = |nth: usize| record.get(own + nth).unwrap_or_default().to_owned();
-            self.record.extend(record.iter().take(own));
-            if let Some(told) = told.get(&(last(0), last(1))) {
-                self.record.truncate(own.saturating_sub(2));
-                self.record.extend(told);
-            }
-            self.write(Kind::Unmatched)?;
-        }
-        Ok(())
-    }
-
-    /// Writes an unmatched key with the one that comes nearest.
-    fn pair(
-        &mut self,
-        nth: usize,
-        lookup: &Lookup,
-        (key, explained): (&UnmatchedKey, &Explained),
-        nearest: &[&str],
-        reason: &str,
-    ) -> Result<(), Error> {
-        let reference = lookup.reference().name();
-        let mut pair = vec![reference];
-        pair.extend(self.pairs.0.spread(nth, key.read.iter().map(String::as_str)));
-        pair.extend(self.pairs.1.spread(nth, nearest.iter().copied()));
-        let known: Vec<String> = pair.iter().map(|&cell| cell.to_owned()).collect();
-        let approve = if self.approved.contains(&known) { "yes" } else { "" };
-        self.record.extend(pair);
-        let distance = explained.distance.map_or(String::new(), |distance| distance.to_string());
-        self.record.extend([reason, &distance, &key.rows.to_string(), approve]);
-        self.write_nearest()
+        let told = self.nearest.write(enrichment, findings, diagnoses)?;
+        let Self { nearest, files, folder, .. } = self;
+        let unmatched = files.iter_mut().find(|(kind, _)| *kind == Kind::Unmatched);
+        let Some((_, file)) = unmatched else { return Ok(()) };
+        nearest.release(&told, |record| {
+            let written = file.write_record(record);
+            written.map_err(|error| refused(&path(&folder.path, Kind::Unmatched), error.into()))
+        })
     }
 
     /// Writes the lists of reference rows.
@@ -432,7 +282,10 @@ impl Lists {
     pub(crate) fn commit(self) -> Result<(), Error> {
         let folder = &self.folder.path;
         let files = self.files.into_iter().map(|(kind, file)| (path(folder, kind), file));
-        let others = [(folder.join(CHANGES.0), self.changes), (folder.join(NEAREST), self.nearest)];
+        let others = [
+            (folder.join(CHANGES.0), self.changes),
+            (folder.join(nearest::NAME), self.nearest.file),
+        ];
         for (path, file) in files.chain(others) {
             let file = file.into_inner().map_err(|error: csv::IntoInnerError<_>| {
                 refused(&path, io::Error::from(error.error().kind()))
@@ -464,13 +317,7 @@ impl Recorder for Lists {
         match kind {
             Kind::Unmatched => {
                 self.record.extend(reason(lookup, row, answer));
-                self.record.push_field(&nth.to_string());
-                let key = lookup.key().as_compared(row);
-                self.record.push_field(&as_one(key.iter().map(String::as_str)));
-                let written = self.unmatched.write_record(&self.record);
-                self.record.clear();
-                let file = path(&self.folder.path, kind);
-                return written.map_err(|error| refused(&file, error.into()));
+                return self.nearest.hold(&mut self.record, nth, lookup, row);
             }
             Kind::NoHeader => {
                 let (header, nearest) = lookup.unknown_header(row).unwrap_or_default();
@@ -517,32 +364,6 @@ impl Recorder for Lists {
         self.record.extend([before, after, &by]);
         self.write_change()
     }
-}
-
-/// The parts of a key as one text that no other key makes.
-fn as_one<'k>(parts: impl Iterator<Item = &'k str>) -> String {
-    parts.fold(String::new(), |all, part| format!("{all}{}:{part}", part.len()))
-}
-
-/// The pairs that a list of nearest keys has approved; none where there is no such list.
-fn approved(path: &Path) -> HashSet<Vec<String>> {
-    let mut all = HashSet::new();
-    let Ok(mut reader) = csv::ReaderBuilder::new().flexible(true).from_path(path) else {
-        return all;
-    };
-    let headers = reader.headers().cloned().unwrap_or_default();
-    let (Some(approve), Some(reason)) = (
-        headers.iter().position(|header| header == APPROVE),
-        headers.iter().position(|header| header == "reason"),
-    ) else {
-        return all;
-    };
-    for record in reader.records().flatten() {
-        if record.get(approve).is_some_and(aliases::is_yes) {
-            all.insert(record.iter().take(reason).map(str::to_owned).collect());
-        }
-    }
-    all
 }
 
 /// Why a row is unmatched, and what comes near.

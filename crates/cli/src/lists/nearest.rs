@@ -1,0 +1,186 @@
+//! The list of unmatched keys with those that come nearest, one pair a row; and the unmatched rows,
+//! which are held back until the reasons of their keys are known.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::io::Seek;
+use std::path::{Path, PathBuf};
+
+use csv::StringRecord;
+use gather_keys_core::diagnosis::{Diagnosis, Explained};
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::{Findings, UnmatchedKey};
+use gather_keys_core::lookup::Lookup;
+use gather_keys_core::table::Row;
+use gather_keys_formats::{Error, WholeFile};
+
+use super::columns::Columns;
+use super::refused;
+use crate::aliases::{self, APPROVE};
+
+/// The name of the list.
+pub(super) const NAME: &str = "nearest.csv";
+
+/// The reason of a key and the nearest one, by its lookup and the key.
+pub(super) type Told = HashMap<(String, String), [String; 2]>;
+
+/// The list being written, and the rows that are held back.
+#[derive(Debug)]
+pub(super) struct Nearest {
+    path: PathBuf,
+    pub(super) file: csv::Writer<WholeFile>,
+    /// The unmatched rows, each with which lookup it is of and its key behind it.
+    spool: csv::Writer<File>,
+    /// The main keys, and the reference keys.
+    pairs: (Columns, Columns),
+    /// The pairs that a list of an earlier run had approved.
+    approved: HashSet<Vec<String>>,
+}
+
+impl Nearest {
+    /// Begins the list in a folder.
+    pub(super) fn create(
+        folder: &Path,
+        overwrite: bool,
+        enrichment: &Enrichment,
+    ) -> Result<Self, Error> {
+        let path = folder.join(NAME);
+        let approved = approved(&path);
+        let file = csv::Writer::from_writer(WholeFile::create(&path, overwrite)?);
+        let spool = tempfile::tempfile().map_err(|cause| refused(folder, cause))?;
+        let spool = csv::WriterBuilder::new().flexible(true).from_writer(spool);
+        let headers = enrichment.headers();
+        let pairs = enrichment.lookups().map(|lookup| aliases::headers(lookup, headers));
+        let (ours, theirs): (Vec<_>, Vec<_>) = pairs.unzip();
+        let pairs = (Columns::of(ours.into_iter()), Columns::of(theirs.into_iter()));
+        let mut nearest = Self { path, file, spool, pairs, approved };
+        let mut record = StringRecord::from(vec!["reference"]);
+        record.extend(nearest.pairs.0.headers.iter().chain(&nearest.pairs.1.headers));
+        record.extend(["reason", "distance", "rows", APPROVE]);
+        nearest.write_record(&record)?;
+        Ok(nearest)
+    }
+
+    fn write_record(&mut self, record: &StringRecord) -> Result<(), Error> {
+        let written = self.file.write_record(record);
+        written.map_err(|error| refused(&self.path, error.into()))
+    }
+
+    /// Holds an unmatched row back until its reason is known.
+    pub(super) fn hold(
+        &mut self,
+        record: &mut StringRecord,
+        nth: usize,
+        lookup: &Lookup,
+        row: Row<'_>,
+    ) -> Result<(), Error> {
+        record.push_field(&nth.to_string());
+        let key = lookup.key().as_compared(row);
+        record.push_field(&as_one(key.iter().map(String::as_str)));
+        let written = self.spool.write_record(&*record);
+        record.clear();
+        written.map_err(|error| refused(&self.path, error.into()))
+    }
+
+    /// Writes the list, and gives the reason of each key.
+    pub(super) fn write(
+        &mut self,
+        enrichment: &Enrichment,
+        findings: &Findings,
+        diagnoses: &[Option<Diagnosis>],
+    ) -> Result<Told, Error> {
+        let mut told = Told::new();
+        let lookups = enrichment.lookups().zip(&findings.lookups).zip(diagnoses).enumerate();
+        for (nth, ((lookup, found), diagnosis)) in lookups {
+            let Some(diagnosis) = diagnosis else { continue };
+            for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
+                let reason = explained.reason.of(lookup);
+                let mut nearest = String::new();
+                if let Some(holder) = explained.nearest {
+                    let cells = lookup.reference().as_read(holder);
+                    nearest = cells.join(", ");
+                    self.pair(nth, lookup, (key, explained), &cells, &reason)?;
+                }
+                told.insert((nth.to_string(), as_one(key.parts())), [reason, nearest]);
+            }
+        }
+        Ok(told)
+    }
+
+    /// Hands the rows that were held back on, with their reasons.
+    pub(super) fn release(
+        &mut self,
+        told: &Told,
+        mut take: impl FnMut(&StringRecord) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let file = self.path.clone();
+        self.spool.flush().map_err(|cause| refused(&file, cause))?;
+        let mut spool = self.spool.get_ref();
+        spool.rewind().map_err(|cause| refused(&file, cause))?;
+        let mut reader = csv::ReaderBuilder::new();
+        let reader = reader
+            .has_headers(false)
+            .flexible(true)
+            .from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
+        for record in reader.into_records() {
+            let record = record.map_err(|error| refused(&file, error.into()))?;
+            // Behind its own cells stand the lookup and the key.
+            let own = record.len().saturating_sub(2);
+            let last = |nth: usize| record.get(own + nth).unwrap_or_default().to_owned();
+            let mut whole: StringRecord = record.iter().take(own).collect();
+            if let Some(told) = told.get(&(last(0), last(1))) {
+                whole.truncate(own.saturating_sub(2));
+                whole.extend(told);
+            }
+            take(&whole)?;
+        }
+        Ok(())
+    }
+
+    /// Writes an unmatched key with the one that comes nearest.
+    fn pair(
+        &mut self,
+        nth: usize,
+        lookup: &Lookup,
+        (key, explained): (&UnmatchedKey, &Explained),
+        nearest: &[&str],
+        reason: &str,
+    ) -> Result<(), Error> {
+        let reference = lookup.reference().name();
+        let mut pair = vec![reference];
+        pair.extend(self.pairs.0.spread(nth, key.read.iter().map(String::as_str)));
+        pair.extend(self.pairs.1.spread(nth, nearest.iter().copied()));
+        let known: Vec<String> = pair.iter().map(|&cell| cell.to_owned()).collect();
+        let approve = if self.approved.contains(&known) { "yes" } else { "" };
+        let mut record: StringRecord = pair.into_iter().collect();
+        let distance = explained.distance.map_or(String::new(), |distance| distance.to_string());
+        record.extend([reason, &distance, &key.rows.to_string(), approve]);
+        self.write_record(&record)
+    }
+}
+
+/// The parts of a key as one text that no other key makes.
+fn as_one<'k>(parts: impl Iterator<Item = &'k str>) -> String {
+    parts.fold(String::new(), |all, part| format!("{all}{}:{part}", part.len()))
+}
+
+/// The pairs that a list of nearest keys has approved; none where there is no such list.
+fn approved(path: &Path) -> HashSet<Vec<String>> {
+    let mut all = HashSet::new();
+    let Ok(mut reader) = csv::ReaderBuilder::new().flexible(true).from_path(path) else {
+        return all;
+    };
+    let headers = reader.headers().cloned().unwrap_or_default();
+    let (Some(approve), Some(reason)) = (
+        headers.iter().position(|header| header == APPROVE),
+        headers.iter().position(|header| header == "reason"),
+    ) else {
+        return all;
+    };
+    for record in reader.records().flatten() {
+        if record.get(approve).is_some_and(aliases::is_yes) {
+            all.insert(record.iter().take(reason).map(str::to_owned).collect());
+        }
+    }
+    all
+}
