@@ -6,7 +6,7 @@ use gather_keys_core::Error;
 use gather_keys_core::diagnosis::{Diagnosis, Form, Reason, Scout};
 use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::findings::{Kind, LookupFindings, MainFinding, Recorder};
-use gather_keys_core::lookup::{Alias, AliasState};
+use gather_keys_core::lookup::{Alias, AliasState, Unsound};
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
 use gather_keys_core::table::{Discard, Source};
 use proptest::prelude::*;
@@ -280,4 +280,53 @@ proptest! {
             prop_assert_eq!(mend.lost, changed(&is_lost), "{:?}", mend);
         }
     }
+}
+
+proptest! {
+    /// What is said of a key as a whole is so, by looking at every row.
+    #[test]
+    fn an_unsound_key_is_told(
+        hives in prop::collection::vec(("[AB]", "[12]?", "[xy]{0,1}"), 0..12),
+        same in any::<bool>(),
+    ) {
+        let hives: Vec<Row> = hives
+            .into_iter()
+            .map(|(site, tag, keeper)| {
+                let site = if same { "A".to_owned() } else { site };
+                vec![site, tag, String::new(), String::new(), keeper]
+            })
+            .collect();
+        let main = rows(&[&["A", "1", ""]]);
+        let ran = run(&main, &hives, &plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report), 1);
+        let told = ran.enrichment.lookups().next().unwrap().reference().unsound();
+        let count = hives.len();
+        let is_told = |wanted: &dyn Fn(&Unsound) -> bool| told.iter().any(wanted);
+        if count < 3 {
+            prop_assert!(told.is_empty());
+            return Ok(());
+        }
+        for part in 0..2 {
+            let constant = hives.iter().all(|row| row[part] == hives[0][part]);
+            prop_assert_eq!(is_told(&|one| *one == Unsound::Constant(part)), constant);
+        }
+        let blank = hives.iter().filter(|row| row[1].is_empty()).count();
+        let is_blank = |one: &Unsound| *one == Unsound::Blank { column: 1, rows: blank as u64 };
+        prop_assert_eq!(is_told(&is_blank), blank * 5 >= count * 4);
+        let mut times: BTreeMap<(&str, &str), usize> = BTreeMap::new();
+        for row in hives.iter().filter(|row| !row[1].is_empty()) {
+            *times.entry((&row[0], &row[1])).or_default() += 1;
+        }
+        let no_unique = times.len() > 1 && times.values().all(|times| *times > 1);
+        prop_assert_eq!(is_told(&|one| *one == Unsound::NoUnique), no_unique);
+    }
+}
+
+/// A lookup by position, or in which nothing can be asked, has no reasons.
+#[test]
+fn a_match_by_position_has_no_reasons() {
+    let hives = rows(&[&["Fellside", "1", "", "", "Edda"]]);
+    let main = rows(&[&["Fellside", "1", ""], &["Quarry", "2", ""]]);
+    let ran = run(&main, &hives, &plan("@row", WhenDuplicate::Report), 1);
+    assert_eq!(ran.found.counts.of(Kind::Unmatched), 1);
+    assert!(ran.diagnosis().is_none() && ran.found.unmatched.keys().is_empty());
 }
