@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::difference::{Differences, Steps};
 use super::mend::{Change, Mend, mends, written};
 use super::reason::{Form, Reason};
-use super::seek::{Beginning, Shared, Sought, beginning, in_parallel};
+use super::seek::{Beginning, Shared, Sharing, Sought, beginning, in_parallel};
 use super::spelling::{Letters, Trail};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{Holder, Lookup, Reference};
@@ -136,7 +136,7 @@ struct Near<'a> {
     sought: Sought,
     shared: Shared,
     /// Of hashes that many holders share, these holders in the order of the part that is left out.
-    sorted: HashMap<u32, Vec<(Beginning, Holder)>>,
+    sorted: HashMap<u32, Vec<Sharing>>,
     differences: Differences,
 }
 
@@ -154,9 +154,7 @@ impl<'a> Near<'a> {
         large.sort_unstable();
         large.dedup();
         let sorted = in_parallel(&large, threads, |&slot| {
-            let pairs =
-                shared.beginnings(slot).iter().copied().zip(shared.of(slot).iter().copied());
-            let mut all: Vec<(Beginning, Holder)> = pairs.collect();
+            let mut all = shared.of(slot).to_vec();
             all.sort_unstable();
             (slot, all)
         });
@@ -179,7 +177,7 @@ impl<'a> Near<'a> {
         let on = |wanted: Trail| trails.iter().filter(move |(trail, _)| *trail == wanted);
         let mut best: Option<(usize, Explained)> = None;
         for (_, slot) in on(Trail::Spelling) {
-            for &holder in self.shared.of(*slot).iter().take(SPELLED) {
+            for &Sharing { holder, .. } in self.shared.of(*slot).iter().take(SPELLED) {
                 let Some(spelled) = self.spelled(&parts, holder, None) else { continue };
                 let weight = spelled.iter().map(|(_, forms, _)| forms.len()).sum();
                 if best.as_ref().is_some_and(|(least, _)| *least <= weight) {
@@ -201,7 +199,7 @@ impl<'a> Near<'a> {
             return best;
         }
         for (_, slot) in on(Trail::Order) {
-            for &holder in self.shared.of(*slot).iter().take(SPELLED) {
+            for &Sharing { holder, .. } in self.shared.of(*slot).iter().take(SPELLED) {
                 if self.is_swapped(&parts, holder) {
                     let distance = Some(self.distance(&parts, holder));
                     let (reason, nearest) = (Reason::Swapped, Some(holder));
@@ -278,21 +276,15 @@ impl<'a> Near<'a> {
         let of = |holder: Holder| self.reference.as_compared(holder).nth(part).unwrap_or_default();
         let begins = beginning(value);
         let mut likely: Vec<(usize, Holder)> = Vec::new();
-        let mut look = |other: &Beginning, holder: Holder| {
-            if other[0] != 0 {
-                likely.push((unlike(&begins, other), holder));
+        let near = match self.sorted.get(&slot) {
+            None => self.shared.of(slot),
+            Some(sorted) => {
+                let at = sorted.partition_point(|other| other.begins < begins);
+                &sorted[at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len())]
             }
         };
-        match self.sorted.get(&slot) {
-            None => {
-                let all = self.shared.beginnings(slot).iter().zip(self.shared.of(slot));
-                all.for_each(|(other, &holder)| look(other, holder));
-            }
-            Some(sorted) => {
-                let at = sorted.partition_point(|(other, _)| *other < begins);
-                let near = at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len());
-                sorted[near].iter().for_each(|(other, holder)| look(other, *holder));
-            }
+        for other in near.iter().filter(|other| other.begins[0] != 0) {
+            likely.push((unlike(&begins, &other.begins), other.holder));
         }
         likely.sort_unstable();
         let measured = likely.into_iter().take(MEASURED);
@@ -334,11 +326,11 @@ fn lettered(
         let mut holders: Vec<Holder> = Vec::new();
         for (_, slot) in sought.trails(place) {
             let more = shared.of(*slot).iter().take(LETTERED);
-            more.for_each(|holder| {
-                if !holders.contains(holder) && holders.len() < LETTERED {
-                    holders.push(*holder);
+            for &Sharing { holder, .. } in more {
+                if !holders.contains(&holder) && holders.len() < LETTERED {
+                    holders.push(holder);
                 }
-            });
+            }
         }
         let measured = holders.into_iter().map(|one| (distance(reference, &parts, one), one));
         measured.min().filter(|(distance, _)| *distance <= most_apart(long))

@@ -35,13 +35,20 @@ pub(super) struct Sought {
 /// The holders that share each hash.
 #[derive(Debug)]
 pub(super) struct Shared {
-    holders: Vec<Holder>,
-    /// Beside each the beginning of the part that is left out, so that it need not be looked up where
-    /// it stands.
-    beginnings: Vec<Beginning>,
+    holders: Vec<Sharing>,
     starts: Vec<u32>,
     /// Whether there were more than could be noted.
     pub(super) is_bounded: bool,
+}
+
+/// A holder that shares a hash.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Sharing {
+    /// The beginning of the part that is left out, where one is, so that it need not be looked up
+    /// where it stands.
+    pub(super) begins: Beginning,
+    /// The holder.
+    pub(super) holder: Holder,
 }
 
 /// The first bytes of a value, blank ones behind a short one.
@@ -148,7 +155,8 @@ impl Sought {
                             Trail::Without(part) => reference.key_parts(holder).nth(part as usize),
                             _ => None,
                         };
-                        found.push((slot, holder, beginning(begins.unwrap_or_default())));
+                        let begins = beginning(begins.unwrap_or_default());
+                        found.push((slot, Sharing { begins, holder }));
                     }
                 }
             }
@@ -156,7 +164,7 @@ impl Sought {
         };
         let found = in_parallel(&pieces, threads, look);
         let mut starts = vec![0_u32; self.slots.len() + 1];
-        for (slot, ..) in found.iter().flat_map(|(found, _)| found) {
+        for (slot, _) in found.iter().flat_map(|(found, _)| found) {
             starts[*slot as usize + 1] += 1;
         }
         for slot in 1..starts.len() {
@@ -164,30 +172,23 @@ impl Sought {
         }
         let mut next = starts.clone();
         let all = starts.last().copied().unwrap_or_default() as usize;
-        let mut holders = vec![Holder::FIRST; all];
-        let mut beginnings = vec![Beginning::default(); all];
-        for (slot, holder, begins) in found.iter().flat_map(|(found, _)| found) {
+        let none = Sharing { begins: Beginning::default(), holder: Holder::FIRST };
+        let mut holders = vec![none; all];
+        for (slot, sharing) in found.iter().flat_map(|(found, _)| found) {
             let at = &mut next[*slot as usize];
-            holders[*at as usize] = *holder;
-            beginnings[*at as usize] = *begins;
+            holders[*at as usize] = *sharing;
             *at += 1;
         }
         let is_bounded = found.iter().any(|(_, bounded)| *bounded);
-        Shared { holders, beginnings, starts, is_bounded }
+        Shared { holders, starts, is_bounded }
     }
 }
 
 impl Shared {
     /// The holders that share the hash of a slot, in their order.
-    pub(super) fn of(&self, slot: u32) -> &[Holder] {
+    pub(super) fn of(&self, slot: u32) -> &[Sharing] {
         let slot = slot as usize;
         &self.holders[self.starts[slot] as usize..self.starts[slot + 1] as usize]
-    }
-
-    /// Beside each of them the beginning of the part that is left out.
-    pub(super) fn beginnings(&self, slot: u32) -> &[Beginning] {
-        let slot = slot as usize;
-        &self.beginnings[self.starts[slot] as usize..self.starts[slot + 1] as usize]
     }
 }
 
