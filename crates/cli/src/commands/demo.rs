@@ -44,14 +44,14 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 12] = [
+const STEPS: [Step; 13] = [
     Step {
         about: "Keeper, queen line and main bloom beside every harvest batch",
         typed: "enrich harvest.csv \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
             --take 'Keeper, Queen line as Line' \\
         --from bloom.csv --on Valley --take 'Main bloom' \\
-        --lists findings -o enriched.csv",
+        --lists findings --report report.html -o enriched.csv",
         preview: Some((
             "enriched.csv",
             &["Batch", "Apiary", "Hive", "Keeper", "Line", "Main bloom"],
@@ -69,6 +69,11 @@ const STEPS: [Step; 12] = [
         typed: "why notebook.csv --row 43 \\
         --from hives.csv --clean 'tidy | fold' --on 'Apiary = Site code' \\
             --on 'Hive | digits | number = Tag | digits | number' --take Keeper",
+        preview: None,
+    },
+    Step {
+        about: "And if nobody knows the key yet: it is found by the values, with its steps",
+        typed: "suggest notebook.csv hives.csv",
         preview: None,
     },
     Step {
