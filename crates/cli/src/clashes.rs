@@ -22,6 +22,12 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     if let Some(list) = table.and_then(|table| beside.iter().find(|list| is_same(table, list))) {
         return Err(Error::OutputIsList { name: list.display().to_string() });
     }
+    for (nth, report) in call.reports.iter().enumerate() {
+        let others = lists.iter().chain(&call.reports[..nth]).map(AsRef::as_ref);
+        if others.chain(call.records()).any(|other| is_same(report, other)) {
+            return Err(Error::ReportTwice { name: report.display().to_string() });
+        }
+    }
     output::refuse_inputs(beside, &inputs)?;
     match &call.into {
         Destination::Output(Address::Standard) => output::refuse_standard(&inputs),

@@ -73,6 +73,11 @@ pub(crate) enum Error {
     WithoutUpdate { reference: String, option: &'static str },
     /// `suggest` reads tables twice, which standard input can't be.
     SuggestTwice,
+    /// A report would be one file with another output.
+    ReportTwice {
+        /// The file.
+        name: String,
+    },
     /// The ending of a report's file asks for no form that there is.
     ReportForm {
         /// The file.
@@ -297,6 +302,10 @@ impl fmt::Display for Error {
             Self::SuggestTwice => write!(
                 f,
                 "suggest reads the tables twice, which standard input can't be; save it to a file"
+            ),
+            Self::ReportTwice { name } => write!(
+                f,
+                "{name} would be written twice in this run; give the report a name of its own"
             ),
             Self::ReportForm { name } => write!(
                 f,

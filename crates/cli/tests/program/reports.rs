@@ -103,7 +103,21 @@ fn hostile_cells_are_inert() {
 fn other_endings_are_refused() {
     let scene = Scene::new();
     let before = scene.files();
-    let ran = scene.run(&format!("check harvest.csv {ON_HIVES} --report r.pdf")).ended(2);
-    assert!(ran.err.contains("a report ends with .html, .md or .json"), "{}", ran.err);
-    assert_eq!(scene.files(), before);
+    for (reports, said) in [
+        ("--report r.pdf", "a report ends with .html, .md or .json"),
+        ("--report r.md --report ./r.md", "./r.md would be written twice"),
+        (
+            "--report lists/r.md --lists lists --report lists/unmatched.csv",
+            "would be written twice",
+        ),
+        ("--report harvest.csv", "harvest.csv"),
+        ("--report nowhere/r.md", "nowhere"),
+    ] {
+        let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {reports}")).ended(2);
+        assert!(ran.err.replace("\n       ", " ").contains(said), "{reports}: {}", ran.err);
+        assert_eq!(scene.files(), before, "{reports}");
+    }
+    let ran =
+        scene.run(&format!("enrich harvest.csv {ON_HIVES} --take Line --report r.md -o r.md"));
+    assert_eq!((ran.status, scene.files() == before), (2, true), "{}", ran.err);
 }

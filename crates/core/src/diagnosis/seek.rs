@@ -22,14 +22,43 @@ const MOST: usize = 1 << 23;
 /// The hashes of sought keys.
 #[derive(Debug)]
 pub(super) struct Sought {
-    slots: HashMap<u64, u32, AlreadyHashed>,
-    /// Bits of the hashes that may be there, so that most others are told at once.
-    filter: Vec<u64>,
+    /// Those of keys without one of their parts, which most of a reference may share, apart from the
+    /// others: being few, they are at hand all the time.
+    without: Slots,
+    others: Slots,
+    /// How many different hashes there are.
+    count: usize,
     /// For each sought key, its trails and their slots.
     trails: Vec<(Trail, u32)>,
     ends: Vec<usize>,
     letters: Letters,
     odd: Vec<OddPart>,
+}
+
+/// The slots of some hashes.
+#[derive(Debug, Default)]
+struct Slots {
+    slots: HashMap<u64, u32, AlreadyHashed>,
+    /// Bits of the hashes that may be there, so that most others are told at once.
+    filter: Vec<u64>,
+}
+
+impl Slots {
+    /// Makes the filter, once all hashes are there.
+    fn filter(&mut self) {
+        let bits = (self.slots.len() * 16).next_power_of_two().max(64);
+        self.filter = vec![0; bits / 64];
+        for hash in self.slots.keys() {
+            let bit = *hash as usize & (bits - 1);
+            self.filter[bit / 64] |= 1 << (bit % 64);
+        }
+    }
+
+    /// Whether a hash may be there; nearly always it is then.
+    fn may_hold(&self, hash: u64) -> bool {
+        let bit = hash as usize & (self.filter.len() * 64 - 1);
+        self.filter[bit / 64] >> (bit % 64) & 1 == 1
+    }
 }
 
 /// The holders that share each hash.
@@ -62,6 +91,10 @@ pub(super) fn beginning(value: &str) -> Beginning {
     bytes
 }
 
+fn is_without(trail: Trail) -> bool {
+    matches!(trail, Trail::Without(_))
+}
+
 impl Sought {
     /// The hashes of some keys, each given by its parts; without `letters` only so many of the first
     /// keys are sought by all but one of their parts.
@@ -76,8 +109,9 @@ impl Sought {
     {
         let mut hashes = Hashes::new(reference.hasher());
         let mut all = Self {
-            slots: HashMap::default(),
-            filter: Vec::new(),
+            without: Slots::default(),
+            others: Slots::default(),
+            count: 0,
             trails: Vec::new(),
             ends: Vec::new(),
             letters,
@@ -87,7 +121,7 @@ impl Sought {
         for (nth, parts) in keys.enumerate() {
             let is_beyond = letters == Letters::Not && nth >= most;
             let letters = if is_beyond { Letters::Spellings } else { letters };
-            let Self { slots, trails, ends, odd, .. } = &mut all;
+            let Self { without, others, count, trails, ends, odd, .. } = &mut all;
             for (nth, part) in parts.clone().enumerate() {
                 if odd.len() <= nth {
                     odd.push(OddPart::default());
@@ -95,17 +129,17 @@ impl Sought {
                 odd[nth].note(part, &mut loose);
             }
             hashes.of(parts, letters, |trail, hash| {
-                let next = slots.len() as u32;
-                trails.push((trail, *slots.entry(hash).or_insert(next)));
+                let of_trail = if is_without(trail) { &mut *without } else { &mut *others };
+                let slot = of_trail.slots.entry(hash).or_insert_with(|| {
+                    *count += 1;
+                    *count as u32 - 1
+                });
+                trails.push((trail, *slot));
             });
             ends.push(trails.len());
         }
-        let bits = (all.slots.len() * 16).next_power_of_two().max(64);
-        all.filter = vec![0; bits / 64];
-        for hash in all.slots.keys() {
-            let bit = *hash as usize & (bits - 1);
-            all.filter[bit / 64] |= 1 << (bit % 64);
-        }
+        all.without.filter();
+        all.others.filter();
         all
     }
 
@@ -115,10 +149,8 @@ impl Sought {
         &self.trails[start..self.ends[key]]
     }
 
-    /// Whether a hash may be there; nearly always it is then.
-    fn may_hold(&self, hash: u64) -> bool {
-        let bit = hash as usize & (self.filter.len() * 64 - 1);
-        self.filter[bit / 64] >> (bit % 64) & 1 == 1
+    fn slots(&self, trail: Trail) -> &Slots {
+        if is_without(trail) { &self.without } else { &self.others }
     }
 
     /// The holders of a reference that share each hash. `is_whole` says whether a row has a key.
@@ -146,9 +178,9 @@ impl Sought {
                         made.push((hash, trail, holder));
                     });
                 }
-                made.retain(|(hash, ..)| self.may_hold(*hash));
+                made.retain(|(hash, trail, _)| self.slots(*trail).may_hold(*hash));
                 for &(hash, trail, holder) in &made {
-                    let Some(&slot) = self.slots.get(&hash) else { continue };
+                    let Some(&slot) = self.slots(trail).slots.get(&hash) else { continue };
                     all += 1;
                     if found.len() < most {
                         let begins = match trail {
@@ -163,7 +195,7 @@ impl Sought {
             (found, all > most)
         };
         let found = in_parallel(&pieces, threads, look);
-        let mut starts = vec![0_u32; self.slots.len() + 1];
+        let mut starts = vec![0_u32; self.count + 1];
         for (slot, _) in found.iter().flat_map(|(found, _)| found) {
             starts[*slot as usize + 1] += 1;
         }
