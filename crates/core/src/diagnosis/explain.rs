@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::difference::{Differences, Steps};
 use super::mend::{Change, Mend, mends, written};
 use super::reason::{Form, Reason};
-use super::seek::{Beginning, Shared, Sharing, Sought, beginning, in_parallel};
+use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by, in_parallel};
 use super::spelling::{Letters, Trail};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{Holder, Lookup, Reference};
@@ -143,7 +143,8 @@ struct Near<'a> {
 impl<'a> Near<'a> {
     fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
         let parts = keys.iter().map(UnmatchedKey::parts);
-        let sought = Sought::of(reference, parts, Letters::Not, NEAREST);
+        let held = held_by(reference, &whole(reference), threads);
+        let sought = Sought::of(reference, &held, parts, Letters::Not, NEAREST);
         let shared = sought.shared(reference, &whole(reference), threads);
         let mut large: Vec<u32> = (0..keys.len())
             .flat_map(|key| sought.trails(key))
@@ -317,7 +318,7 @@ fn lettered(
     let longest = if reference.holder_count() <= MANY { LONGER } else { SHORT };
     let letters = if left.len() <= WITH_TWO { Letters::Two(longest) } else { Letters::One };
     let parts = left.iter().map(|&nth| keys[nth].parts());
-    let sought = Sought::of(reference, parts, letters, usize::MAX);
+    let sought = Sought::of(reference, &[], parts, letters, usize::MAX);
     let shared = sought.shared(reference, &whole(reference), threads);
     let places: Vec<usize> = (0..left.len()).collect();
     let near = in_parallel(&places, threads, |&place| {

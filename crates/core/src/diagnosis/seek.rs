@@ -96,10 +96,12 @@ fn is_without(trail: Trail) -> bool {
 }
 
 impl Sought {
-    /// The hashes of some keys, each given by its parts; without `letters` only so many of the first
+    /// The hashes of some keys, each given by its parts, as far as what the reference holds in each part
+    /// may meet them; without `letters` only so many of the first
     /// keys are sought by all but one of their parts.
     pub(super) fn of<'k, P>(
         reference: &Reference,
+        held: &[OddPart],
         keys: impl Iterator<Item = P>,
         letters: Letters,
         most: usize,
@@ -107,7 +109,7 @@ impl Sought {
     where
         P: Iterator<Item = &'k str> + Clone,
     {
-        let mut hashes = Hashes::new(reference.hasher());
+        let mut hashes = Hashes::meeting(reference.hasher(), held);
         let mut all = Self {
             without: Slots::default(),
             others: Slots::default(),
@@ -214,6 +216,37 @@ impl Sought {
         let is_bounded = found.iter().any(|(_, bounded)| *bounded);
         Shared { holders, starts, is_bounded }
     }
+}
+
+/// What the keys of a reference have in each part.
+pub(super) fn held_by(
+    reference: &Reference,
+    is_whole: &(impl Fn(Holder) -> bool + Sync),
+    threads: usize,
+) -> Vec<OddPart> {
+    let count = reference.holder_count();
+    let starts: Vec<usize> = (0..count).step_by(PIECE).collect();
+    let glance = |start: &usize| {
+        let mut odd: Vec<OddPart> = Vec::new();
+        let holders = Holder::at(*start..(start + PIECE).min(count));
+        for holder in holders.filter(|&holder| is_whole(holder)) {
+            for (nth, part) in reference.key_parts(holder).enumerate() {
+                if odd.len() == nth {
+                    odd.push(OddPart::default());
+                }
+                odd[nth].glance(part);
+            }
+        }
+        odd
+    };
+    let mut all: Vec<OddPart> = Vec::new();
+    for piece in in_parallel(&starts, threads, glance) {
+        all.resize(all.len().max(piece.len()), OddPart::default());
+        for (all, more) in all.iter_mut().zip(piece) {
+            *all = all.with(more);
+        }
+    }
+    all
 }
 
 impl Shared {

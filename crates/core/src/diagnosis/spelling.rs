@@ -48,8 +48,8 @@ pub(super) struct Hashes<'h> {
     left: Vec<u8>,
     ends: Vec<usize>,
     of_parts: Vec<u64>,
-    /// For each part what the keys that are sought have in it, so that nothing is made which can't
-    /// be met; none while these are themselves looked at.
+    /// For each part what the keys of the other side have in it, so that nothing is made which can't
+    /// be met.
     odd: Vec<OddPart>,
 }
 
@@ -67,8 +67,8 @@ impl Odd {
     }
 }
 
-/// What the sought keys have in one part. Plain values of the reference meet plain ones without more
-/// ado.
+/// What the keys of one side have in one part. Plain values meet plain ones of the other side without
+/// more ado.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct OddPart {
     digits: Odd,
@@ -76,6 +76,27 @@ pub(super) struct OddPart {
 }
 
 impl OddPart {
+    /// Takes the value of a part of a reference key, by a mere look at it.
+    pub(super) fn glance(&mut self, value: &str) {
+        let (mut some, mut all) = (false, true);
+        for byte in value.bytes() {
+            let may_be_digit = byte.is_ascii_digit() || byte >= 0x80;
+            some |= may_be_digit;
+            all &= byte.is_ascii_digit();
+        }
+        self.digits.any |= some;
+        self.digits.odd |= some && !all;
+        self.dates.any = true;
+        self.dates.odd |= !is_iso(value);
+    }
+
+    /// The same for what two pieces of a side have.
+    pub(super) fn with(self, other: Self) -> Self {
+        let both =
+            |one: Odd, other: Odd| Odd { any: one.any || other.any, odd: one.odd || other.odd };
+        Self { digits: both(self.digits, other.digits), dates: both(self.dates, other.dates) }
+    }
+
     /// Takes the value of a part of a sought key.
     pub(super) fn note(&mut self, value: &str, loose: &mut Loose) {
         let left = loose.of(value);
@@ -195,7 +216,7 @@ impl<'h> Hashes<'h> {
         }
     }
 
-    /// The same for keys of the reference, by what the sought ones have in each part.
+    /// The same for keys of one side, by what those of the other have in each part.
     pub(super) fn meeting(hasher: &'h RandomState, odd: &[OddPart]) -> Self {
         Self { odd: odd.to_vec(), ..Self::new(hasher) }
     }

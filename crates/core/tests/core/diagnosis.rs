@@ -138,6 +138,33 @@ fn each_reason_is_the_right_one() {
     }
 }
 
+/// Spellings meet whichever side has which, and whatever else a side holds.
+#[test]
+fn spellings_meet_from_either_side() {
+    let others = [["x", "9999"], ["1999-01-01", "no 3"], ["12", "Z-1"], ["plain", "text"]];
+    for (one, other) in [
+        ("2026-05-19", "19.5.2026"),
+        ("2026-05-19", "19 May 2026"),
+        ("2025-10-13", "45943"),
+        ("7", "H-007"),
+        ("hive 7", "H-7"),
+        ("007", "7"),
+        ("1.234,5", "1234.5"),
+        ("Ｈ－７", "H-7"),
+        ("Łódź", "lodz"),
+    ] {
+        for (main, held) in [(one, other), (other, one)] {
+            for more in others {
+                let table = [held, more[0], more[1]].map(|cell| vec![cell.to_owned(); 5]);
+                let asked = [main, more[1], "-1"].map(|cell| vec![cell.to_owned(); 3]);
+                let ran = run(&asked, &table, &plan("Apiary = Site", WhenDuplicate::Report), 1);
+                let explained = &ran.diagnosis().unwrap().explained[0];
+                assert!(matches!(explained.reason, Reason::Spelled(_)), "{main} {held} {more:?}");
+            }
+        }
+    }
+}
+
 /// A single part is sought by its letters, and of several the nearest is found.
 #[test]
 fn the_nearest_of_one_part_is_found() {
