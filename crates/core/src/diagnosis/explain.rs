@@ -46,7 +46,7 @@ const FEW: usize = 48;
 const NEAR_BY: usize = 12;
 
 /// For how many keys the nearest one is sought, where spelling does not explain them.
-pub const NEAREST: usize = 10_000;
+pub const NEAREST: usize = 5_000;
 
 /// So many of them are measured.
 const MEASURED: usize = 3;
