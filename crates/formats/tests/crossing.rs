@@ -200,3 +200,26 @@ fn a_database_keeps_its_other_tables() {
     assert!(DatabaseWriter::begin("no.sqlite", &other, "b", true).is_err());
     assert!(std::fs::read_to_string(&other).unwrap().starts_with("just text"));
 }
+
+/// A table without rows has its headers still, where the format can hold them; where it can't, that is
+/// said when it is read.
+#[test]
+fn a_table_without_rows_has_its_headers() {
+    let folder = tempfile::tempdir().unwrap();
+    let headers = Headers::new("t", ["Tag", "Kg", "Tag"]);
+    for format in FORMATS {
+        let path = folder.path().join(format!("none.{format}"));
+        write(&path, &headers, &Vec::new());
+        if format.starts_with("json") {
+            let address = Address::File(path);
+            let opened = Table::open(&address, &Described::default(), &|input| input);
+            let error = opened.map(|_| ()).unwrap_err().to_string();
+            assert!(error.contains("none.json"), "{error}");
+            continue;
+        }
+        let (found, rows) = read(&path);
+        assert!(rows.is_empty(), "{format}");
+        assert_eq!(found.len(), 3, "{format}");
+        assert_eq!(found.name(1), "Kg", "{format}");
+    }
+}
