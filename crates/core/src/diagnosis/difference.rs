@@ -2,9 +2,9 @@
 
 use unicode_normalization::UnicodeNormalization;
 
+use super::dates::dates_of;
 use super::reason::Form;
-use super::spelling::{applied, dates_of};
-use crate::template::{StepUse, read_steps};
+use crate::template::{StepUse, apply_all, read_steps};
 
 /// Steps that make one of two spellings: those of the main table's side and those of the reference's.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -109,8 +109,8 @@ impl Differences {
                 continue;
             }
             let [ours, theirs] = &way.steps;
-            let made = applied(ours, main).filter(|made| !made.is_empty());
-            if made.is_some() && made == applied(theirs, reference) {
+            let made = apply_all(ours, main).filter(|made| !made.is_empty());
+            if made.is_some() && made == apply_all(theirs, reference) {
                 let [main, reference] = way.text.map(str::to_owned);
                 return Some((way.forms.to_vec(), Steps { main, reference }));
             }
@@ -120,9 +120,9 @@ impl Differences {
             return None;
         }
         for (text, steps) in &self.dates {
-            let Some(made) = applied(steps, main) else { continue };
+            let Some(made) = apply_all(steps, main) else { continue };
             for (other, steps) in &self.dates {
-                if applied(steps, reference).as_ref() == Some(&made) {
+                if apply_all(steps, reference).as_ref() == Some(&made) {
                     let steps = Steps { main: text.clone(), reference: other.clone() };
                     return Some((vec![DateForm], steps));
                 }

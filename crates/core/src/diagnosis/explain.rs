@@ -6,7 +6,7 @@ use super::difference::{Differences, Steps};
 use super::mend::{Change, Mend, mends, written};
 use super::reason::{Form, Reason};
 use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by, in_parallel};
-use super::spelling::{Letters, Trail};
+use super::spelling::{Trail, Wanted};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{Holder, Lookup, Reference};
 use crate::table::Row;
@@ -54,11 +54,8 @@ const MEASURED: usize = 3;
 /// So many that nearly share the letters are measured.
 const LETTERED: usize = 24;
 
-/// How many keys are sought with two letters left out; more only with one.
-const WITH_TWO: usize = 10_000;
-
-/// How long a value may be that is sought so: every pair of its letters is left out, which takes long
-/// in a large reference.
+/// How long a value may be of which every pair of letters is left out, which takes long in a large
+/// reference; of a longer one a single letter is.
 const SHORT: usize = 14;
 const LONGER: usize = 40;
 const MANY: usize = 100_000;
@@ -144,7 +141,7 @@ impl<'a> Near<'a> {
     fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
         let parts = keys.iter().map(UnmatchedKey::parts);
         let held = held_by(reference, &whole(reference), threads);
-        let sought = Sought::of(reference, &held, parts, Letters::Not, NEAREST);
+        let sought = Sought::of(reference, &held, parts, Wanted::Parts, NEAREST);
         let shared = sought.shared(reference, &whole(reference), threads);
         let mut large: Vec<u32> = (0..keys.len())
             .flat_map(|key| sought.trails(key))
@@ -311,12 +308,8 @@ fn lettered(
     if left.is_empty() {
         return false;
     }
-    if keys[0].parts().count() > 1 && left.len() > WITH_TWO {
-        // Those that differ in a single part have been found without this.
-        return true;
-    }
     let longest = if reference.holder_count() <= MANY { LONGER } else { SHORT };
-    let letters = if left.len() <= WITH_TWO { Letters::Two(longest) } else { Letters::One };
+    let letters = Wanted::Letters(longest);
     let parts = left.iter().map(|&nth| keys[nth].parts());
     let sought = Sought::of(reference, &[], parts, letters, usize::MAX);
     let shared = sought.shared(reference, &whole(reference), threads);

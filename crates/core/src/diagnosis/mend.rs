@@ -11,12 +11,11 @@ use ahash::RandomState;
 use super::difference::Steps;
 use super::explain::Explained;
 use super::seek::in_parallel;
-use super::spelling::applied;
 use crate::findings::{Kind, LookupFindings};
 use crate::lookup::{Answer, Holder, Lookup, Reference};
 use crate::plan::{Held, OnPart};
 use crate::table::packed;
-use crate::template::{StepUse, Template, read_steps};
+use crate::template::{StepUse, Template, apply_all, read_steps};
 
 /// A change of a lookup's key, with its effect.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -207,10 +206,13 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Me
         None => Outcome::NotFound,
         Some(&at) => changed.settle(at),
     };
+    let only_key = lookup.value().is_some() || !lookup.namings().is_empty();
     let is_settled = |first: Holder| !matches!(lookup.settle(first), Answer::Ambiguous(_));
     let (mut newly_ambiguous, mut lost, mut mended) = (0, 0, 0);
     for first in reference.firsts() {
-        let asked = found.asked(first);
+        // Where a range counts too, it is not told under the first holder how often a key was asked
+        // for, so any of them may have been.
+        let asked = if only_key { 1 } else { found.asked(first) };
         if asked == 0 {
             continue;
         }
@@ -227,7 +229,6 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Me
             Outcome::NotFound => {}
         }
     }
-    let only_key = lookup.value().is_some() || !lookup.namings().is_empty();
     let joined = changed.firsts.iter().map(|firsts| firsts.len() as u64 - 1).sum();
     if only_key && (joined > 0 || lost > 0) {
         // Which of the rows that match now this would touch can't be told from their keys.
@@ -257,7 +258,7 @@ fn made<'k>(
         match steps {
             None => packed::push(buffer, part),
             Some(steps) => {
-                let value = applied(steps, part)?;
+                let value = apply_all(steps, part)?;
                 if value.is_empty() && !part.is_empty() {
                     return None;
                 }

@@ -7,17 +7,20 @@
 //! these are compared, in `difference`. `mend` works out what a change of the key would do, key
 //! by key, with the steps themselves.
 
+mod dates;
 mod difference;
 mod elsewhere;
 mod explain;
+mod loose;
 mod mend;
 mod reason;
 mod seek;
 mod spelling;
 
+pub(crate) use dates::dates_of;
 pub(crate) use difference::{Differences, Steps};
 pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained, NEAREST};
+pub(crate) use loose::Loose;
 pub use mend::Mend;
 pub use reason::{Form, Reason};
-pub(crate) use spelling::{Loose, dates_of};

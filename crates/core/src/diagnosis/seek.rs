@@ -6,7 +6,8 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::spelling::{Hashes, Letters, Loose, OddPart, Trail};
+use super::loose::Loose;
+use super::spelling::{Hashes, OddPart, Trail, Wanted};
 use crate::already_hashed::AlreadyHashed;
 use crate::lookup::{Holder, Reference};
 
@@ -31,7 +32,7 @@ pub(super) struct Sought {
     /// For each sought key, its trails and their slots.
     trails: Vec<(Trail, u32)>,
     ends: Vec<usize>,
-    letters: Letters,
+    wanted: Wanted,
     odd: Vec<OddPart>,
 }
 
@@ -97,13 +98,13 @@ fn is_without(trail: Trail) -> bool {
 
 impl Sought {
     /// The hashes of some keys, each given by its parts, as far as what the reference holds in each part
-    /// may meet them; without `letters` only so many of the first
+    /// may meet them; of all but one of their parts only so many of the first
     /// keys are sought by all but one of their parts.
     pub(super) fn of<'k, P>(
         reference: &Reference,
         held: &[OddPart],
         keys: impl Iterator<Item = P>,
-        letters: Letters,
+        wanted: Wanted,
         most: usize,
     ) -> Self
     where
@@ -116,13 +117,13 @@ impl Sought {
             count: 0,
             trails: Vec::new(),
             ends: Vec::new(),
-            letters,
+            wanted,
             odd: Vec::new(),
         };
         let mut loose = Loose::new();
         for (nth, parts) in keys.enumerate() {
-            let is_beyond = letters == Letters::Not && nth >= most;
-            let letters = if is_beyond { Letters::Spellings } else { letters };
+            let is_beyond = wanted == Wanted::Parts && nth >= most;
+            let wanted = if is_beyond { Wanted::Spellings } else { wanted };
             let Self { without, others, count, trails, ends, odd, .. } = &mut all;
             for (nth, part) in parts.clone().enumerate() {
                 if odd.len() <= nth {
@@ -130,7 +131,7 @@ impl Sought {
                 }
                 odd[nth].note(part, &mut loose);
             }
-            hashes.of(parts, letters, |trail, hash| {
+            hashes.of(parts, wanted, |trail, hash| {
                 let of_trail = if is_without(trail) { &mut *without } else { &mut *others };
                 let slot = of_trail.slots.entry(hash).or_insert_with(|| {
                     *count += 1;
@@ -176,7 +177,7 @@ impl Sought {
                 // by side.
                 made.clear();
                 for holder in Holder::at(batch).filter(|&holder| is_whole(holder)) {
-                    hashes.of(reference.key_parts(holder), self.letters, |trail, hash| {
+                    hashes.of(reference.key_parts(holder), self.wanted, |trail, hash| {
                         made.push((hash, trail, holder));
                     });
                 }

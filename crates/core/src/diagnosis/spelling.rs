@@ -5,10 +5,9 @@
 //! shared hash only finds candidates; what really lies between two keys is settled by comparing
 //! them.
 
+use super::dates::{dates_of, is_iso};
+use super::loose::Loose;
 use ahash::RandomState;
-use jiff::civil::Date;
-
-use crate::template::{StepUse, read_steps, steps};
 
 /// What a hash was made to find.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,17 +22,16 @@ pub(super) enum Trail {
     Letters,
 }
 
-/// How hard nearly the same letters are sought.
+/// Which hashes of a key are made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Letters {
-    /// Not at all: only other spellings and orders.
+pub(super) enum Wanted {
+    /// Those of other spellings and orders.
     Spellings,
-    /// Not at all: only the other trails.
-    Not,
-    /// With one letter left out on either side.
-    One,
-    /// With up to two, of values no longer than this.
-    Two(usize),
+    /// These, and those of all parts but one.
+    Parts,
+    /// Those of nearly the same letters: with one left out on either side, or two of keys no longer
+    /// than this.
+    Letters(usize),
 }
 
 /// Values longer than this are not compared with letters left out.
@@ -109,94 +107,6 @@ impl OddPart {
     }
 }
 
-/// Whether a value is written as ISO 8601 has a date.
-fn is_iso(value: &str) -> bool {
-    let bytes = value.as_bytes();
-    bytes.len() == 10 && bytes[4] == b'-' && bytes[7] == b'-'
-}
-
-/// What is left of values when their spelling does not count.
-#[derive(Debug)]
-pub(crate) struct Loose {
-    plain: Vec<StepUse>,
-    value: String,
-    next: String,
-    left: Vec<u8>,
-}
-
-impl Loose {
-    pub(crate) fn new() -> Self {
-        Self {
-            // These are steps as a person could write them.
-            plain: read_steps("spelling", "plain | alnum | fold").unwrap_or_default(),
-            value: String::new(),
-            next: String::new(),
-            left: Vec::new(),
-        }
-    }
-
-    /// What is left of a value.
-    pub(crate) fn of(&mut self, value: &str) -> &[u8] {
-        let mut left = std::mem::take(&mut self.left);
-        left.clear();
-        self.leave(value, &mut left);
-        self.left = left;
-        &self.left
-    }
-
-    /// Appends what is left of a value: letters and digits in lower case and without accents, numbers
-    /// without leading zeros.
-    fn leave(&mut self, part: &str, left: &mut Vec<u8>) {
-        let is_whole_number = part.bytes().all(|byte| byte.is_ascii_digit());
-        if !is_whole_number && looks_like_a_number(part) {
-            let number = steps::as_number(part).or_else(|| {
-                let steps = part.contains(',').then(|| read_steps("spelling", "number \",\""));
-                steps.and_then(Result::ok).and_then(|steps| applied(&steps, part))
-            });
-            if let Some(number) = number {
-                left.extend(number.bytes());
-                return;
-            }
-        }
-        let mut text = part;
-        if !part.is_ascii() {
-            self.value.clear();
-            self.value.push_str(part);
-            for step in &self.plain {
-                if let Some(made) = applied(std::slice::from_ref(step), &self.value) {
-                    self.next.clone_from(&made);
-                    std::mem::swap(&mut self.value, &mut self.next);
-                }
-            }
-            text = &self.value;
-        }
-        // Zeros count once a digit stands before them.
-        let mut zeros = true;
-        let mut waiting = false;
-        for &byte in text.as_bytes() {
-            match byte {
-                b'0' if zeros => waiting = true,
-                b'0'..=b'9' => {
-                    left.push(byte);
-                    (zeros, waiting) = (false, false);
-                }
-                _ => {
-                    if std::mem::take(&mut waiting) {
-                        left.push(b'0');
-                    }
-                    zeros = true;
-                    if byte.is_ascii_alphanumeric() || byte >= 0x80 {
-                        left.push(byte.to_ascii_lowercase());
-                    }
-                }
-            }
-        }
-        if waiting {
-            left.push(b'0');
-        }
-    }
-}
-
 /// What sets hashes of one trail apart from those of another.
 const ORDER: u64 = 0x9e37_79b9_7f4a_7c15;
 const WITHOUT: u64 = 0xc2b2_ae3d_27d4_eb4f;
@@ -221,12 +131,11 @@ impl<'h> Hashes<'h> {
         Self { odd: odd.to_vec(), ..Self::new(hasher) }
     }
 
-    /// Makes the hashes of a key: those of nearly the same letters, or all the others, or of these only
-    /// other spellings and orders.
+    /// Makes the hashes of a key that are wanted.
     pub(super) fn of<'v>(
         &mut self,
         parts: impl Iterator<Item = &'v str> + Clone,
-        letters: Letters,
+        wanted: Wanted,
         mut found: impl FnMut(Trail, u64),
     ) {
         self.left.clear();
@@ -235,8 +144,8 @@ impl<'h> Hashes<'h> {
             self.loose.leave(part, &mut self.left);
             self.ends.push(self.left.len());
         }
-        if matches!(letters, Letters::One | Letters::Two(_)) {
-            self.letters(letters, &mut found);
+        if let Wanted::Letters(longest) = wanted {
+            self.letters(longest, &mut found);
             return;
         }
         self.of_parts.clear();
@@ -267,7 +176,7 @@ impl<'h> Hashes<'h> {
                 let hash = self.hasher.hash_one((date.year(), date.month(), date.day()));
                 found(Trail::Spelling, rest ^ at(hash ^ DATES, nth));
             }
-            if self.of_parts.len() > 1 && letters == Letters::Not {
+            if self.of_parts.len() > 1 && wanted == Wanted::Parts {
                 found(Trail::Without(nth as u32), at(rest ^ WITHOUT, nth));
             }
         }
@@ -278,7 +187,7 @@ impl<'h> Hashes<'h> {
     }
 
     /// The hashes of all that is left with one or two letters less.
-    fn letters(&self, letters: Letters, found: &mut impl FnMut(Trail, u64)) {
+    fn letters(&self, longest: usize, found: &mut impl FnMut(Trail, u64)) {
         let text = &self.left[..];
         if text.is_empty() || text.len() > LONG {
             return;
@@ -300,7 +209,7 @@ impl<'h> Hashes<'h> {
             let tail = piece(out + 1, end);
             let rest = end - out - 1;
             tell(before[out].wrapping_mul(powers[rest]).wrapping_add(tail));
-            if matches!(letters, Letters::Two(longest) if end <= longest) {
+            if end <= longest {
                 for other in out + 1..end {
                     let middle = piece(out + 1, other);
                     let head =
@@ -327,19 +236,6 @@ fn spread(mut hash: u64) -> u64 {
     hash
 }
 
-/// What steps make of a value; `None` when one could not read it.
-pub(super) fn applied(steps: &[StepUse], value: &str) -> Option<String> {
-    crate::template::apply_all(steps, value)
-}
-
-fn looks_like_a_number(text: &str) -> bool {
-    let mut digits = false;
-    text.bytes().all(|byte| {
-        digits |= byte.is_ascii_digit();
-        matches!(byte, b'0'..=b'9' | b'.' | b',' | b'+' | b'-' | b' ' | b'e' | b'E')
-    }) && digits
-}
-
 /// The digits of what is left of a value that has letters too, or of one that has digits alone, so
 /// that the two meet; `None` where they tell nothing.
 fn digits_of(left: &[u8]) -> Option<&[u8]> {
@@ -348,85 +244,17 @@ fn digits_of(left: &[u8]) -> Option<&[u8]> {
     digits.iter().all(u8::is_ascii_digit).then_some(digits)
 }
 
-/// The dates that a value may be: as numbers in any usual order, with the month as a word, or as the
-/// day number of a workbook.
-pub(crate) fn dates_of(value: &str) -> [Option<Date>; 2] {
-    let text = value.trim();
-    let none = [None, None];
-    if !(5..=30).contains(&text.len()) || !text.is_ascii() {
-        return none;
-    }
-    if text.bytes().all(|byte| byte.is_ascii_digit()) {
-        let number = text.parse::<i32>().unwrap_or_default();
-        return match text.len() {
-            // Days of the years from 1954 to 2064.
-            5 if (20_000..60_000).contains(&number) => {
-                let first = jiff::civil::date(1899, 12, 30);
-                [first.checked_add(jiff::Span::new().days(number)).ok(), None]
-            }
-            8 => [day(number / 10_000, number / 100 % 100, number % 100), None],
-            _ => none,
-        };
-    }
-    let mut words = [""; 3];
-    let mut count = 0;
-    for word in text.split(['-', '/', '.', ' ', ',']).filter(|word| !word.is_empty()) {
-        if count == 3 {
-            // What stands behind a date is a time, if anything.
-            if word.contains(':') {
-                break;
-            }
-            return none;
-        }
-        words[count] = word.split('T').next().unwrap_or(word);
-        count += 1;
-    }
-    if count != 3 {
-        return none;
-    }
-    let number = |nth: usize| words[nth].parse::<i32>().ok();
-    let long = |year: i32| if (0..70).contains(&year) { year + 2000 } else { year };
-    match (number(0), number(1), number(2)) {
-        (Some(year), Some(month), Some(date)) if words[0].len() == 4 => {
-            [day(year, month, date), None]
-        }
-        (Some(one), Some(other), Some(year)) if words[2].len() == 4 || words[2].len() == 2 => {
-            [day(long(year), other, one), day(long(year), one, other)]
-        }
-        (Some(date), None, Some(year)) => [day(long(year), month_of(words[1]), date), None],
-        (None, Some(date), Some(year)) => [day(long(year), month_of(words[0]), date), None],
-        _ => none,
-    }
-}
-
-fn day(year: i32, month: i32, day: i32) -> Option<Date> {
-    Date::new(
-        i16::try_from(year).ok().filter(|year| *year >= 1000)?,
-        i8::try_from(month).ok()?,
-        i8::try_from(day).ok()?,
-    )
-    .ok()
-}
-
-/// The month that a word names, or 0.
-fn month_of(word: &str) -> i32 {
-    const MONTHS: [&str; 12] =
-        ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
-    let start = word.get(..3).unwrap_or_default().to_ascii_lowercase();
-    (1..).zip(MONTHS).find(|(_, month)| *month == start).map_or(0, |(at, _)| at)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn share(one: &[&str], other: &[&str], letters: Letters, trail: Trail) -> bool {
+    fn share(one: &[&str], other: &[&str], wanted: Wanted, trail: Trail) -> bool {
         let hasher = RandomState::with_seeds(1, 2, 3, 4);
         let all = |parts: &[&str]| {
             let mut all = Vec::new();
             let mut hashes = Hashes::new(&hasher);
-            hashes.of(parts.iter().copied(), letters, |which, hash| {
+            hashes.of(parts.iter().copied(), wanted, |which, hash| {
                 if which == trail {
                     all.push(hash);
                 }
@@ -457,24 +285,24 @@ mod tests {
         ] {
             for [one, other] in [[one, other], [other, one]] {
                 let (one, other) = (["Fellside", one], ["fellside", other]);
-                assert!(share(&one, &other, Letters::Not, Trail::Spelling), "{one:?} {other:?}");
+                assert!(share(&one, &other, Wanted::Parts, Trail::Spelling), "{one:?} {other:?}");
             }
         }
         for (one, other) in
             [("H-007", "H-070"), ("A10", "A1"), ("2026-05-19", "2026-05-18"), ("1.5", "15")]
         {
-            assert!(!share(&[one], &[other], Letters::Not, Trail::Spelling), "{one} {other}");
+            assert!(!share(&[one], &[other], Wanted::Parts, Trail::Spelling), "{one} {other}");
         }
     }
 
     #[test]
     fn other_trails_meet() {
         let (key, other) = (["Fellside", "H-7", "x"], ["Fellside", "H-8", "x"]);
-        assert!(share(&key, &other, Letters::Not, Trail::Without(1)));
-        assert!(!share(&key, &other, Letters::Not, Trail::Without(0)));
+        assert!(share(&key, &other, Wanted::Parts, Trail::Without(1)));
+        assert!(!share(&key, &other, Wanted::Parts, Trail::Without(0)));
         let swapped = ["H-7", "x", "Fellside"];
-        assert!(share(&key, &swapped, Letters::Not, Trail::Order));
-        assert!(!share(&key, &other, Letters::Not, Trail::Order));
+        assert!(share(&key, &swapped, Wanted::Parts, Trail::Order));
+        assert!(!share(&key, &other, Wanted::Parts, Trail::Order));
     }
 
     proptest! {
@@ -497,7 +325,7 @@ mod tests {
                 }
             }
             let other = String::from_utf8(other).unwrap();
-            let letters = if changes.len() == 1 { Letters::One } else { Letters::Two(16) };
+            let letters = Wanted::Letters(if changes.len() == 1 { 0 } else { 16 });
             prop_assert!(share(&[&value], &[&other], letters, Trail::Letters));
         }
     }
