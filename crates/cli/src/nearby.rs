@@ -4,9 +4,12 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::receipt::Input;
+use gather_keys_core::receipt::{Input, Receipt};
 use gather_keys_core::table::Source;
 use gather_keys_formats::{Address, Described, Sum, Table};
+
+use crate::error::Error;
+use crate::receipts;
 
 /// How many files are looked at.
 const MOST_FILES: usize = 2000;
@@ -22,8 +25,42 @@ pub(crate) struct Nearby {
     pub(crate) is_same: bool,
 }
 
+/// An error about a table that is not there, with what the receipt at a path knows of it.
+pub(crate) fn lost(error: Error, told: Option<(&Receipt, &Path)>) -> Error {
+    let Error::Table(gather_keys_formats::Error::Missing { name, .. }) = &error else {
+        return error;
+    };
+    let Some((before, receipt)) = told else { return error };
+    let whole = |path: &Path| std::path::absolute(path).ok();
+    let told = before.inputs.iter().find(|input| {
+        from_root(&receipts::path_of(&input.file, receipt)) == whole(Path::new(name))
+    });
+    match told {
+        Some(told) => Error::Lost {
+            name: name.clone(),
+            nearby: look(Path::new(name), told),
+            told: Box::new(told.clone()),
+        },
+        None => error,
+    }
+}
+
+/// A path from the root on, without steps up and down again, whether or not there is something.
+fn from_root(path: &Path) -> Option<PathBuf> {
+    let mut plain = PathBuf::new();
+    for part in std::path::absolute(path).ok()?.components() {
+        match part {
+            std::path::Component::ParentDir => {
+                plain.pop();
+            }
+            other => plain.push(other),
+        }
+    }
+    Some(plain)
+}
+
 /// Looks for a table in the folder where it was, in those below it and in the one above.
-pub(crate) fn look(missing: &Path, told: &Input) -> Vec<Nearby> {
+fn look(missing: &Path, told: &Input) -> Vec<Nearby> {
     let folder = match missing.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
         _ => PathBuf::from("."),

@@ -13,7 +13,7 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::report::Report;
-use gather_keys_core::table::{Headers, Source};
+use gather_keys_core::table::Source;
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
 use jiff::Timestamp;
@@ -108,7 +108,10 @@ impl<'a> Run<'a> {
         let stamp = Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string();
         let main = MainFile::at(&self.call.main.address);
         let inputs = Inputs::open(&self.call);
-        let inputs = inputs.map_err(|error| self.asked.located(self.lost(error)))?;
+        let inputs = inputs.map_err(|error| {
+            let told = self.before.as_ref().zip(self.call.receipt.as_deref());
+            self.asked.located(nearby::lost(error, told))
+        })?;
         let mut text = self.notes(&inputs);
         let told = inputs.read_as();
         let passed = self.pass(inputs, main.as_ref(), &stamp)?;
@@ -388,10 +391,10 @@ impl<'a> Run<'a> {
             let is_in_place = matches!(call.into, Destination::Main { .. });
             if !may_appear {
                 said.push(format!("{name} was not written."));
-            } else if is_in_place && leaves_all(&enrichment, &findings) {
+            } else if is_in_place && summary::leaves_all(&enrichment, &findings) {
                 said.push(format!("{name} stays as it is: nothing in it changes."));
             } else {
-                said.push(table_written(&name, main.headers(), &enrichment, &findings));
+                said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
                 let appeared = output.commit()?;
                 let kept = appeared.backup.iter();
                 said.extend(kept.map(|to| format!("What it was is kept as {}.", file_name(to))));
@@ -460,42 +463,6 @@ impl<'a> Run<'a> {
         };
         paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
     }
-
-    /// What the receipt knows of a table that is not there any more.
-    fn lost(&self, error: Error) -> Error {
-        let Error::Table(gather_keys_formats::Error::Missing { name, .. }) = &error else {
-            return error;
-        };
-        let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
-            return error;
-        };
-        let whole = |path: &Path| std::path::absolute(path).ok();
-        let told = before.inputs.iter().find(|input| {
-            plain(&receipts::path_of(&input.file, receipt)) == whole(Path::new(name))
-        });
-        match told {
-            Some(told) => Error::Lost {
-                name: name.clone(),
-                nearby: nearby::look(Path::new(name), told),
-                told: Box::new(told.clone()),
-            },
-            None => error,
-        }
-    }
-}
-
-/// A path from the root on, without steps up and down again, whether or not there is something.
-fn plain(path: &Path) -> Option<std::path::PathBuf> {
-    let mut plain = std::path::PathBuf::new();
-    for part in std::path::absolute(path).ok()?.components() {
-        match part {
-            std::path::Component::ParentDir => {
-                plain.pop();
-            }
-            other => plain.push(other),
-        }
-    }
-    Some(plain)
 }
 
 /// Whether two addresses are of one table.
@@ -516,46 +483,4 @@ fn judge(gates: &[Gate], enrichment: &Enrichment, findings: &Findings) -> Vec<Ga
     let named = lookups.map(|(lookup, found)| (lookup.reference().name(), &found.counts));
     let named: Vec<_> = named.collect();
     gates.iter().flat_map(|gate| gate.results(named.iter().copied())).collect()
-}
-
-/// Whether every row goes out as it came.
-fn leaves_all(enrichment: &Enrichment, findings: &Findings) -> bool {
-    let updates = findings.lookups.iter().flat_map(|found| &found.updates);
-    enrichment.added().is_empty()
-        && findings.written == findings.main_rows
-        && updates.map(|update| update.written.changed()).sum::<u64>() == 0
-        && findings.lookups.iter().all(|found| found.appended.is_none_or(|all| all.rows == 0))
-        && findings.corrected.iter().all(|one| one.changed == 0)
-}
-
-/// The sentence that says what was written and where.
-fn table_written(
-    name: &str,
-    main: &Headers,
-    enrichment: &Enrichment,
-    findings: &Findings,
-) -> String {
-    let appended = findings.lookups.iter().filter_map(|found| found.appended);
-    let appended: u64 = appended.map(|appended| appended.rows).sum();
-    let rows = match (findings.written == findings.main_rows, appended) {
-        (true, 0) => counted(findings.written, "row"),
-        (_, 0) => {
-            let of = counted(findings.main_rows, "main row");
-            format!("{} from {of}", counted(findings.written, "row"))
-        }
-        _ => {
-            let (of, more) =
-                (counted(findings.main_rows, "main row"), counted(appended, "new row"));
-            format!("{} from {of} and {more}", counted(findings.written, "row"))
-        }
-    };
-    let columns = counted(main.len() as u64, "column");
-    let added = match enrichment.added() {
-        [] => String::new(),
-        added => {
-            let columns = counted(added.len() as u64, "added column");
-            format!(" and {columns} ({})", joined(added, "and"))
-        }
-    };
-    format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
 }

@@ -16,6 +16,7 @@ use crate::delimited::{
 };
 use crate::packing::look;
 use crate::rows::ReadRows;
+use crate::whole_file::Unfinished;
 use crate::{Address, Error, Packing, Result, json, sqlite, unpacked, workbook};
 
 /// What a person said of how a table is to be read; what is not said is found.
@@ -37,8 +38,8 @@ pub struct Described {
 pub struct Table {
     kind: Kind,
     read_as: ReadAs,
-    /// What came out of a pipe, while it is read.
-    _spooled: Option<NamedTempFile>,
+    /// What came out of a pipe, while it is read; it goes on every way out.
+    _spooled: Option<(NamedTempFile, Unfinished)>,
 }
 
 /// The formats that are read.
@@ -161,9 +162,10 @@ impl Table {
             (_, None) => {
                 // A pipe can be read only once, so what comes out of it is put into a file first.
                 let mut file = NamedTempFile::new().map_err(unreadable)?;
+                let unfinished = Unfinished::note(file.path());
                 io::copy(&mut tap(Box::new(input)), &mut file).map_err(unreadable)?;
                 let table = Self::rows(form, &name, file.path(), address.part(), described)?;
-                return Ok((Self { _spooled: Some(file), ..table }, bytes));
+                return Ok((Self { _spooled: Some((file, unfinished)), ..table }, bytes));
             }
         };
         // More of a pipe may be long in coming.

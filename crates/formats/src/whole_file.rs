@@ -30,12 +30,12 @@ pub fn remove_unfinished() {
     std::mem::forget(unfinished);
 }
 
-/// A note that a file is not finished, while it lasts.
+/// A note that a file is not finished, or is for this run only, while it lasts.
 #[derive(Debug)]
-struct Unfinished(PathBuf);
+pub(crate) struct Unfinished(PathBuf);
 
 impl Unfinished {
-    fn note(path: &Path) -> Self {
+    pub(crate) fn note(path: &Path) -> Self {
         UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).push(path.to_owned());
         Self(path.to_owned())
     }

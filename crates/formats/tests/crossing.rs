@@ -194,6 +194,14 @@ fn a_database_keeps_its_other_tables() {
         )
         .unwrap();
     assert_eq!(told, (3, 0, 1.5, "integer".to_owned()));
+    // Of a new one nothing stands beside it while it is written.
+    let new = folder.path().join("new.sqlite");
+    let mut writer = DatabaseWriter::begin("new.sqlite", &new, "b", false).unwrap();
+    fill(&mut writer, &headers, &vec![rows[0].clone(); 50_000]);
+    let names = std::fs::read_dir(folder.path()).unwrap().flatten();
+    let beside: Vec<_> = names.map(|name| name.file_name().into_string().unwrap()).collect();
+    assert!(!beside.iter().any(|name| name.starts_with("new.sqlite-")), "{beside:?}");
+    writer.commit().unwrap();
     // What is no database is refused, and left as it is.
     let other = folder.path().join("no.sqlite");
     std::fs::write(&other, "just text, and more of it than a database begins with").unwrap();

@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use gather_keys_core::report::{ReferenceTold, Report};
 
+use crate::summary::effect;
 use crate::wording::{self, counted, joined, number, share};
 
 /// The Markdown of a report.
@@ -74,7 +75,7 @@ fn reference(text: &mut String, told: &ReferenceTold) {
             "- {} would match on {}, {}",
             counted(mend.mended, "unmatched row"),
             on.join(", "),
-            super::effect(mend.newly_ambiguous, mend.lost, mend.joined, &plain(&told.name))
+            effect(mend.newly_ambiguous, mend.lost, mend.joined, &plain(&told.name))
         );
     }
     for advice in &told.advice {

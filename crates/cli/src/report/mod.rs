@@ -12,7 +12,6 @@ use gather_keys_formats::WholeFile;
 
 use crate::error::{Error, Result};
 use crate::summary::Summary;
-use crate::wording::counted;
 
 /// The forms of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,25 +87,4 @@ pub(crate) fn of(
         output,
     };
     gathering.report()
-}
-
-/// What a mend does beside mending, in a sentence.
-pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
-    let mut but = Vec::new();
-    if newly_ambiguous > 0 {
-        but.push(format!("{} would become ambiguous", counted(newly_ambiguous, "row")));
-    }
-    if lost > 0 {
-        let those = if lost == 1 { "that matches" } else { "that match" };
-        but.push(format!("{} {those} now would not", counted(lost, "row")));
-    }
-    let joined = match joined {
-        0 => String::new(),
-        1 => format!("; 1 key of {name} would be one with another"),
-        more => format!("; {} of {name} would be one with others", counted(more, "key")),
-    };
-    match &but[..] {
-        [] => format!("and nothing would become ambiguous{joined}."),
-        but => format!("but {}{joined}.", but.join(" and ")),
-    }
 }

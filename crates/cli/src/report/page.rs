@@ -4,6 +4,7 @@ use askama::Template;
 use gather_keys_core::findings::Kind;
 use gather_keys_core::report::{LISTED, MendTold, ReferenceTold, Report};
 
+use crate::summary::{as_written, effect};
 use crate::wording::{self, counted, joined, number, share};
 
 /// How wide the bars are drawn; the page stretches them.
@@ -144,6 +145,11 @@ impl Page<'_> {
     }
 
     fn effect(&self, mend: &MendTold) -> String {
-        super::effect(mend.newly_ambiguous, mend.lost, mend.joined, "the reference")
+        effect(mend.newly_ambiguous, mend.lost, mend.joined, "the reference")
+    }
+
+    /// The key as it is typed, line by line.
+    fn typed(&self, mend: &MendTold) -> String {
+        as_written(&mend.on, false).join("\n")
     }
 }

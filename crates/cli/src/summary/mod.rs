@@ -11,10 +11,12 @@ mod gates;
 mod lookup;
 mod reasons;
 mod since;
+mod written;
 
 pub(crate) use gates::gates;
-pub(crate) use reasons::{as_written, held};
+pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{edits, moved};
+pub(crate) use written::{leaves_all, table_written};
 
 use std::fmt::Write;
 use std::sync::atomic::Ordering;

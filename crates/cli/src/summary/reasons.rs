@@ -8,7 +8,6 @@ use gather_keys_core::lookup::{Holder, Lookup};
 
 use super::{Summary, paragraph};
 use crate::places::{labelled, place};
-use crate::report::effect;
 use crate::wording::{self, counted, number};
 
 /// How many reasons are told.
@@ -122,6 +121,27 @@ pub(crate) fn as_written(on: &[String], in_plan: bool) -> Vec<String> {
 /// A text as it stands in a plan.
 fn in_toml(text: &str) -> String {
     if text.contains('\'') { format!("{text:?}") } else { format!("'{text}'") }
+}
+
+/// What a mend does beside mending, in a sentence.
+pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
+    let mut but = Vec::new();
+    if newly_ambiguous > 0 {
+        but.push(format!("{} would become ambiguous", counted(newly_ambiguous, "row")));
+    }
+    if lost > 0 {
+        let those = if lost == 1 { "that matches" } else { "that match" };
+        but.push(format!("{} {those} now would not", counted(lost, "row")));
+    }
+    let joined = match joined {
+        0 => String::new(),
+        1 => format!("; 1 key of {name} would be one with another"),
+        more => format!("; {} of {name} would be one with others", counted(more, "key")),
+    };
+    match &but[..] {
+        [] => format!("and nothing would become ambiguous{joined}."),
+        but => format!("but {}{joined}.", but.join(" and ")),
+    }
 }
 
 /// The key of a holder for the eye.

@@ -40,7 +40,12 @@ impl DatabaseWriter {
     /// [`Error::Database`] when the database can't be written to.
     pub fn begin(name: &str, path: &Path, table: &str, overwrite: bool) -> Result<Self> {
         let failed = |error: rusqlite::Error| failed(name, &error);
+        let is_new = path.metadata().map_or(true, |facts| facts.len() == 0);
         let connection = Connection::open(path).map_err(failed)?;
+        if is_new {
+            // Nobody needs to get back what there was, so that no journal is left behind either.
+            connection.execute_batch("pragma journal_mode = memory").map_err(failed)?;
+        }
         connection.execute_batch("begin immediate").map_err(failed)?;
         let there: Option<String> = connection
             .query_row(

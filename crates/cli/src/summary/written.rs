@@ -1,0 +1,49 @@
+//! What was written, and whether anything is to be.
+
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::Findings;
+use gather_keys_core::table::Headers;
+
+use crate::wording::{counted, joined};
+
+/// Whether every row goes out as it came.
+pub(crate) fn leaves_all(enrichment: &Enrichment, findings: &Findings) -> bool {
+    let updates = findings.lookups.iter().flat_map(|found| &found.updates);
+    enrichment.added().is_empty()
+        && findings.written == findings.main_rows
+        && updates.map(|update| update.written.changed()).sum::<u64>() == 0
+        && findings.lookups.iter().all(|found| found.appended.is_none_or(|all| all.rows == 0))
+        && findings.corrected.iter().all(|one| one.changed == 0)
+}
+
+/// The sentence that says what was written and where.
+pub(crate) fn table_written(
+    name: &str,
+    main: &Headers,
+    enrichment: &Enrichment,
+    findings: &Findings,
+) -> String {
+    let appended = findings.lookups.iter().filter_map(|found| found.appended);
+    let appended: u64 = appended.map(|appended| appended.rows).sum();
+    let rows = match (findings.written == findings.main_rows, appended) {
+        (true, 0) => counted(findings.written, "row"),
+        (_, 0) => {
+            let of = counted(findings.main_rows, "main row");
+            format!("{} from {of}", counted(findings.written, "row"))
+        }
+        _ => {
+            let (of, more) =
+                (counted(findings.main_rows, "main row"), counted(appended, "new row"));
+            format!("{} from {of} and {more}", counted(findings.written, "row"))
+        }
+    };
+    let columns = counted(main.len() as u64, "column");
+    let added = match enrichment.added() {
+        [] => String::new(),
+        added => {
+            let columns = counted(added.len() as u64, "added column");
+            format!(" and {columns} ({})", joined(added, "and"))
+        }
+    };
+    format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+}
