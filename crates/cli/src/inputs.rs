@@ -4,12 +4,13 @@ use std::hash::{BuildHasher, RandomState};
 use std::time::SystemTime;
 
 use gather_keys_core::enrich::{
-    Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
+    AddedCell, Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
 };
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::report::LISTED;
 use gather_keys_core::table::{Arranged, Block, Headers, Source};
+use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::{Address, Error, ReadAs};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
@@ -32,6 +33,8 @@ pub(crate) struct Inputs {
     corrected: Option<Corrections>,
     references: Vec<OpenReference>,
     added: Vec<String>,
+    /// The type that each column of the enriched table has in its file, as far as that tells any.
+    stored: Vec<Option<StoredType>>,
     seen: Vec<Seen>,
 }
 
@@ -77,6 +80,8 @@ pub(crate) struct Loaded {
     pub(crate) main: OpenTable,
     pub(crate) enrichment: Enrichment,
     pub(crate) seen: Vec<Seen>,
+    /// The type that each column of the enriched table had.
+    pub(crate) stored: Vec<Option<StoredType>>,
 }
 
 impl Inputs {
@@ -103,6 +108,7 @@ impl Inputs {
         let main = open(&call.main, &call.main.address, "main")?;
         // A reference may use what those before it add.
         let mut known = main.headers().clone();
+        let mut stored = main.stored_types();
         let (mut references, mut added) = (Vec::new(), Vec::new());
         let mut notes = Vec::new();
         for (table, plan) in &call.references {
@@ -121,6 +127,11 @@ impl Inputs {
             notes.extend(renamed);
             known = known.with(&names);
             added.extend(names);
+            let types = tables[0].stored_types();
+            stored.extend(found.taking.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) => types[found.taken.columns[*nth]].clone(),
+                AddedCell::Named(_) | AddedCell::Mark(_) => None,
+            }));
             let size = table.addresses().map(size_of).sum();
             let (plan, aliases) = (plan.clone(), table.aliases.clone());
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
@@ -128,7 +139,18 @@ impl Inputs {
         let corrections =
             call.corrections.as_deref().map(CorrectionsFile::read).transpose()?.flatten();
         let corrected = corrections.as_ref().map(|file| file.placed_in(&known)).transpose()?;
-        Ok(Self { main, meter, size, notes, corrections, corrected, references, added, seen })
+        Ok(Self {
+            main,
+            meter,
+            size,
+            notes,
+            corrections,
+            corrected,
+            references,
+            added,
+            stored,
+            seen,
+        })
     }
 
     /// How each table was read.
@@ -188,7 +210,7 @@ impl Inputs {
         let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
-        Ok(Loaded { main: self.main, enrichment, seen })
+        Ok(Loaded { main: self.main, enrichment, seen, stored: self.stored })
     }
 }
 

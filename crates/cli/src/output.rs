@@ -115,7 +115,11 @@ impl Output {
                 let writer = DatabaseWriter::begin(&name, place, &table, overwrite)?;
                 At::Database { writer: Box::new(writer), file }
             }
-            _ if !address.is_text() && !address.is_workbook() && address.is_json().is_none() => {
+            _ if !address.is_text()
+                && !address.is_workbook()
+                && address.is_json().is_none()
+                && address.is_columnar().is_none() =>
+            {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
             Address::File(path) | Address::Part(path, _) => {

@@ -4,6 +4,7 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind, Recorder};
 use gather_keys_core::table::Discard;
 use gather_keys_formats::Packing;
+use gather_keys_formats::columnar::{Columnar, ColumnarWriter, StoredType};
 use gather_keys_formats::sqlite::DatabaseWriter;
 
 use crate::error::Result;
@@ -16,6 +17,8 @@ pub(crate) enum Written<'o> {
     Text(&'o mut Output, Form),
     /// JSON, on lines or as a document, packed or not.
     Json(&'o mut Output, bool, Option<Packing>),
+    /// A columnar file, with the types that its columns had.
+    Columnar(&'o mut Output, Columnar, Vec<Option<StoredType>>),
     /// A table of a database.
     Database(&'o mut DatabaseWriter),
     /// A workbook, with the name of its worksheet, and whether it is to be plain.
@@ -34,6 +37,12 @@ fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
     found.collect()
 }
 
+/// What a pass found, and the columns that are written as text since no type holds all their cells.
+pub(crate) struct Came {
+    pub(crate) findings: Findings,
+    pub(crate) mixed: Vec<String>,
+}
+
 /// The pass over the main table, into the output if there is one.
 pub(crate) fn pass(
     main: &mut OpenTable,
@@ -41,13 +50,20 @@ pub(crate) fn pass(
     output: Option<Written<'_>>,
     notes: &mut Notes<'_>,
     threads: usize,
-) -> Result<Findings> {
+) -> Result<Came> {
     let recorder = notes
         .are_wanted()
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
-    Ok(match output {
+    let mut mixed = Vec::new();
+    let findings = match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
+        Some(Written::Columnar(output, kind, stored)) => {
+            let mut writer = ColumnarWriter::new(output.name(), kind, stored);
+            let findings = enrichment.run(main, &mut writer, recorder, threads)?;
+            mixed = writer.finish(output)?;
+            findings
+        }
         Some(Written::Workbook(output, worksheet, plain)) => {
             let mut writer = output.workbook(worksheet, plain)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
@@ -68,5 +84,6 @@ pub(crate) fn pass(
             output::finish(writer)?;
             findings
         }
-    })
+    };
+    Ok(Came { findings, mixed })
 }

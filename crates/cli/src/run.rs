@@ -29,7 +29,7 @@ use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
 use crate::output::{Form, MainFile, Output};
-use crate::pass::{Written, pass};
+use crate::pass::{Came, Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
@@ -72,6 +72,8 @@ struct Passed {
     main: OpenTable,
     enrichment: Enrichment,
     findings: Findings,
+    /// The columns that are written as text since no type holds all their cells.
+    mixed: Vec<String>,
     diagnoses: Vec<Option<Diagnosis>>,
     output: Option<Output>,
     lists: Option<Lists>,
@@ -215,7 +217,7 @@ impl<'a> Run<'a> {
         };
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
-        let Loaded { mut main, enrichment, mut seen } = inputs.load(call, call.threads)?;
+        let Loaded { mut main, enrichment, mut seen, stored } = inputs.load(call, call.threads)?;
         let create = |folder: &Path| {
             let overwrite = call.overwrite || self.has_listed(folder);
             Lists::create(folder, overwrite, &enrichment)
@@ -223,23 +225,26 @@ impl<'a> Run<'a> {
         let mut lists = call.lists.as_deref().map(create).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let json = call.output().and_then(Address::is_json);
         let is_database = call.output().is_some_and(Address::is_database);
-        let form_of = |output| match (call.output(), json) {
-            (Some(address), _) if address.is_workbook() => {
+        let form_of = |output| {
+            let address = call.output().unwrap_or(&Address::Standard);
+            if address.is_workbook() {
                 Written::Workbook(output, address.part(), call.plain)
-            }
-            (Some(address), Some(lines)) => {
+            } else if let Some(lines) = address.is_json() {
                 Written::Json(output, lines, address.path().and_then(Packing::of))
+            } else if let Some(kind) = address.is_columnar() {
+                Written::Columnar(output, kind, stored)
+            } else {
+                Written::Text(output, self.output_form(&main).1)
             }
-            _ => Written::Text(output, self.output_form(&main).1),
         };
         let into = match output.as_mut() {
             None => None,
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };
-        let findings = pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
+        let Came { findings, mixed } =
+            pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings)?;
         if let Some(lists) = &mut lists {
@@ -253,6 +258,7 @@ impl<'a> Run<'a> {
             main,
             enrichment,
             findings,
+            mixed,
             diagnoses,
             output,
             lists,
@@ -370,7 +376,8 @@ impl<'a> Run<'a> {
         may_appear: bool,
         report: Option<&Report>,
     ) -> Result<Vec<String>> {
-        let Passed { main, enrichment, findings, output, lists, reports, draft, .. } = passed;
+        let Passed { main, enrichment, findings, mixed, output, lists, reports, draft, .. } =
+            passed;
         let call = &self.call;
         let mut said = Vec::new();
         if let (Some(kept), Some(file)) = (self.kept, &call.corrections) {
@@ -395,6 +402,7 @@ impl<'a> Run<'a> {
                 said.push(format!("{name} stays as it is: nothing in it changes."));
             } else {
                 said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
+                said.extend(summary::as_text(&name, &mixed));
                 let appeared = output.commit()?;
                 let kept = appeared.backup.iter();
                 said.extend(kept.map(|to| format!("What it was is kept as {}.", file_name(to))));

@@ -6,6 +6,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
+use crate::columnar::Columnar;
 use crate::{Error, Result};
 
 /// The endings of files that have parts.
@@ -13,7 +14,7 @@ const WITH_PARTS: [&str; 9] =
     ["xlsx", "xlsm", "xls", "xlsb", "ods", "sqlite", "sqlite3", "db", "json"];
 
 /// The endings of other files that are no delimited text.
-const OTHER: [&str; 5] = ["jsonl", "ndjson", "parquet", "arrow", "feather"];
+const OTHER: [&str; 6] = ["jsonl", "ndjson", "parquet", "arrow", "feather", "arrows"];
 
 /// The address of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -132,6 +133,16 @@ impl Address {
         match &self.ending()?[..] {
             "jsonl" | "ndjson" => Some(true),
             "json" => Some(false),
+            _ => None,
+        }
+    }
+
+    /// Whether a file of its ending is columnar, and if so of what kind.
+    pub fn is_columnar(&self) -> Option<Columnar> {
+        match &self.ending()?[..] {
+            "parquet" => Some(Columnar::Parquet),
+            "arrow" | "feather" => Some(Columnar::Arrow),
+            "arrows" => Some(Columnar::ArrowStream),
             _ => None,
         }
     }

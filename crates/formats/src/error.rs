@@ -159,6 +159,13 @@ pub enum Error {
         /// The most bytes that a row may take.
         most: usize,
     },
+    /// What waits to be written can't be kept.
+    Spool {
+        /// The output.
+        name: String,
+        /// Why.
+        cause: io::Error,
+    },
     /// A database has a table, or a view, of the name that is to be written.
     TableExists {
         /// The database.
@@ -335,6 +342,11 @@ impl fmt::Display for Error {
                 write!(f, "{} MiB; ", most >> 20)?;
                 write!(f, "close the double quote that is open in it")
             }
+            Self::Spool { name, cause } => write!(
+                f,
+                "{name} can't be written: its rows can't be kept in the folder for temporary files \
+                 meanwhile: {cause}; free some space there, or name another in TMPDIR"
+            ),
             Self::TableExists { name, table, is_view: true } => write!(
                 f,
                 "{name} has a view `{table}`, which is not replaced; name another table, such as \
@@ -372,7 +384,9 @@ impl std::error::Error for Error {
     fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
         match self {
             Self::Core(error) => Some(error),
-            Self::Read { cause, .. } | Self::Write { cause, .. } => Some(cause),
+            Self::Read { cause, .. } | Self::Write { cause, .. } | Self::Spool { cause, .. } => {
+                Some(cause)
+            }
             _ => None,
         }
     }

@@ -3,10 +3,11 @@
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
 //! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text,
-//! [`workbook`]s, [`json`] and [`sqlite`] databases are written too.
+//! [`workbook`]s, [`json`], [`columnar`] files and [`sqlite`] databases are written too.
 
 mod address;
 mod backup;
+pub mod columnar;
 pub mod delimited;
 mod digest;
 mod error;

@@ -11,6 +11,7 @@ use std::sync::atomic::AtomicU64;
 use gather_keys_core::table::{Before, Block, Headers, Parser, Source};
 use tempfile::NamedTempFile;
 
+use crate::columnar::{self, BatchParser, BatchPiece, BatchReader, Columnar, StoredType};
 use crate::delimited::{
     Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
 };
@@ -55,16 +56,22 @@ pub enum Format {
     Workbook,
     /// A database.
     Database,
+    /// A Parquet file.
+    Parquet,
+    /// An Arrow file.
+    Arrow,
 }
 
 impl Format {
     /// Every format with the name that a person gives it.
-    pub const ALL: [(&str, Self); 5] = [
+    pub const ALL: [(&str, Self); 7] = [
         ("text", Self::Text),
         ("json", Self::Json),
         ("json-lines", Self::JsonLines),
         ("workbook", Self::Workbook),
         ("database", Self::Database),
+        ("parquet", Self::Parquet),
+        ("arrow", Self::Arrow),
     ];
 
     /// The format of a name.
@@ -81,6 +88,11 @@ impl Format {
         if first.starts_with(sqlite::BEGINS) {
             return Self::Database;
         }
+        match columnar::begins(first) {
+            Some(Columnar::Parquet) => return Self::Parquet,
+            Some(Columnar::Arrow | Columnar::ArrowStream) => return Self::Arrow,
+            None => {}
+        }
         match json::has_lines(path, first) {
             Some(true) => Self::JsonLines,
             Some(false) => Self::Json,
@@ -92,6 +104,7 @@ impl Format {
 enum Kind {
     Text(Box<Reader<Box<dyn Read + Send>>>),
     Rows { rows: Box<dyn ReadRows + Send>, before: Before },
+    Batches { batches: Box<BatchReader>, before: Before },
 }
 
 impl Kind {
@@ -219,6 +232,17 @@ impl Table {
                 let part = Some((table, tables > 1 && part.is_none()));
                 (Kind::rows(opened), ReadAs { format: "database", part, ..ReadAs::default() })
             }
+            Format::Parquet | Format::Arrow => {
+                let columnar = match format {
+                    Format::Parquet => Columnar::Parquet,
+                    _ => Columnar::Arrow,
+                };
+                let batches = Box::new(BatchReader::open(name, path, columnar)?);
+                // Rows without lines of their own are told as if each stood on the one below the headers.
+                let before = Before { rows: 0, lines: 1 };
+                let read_as = ReadAs { format: columnar.name(), ..ReadAs::default() };
+                (Kind::Batches { batches, before }, read_as)
+            }
             Format::Text | Format::Json | Format::JsonLines => {
                 let opened = json::open(name, path, format == Format::JsonLines, part)?;
                 (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
@@ -242,7 +266,15 @@ impl Table {
     pub fn layout(&self) -> Layout {
         match &self.kind {
             Kind::Text(reader) => reader.layout().clone(),
-            Kind::Rows { rows, .. } => Layout::usual(rows.headers()),
+            Kind::Rows { .. } | Kind::Batches { .. } => Layout::usual(self.headers()),
+        }
+    }
+
+    /// The types that its columns have in its file, as far as it tells any.
+    pub fn stored_types(&self) -> Vec<Option<StoredType>> {
+        match &self.kind {
+            Kind::Batches { batches, .. } => batches.stored_types(),
+            Kind::Text(_) | Kind::Rows { .. } => vec![None; self.headers().len()],
         }
     }
 }
@@ -254,6 +286,8 @@ pub enum Piece {
     Text(Vec<u8>),
     /// Rows, and how many lines they take.
     Rows(Block, u64),
+    /// Rows in typed columns.
+    Batch(BatchPiece),
 }
 
 impl Default for Piece {
@@ -269,6 +303,8 @@ pub enum TableParser {
     Text(TextParser),
     /// Of rows.
     Rows,
+    /// Of rows in typed columns.
+    Batches(BatchParser),
 }
 
 impl Source for Table {
@@ -280,6 +316,13 @@ impl Source for Table {
         match &self.kind {
             Kind::Text(reader) => reader.headers(),
             Kind::Rows { rows, .. } => rows.headers(),
+            Kind::Batches { batches, .. } => batches.headers(),
+        }
+    }
+
+    fn want(&mut self, columns: &[usize]) {
+        if let Kind::Batches { batches, .. } = &mut self.kind {
+            batches.want(columns);
         }
     }
 
@@ -287,6 +330,7 @@ impl Source for Table {
         match &self.kind {
             Kind::Text(reader) => TableParser::Text(reader.parser()),
             Kind::Rows { .. } => TableParser::Rows,
+            Kind::Batches { batches, .. } => TableParser::Batches(batches.parser()),
         }
     }
 
@@ -305,20 +349,27 @@ impl Source for Table {
                 *piece = Piece::Rows(block, lines.unwrap_or_default());
                 Ok(lines.is_some())
             }
+            (Kind::Batches { batches, .. }, piece) => Ok(match batches.read_piece()? {
+                Some(batch) => {
+                    *piece = Piece::Batch(batch);
+                    true
+                }
+                None => false,
+            }),
         }
     }
 
     fn before(&self) -> Before {
         match &self.kind {
             Kind::Text(reader) => reader.before(),
-            Kind::Rows { before, .. } => *before,
+            Kind::Rows { before, .. } | Kind::Batches { before, .. } => *before,
         }
     }
 
     fn passed(&mut self, rows: u64, lines: u64) {
         match &mut self.kind {
             Kind::Text(reader) => reader.passed(rows, lines),
-            Kind::Rows { before, .. } => {
+            Kind::Rows { before, .. } | Kind::Batches { before, .. } => {
                 before.rows += rows;
                 before.lines += lines;
             }
@@ -332,8 +383,10 @@ impl Parser for TableParser {
     type Fault = Fault;
 
     fn want(&mut self, columns: &[usize]) {
-        if let Self::Text(parser) = self {
-            parser.want(columns);
+        match self {
+            Self::Text(parser) => parser.want(columns),
+            Self::Batches(parser) => parser.want(columns),
+            Self::Rows => {}
         }
     }
 
@@ -344,15 +397,16 @@ impl Parser for TableParser {
                 std::mem::swap(rows, block);
                 Ok(*lines)
             }
+            (Self::Batches(parser), Piece::Batch(batch)) => Ok(parser.parse(batch, block)),
             // Pieces are of the table that the parser is of.
-            (Self::Rows, Piece::Text(_)) => Ok(0),
+            (_, Piece::Text(_) | Piece::Batch(_)) => Ok(0),
         }
     }
 
     fn error(&self, fault: Fault, before: Before) -> Error {
         match self {
             Self::Text(parser) => parser.error(fault, before),
-            Self::Rows => fault.of("table", before),
+            Self::Rows | Self::Batches(_) => fault.of("table", before),
         }
     }
 }

@@ -7,6 +7,7 @@ use std::fs::File;
 use std::path::Path;
 
 use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_formats::columnar::ColumnarWriter;
 use gather_keys_formats::delimited::{Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
@@ -15,7 +16,7 @@ use gather_keys_formats::{Address, Described, Error, Table};
 use proptest::prelude::*;
 
 /// The formats that are written, by the endings of their files.
-const FORMATS: [&str; 5] = ["csv", "jsonl", "json", "xlsx", "sqlite"];
+const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet", "arrow", "arrows"];
 
 /// What usually comes to harm on the way, with its kind.
 const CELLS: [(&str, CellKind); 20] = [
@@ -75,6 +76,12 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
             fill(&mut writer, headers, rows);
             writer.finish(&[], create()).unwrap();
         }
+        "parquet" | "arrow" | "arrows" => {
+            let kind = Address::File(path.to_owned()).is_columnar().unwrap();
+            let mut writer = ColumnarWriter::new("t", kind, Vec::new());
+            fill(&mut writer, headers, rows);
+            writer.finish(create()).unwrap();
+        }
         _ => {
             let mut writer = DatabaseWriter::begin("t", path, "t", false).unwrap();
             fill(&mut writer, headers, rows);
@@ -112,17 +119,24 @@ fn cells_cross_every_pair_of_formats() {
             vec![(format!("n{nth}"), CellKind::Text), ((*cell).to_owned(), *kind)]
         })
         .collect();
-    for from in FORMATS {
-        let first = folder.path().join(format!("{from}-first.{from}"));
-        write(&first, &headers, &rows);
-        let (found, came) = read(&first);
-        assert_eq!(texts(&came), texts(&rows), "{from}");
-        for to in FORMATS {
-            let second = folder.path().join(format!("{from}-to.{to}"));
-            write(&second, &found, &came);
-            let (again, crossed) = read(&second);
-            assert!(again.iter().eq(headers.iter()), "{from} to {to}");
-            assert_eq!(texts(&crossed), texts(&rows), "{from} to {to}");
+    // All in one column, where they are of every kind, and each in a column of its own.
+    let wide = Headers::new("t", (0..CELLS.len()).map(|nth| format!("Cell {nth}")));
+    let row = CELLS.iter().map(|(cell, kind)| ((*cell).to_owned(), *kind)).collect();
+    for (headers, rows) in [(headers, rows), (wide, vec![row])] {
+        for from in FORMATS {
+            let first = folder.path().join(format!("{from}-first.{from}"));
+            let _ = std::fs::remove_file(&first);
+            write(&first, &headers, &rows);
+            let (found, came) = read(&first);
+            assert_eq!(texts(&came), texts(&rows), "{from}");
+            for to in FORMATS {
+                let second = folder.path().join(format!("{from}-to.{to}"));
+                let _ = std::fs::remove_file(&second);
+                write(&second, &found, &came);
+                let (again, crossed) = read(&second);
+                assert!(again.iter().eq(headers.iter()), "{from} to {to}");
+                assert_eq!(texts(&crossed), texts(&rows), "{from} to {to}");
+            }
         }
     }
 }

@@ -16,7 +16,7 @@ mod written;
 pub(crate) use gates::gates;
 pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{edits, moved};
-pub(crate) use written::{leaves_all, table_written};
+pub(crate) use written::{as_text, leaves_all, table_written};
 
 use std::fmt::Write;
 use std::sync::atomic::Ordering;

@@ -4,6 +4,7 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::Findings;
 use gather_keys_core::table::Headers;
 
+use super::SHOWN;
 use crate::wording::{counted, joined};
 
 /// Whether every row goes out as it came.
@@ -46,4 +47,22 @@ pub(crate) fn table_written(
         }
     };
     format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+}
+
+/// The sentence that says which columns are written as text although they hold numbers, dates or the
+/// like, if any are.
+pub(crate) fn as_text(name: &str, mixed: &[String]) -> Option<String> {
+    let (verb, they) = match mixed {
+        [] => return None,
+        [_] => ("is", "it holds"),
+        _ => ("are", "they hold"),
+    };
+    let shown: Vec<String> = mixed.iter().take(SHOWN).map(|header| format!("`{header}`")).collect();
+    let more = mixed.len().saturating_sub(SHOWN);
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    Some(format!(
+        "In {name}, {}{more} {verb} written as text: {they} cells of several kinds, and a column there \
+         has one type.",
+        if more.is_empty() { joined(&shown, "and") } else { shown.join(", ") }
+    ))
 }

@@ -65,6 +65,12 @@ impl<S: Source + ?Sized> Source for Arranged<'_, S> {
         &self.headers
     }
 
+    fn want(&mut self, columns: &[usize]) {
+        let place = |&column: &usize| self.order.get(column).copied().unwrap_or(column);
+        let columns: Vec<usize> = columns.iter().map(place).collect();
+        self.source.want(&columns);
+    }
+
     fn parser(&self) -> Self::Parser {
         let columns = self.headers.len();
         ArrangedParser {

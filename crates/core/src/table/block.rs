@@ -180,7 +180,7 @@ impl Block {
     }
 
     /// Empties the block, to be filled with cells of other columns.
-    pub(super) fn reset_to(&mut self, columns: KeptColumns) {
+    pub fn reset_to(&mut self, columns: KeptColumns) {
         self.columns = columns;
         self.too_large = false;
         self.text.clear();

@@ -67,6 +67,7 @@ where
     S: Source<Error: Send> + Send,
     W: Send,
 {
+    source.want(wanted);
     let mut parser = source.parser();
     parser.want(wanted);
     if threads < 2 {

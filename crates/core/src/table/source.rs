@@ -19,6 +19,10 @@ pub trait Source {
     /// The table's headers.
     fn headers(&self) -> &Headers;
 
+    /// Says, before the first piece is read, which columns will be looked at; others need not be read
+    /// at all. Until it is said, all are.
+    fn want(&mut self, _columns: &[usize]) {}
+
     /// What makes blocks of the pieces.
     fn parser(&self) -> Self::Parser;
 

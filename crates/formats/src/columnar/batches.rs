@@ -1,0 +1,133 @@
+//! The batches of a columnar file, one behind the other.
+
+use std::fs::File;
+use std::io::{BufReader, Read};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+
+use arrow_array::RecordBatch;
+use arrow_ipc::reader::{FileReader, StreamReader};
+use arrow_schema::{ArrowError, SchemaRef};
+use parquet::arrow::ProjectionMask;
+use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
+
+use super::Columnar;
+use crate::{Error, Result};
+
+/// How such files begin.
+const PARQUET: &[u8] = b"PAR1";
+const ARROW: &[u8] = b"ARROW1";
+const ARROW_STREAM: &[u8] = b"\xff\xff\xff\xff";
+
+/// Whether a file that begins so is columnar; either of the two forms of Arrow may be meant.
+pub(crate) fn begins(first: &[u8]) -> Option<Columnar> {
+    let kinds = [
+        (PARQUET, Columnar::Parquet),
+        (ARROW, Columnar::Arrow),
+        (ARROW_STREAM, Columnar::ArrowStream),
+    ];
+    kinds.into_iter().find(|(begin, _)| first.starts_with(begin)).map(|(_, kind)| kind)
+}
+
+/// How many rows of a Parquet file are decoded at a time.
+const AT_ONCE: usize = 4096;
+
+/// The batches of a file.
+pub(super) enum Batches {
+    Parquet(ParquetRecordBatchReader),
+    Arrow(Box<FileReader<BufReader<File>>>),
+    ArrowStream(Box<StreamReader<BufReader<File>>>),
+}
+
+/// What can go wrong with a file.
+type Fault = Box<dyn std::error::Error>;
+
+/// The kind of a file that is said to be one of Arrow's: either form will do.
+fn kind_of(said: Columnar, file: &mut File) -> std::io::Result<Columnar> {
+    use std::io::Seek;
+    let mut first = [0; ARROW.len()];
+    let read = file.read(&mut first)?;
+    file.rewind()?;
+    Ok(match begins(&first[..read]) {
+        Some(found) if said != Columnar::Parquet && found != Columnar::Parquet => found,
+        _ => said,
+    })
+}
+
+/// The columns of the file called `name` at `path`, which may have columns within them.
+pub(super) fn schema(name: &str, path: &Path, said: Columnar) -> Result<SchemaRef> {
+    guarded(name, said, || {
+        let mut file = File::open(path)?;
+        Ok(match kind_of(said, &mut file)? {
+            Columnar::Parquet => ParquetRecordBatchReaderBuilder::try_new(file)?.schema().clone(),
+            Columnar::Arrow => FileReader::try_new_buffered(file, None)?.schema(),
+            Columnar::ArrowStream => StreamReader::try_new_buffered(file, None)?.schema(),
+        })
+    })
+}
+
+impl Batches {
+    /// Begins to read these columns, by their numbers and ascending; no others are decoded.
+    pub(super) fn begin(
+        name: &str,
+        path: &Path,
+        said: Columnar,
+        columns: &[usize],
+    ) -> Result<Self> {
+        guarded(name, said, || {
+            let mut file = File::open(path)?;
+            let projection = Some(columns.to_vec());
+            Ok(match kind_of(said, &mut file)? {
+                Columnar::Parquet => {
+                    let builder = ParquetRecordBatchReaderBuilder::try_new(file)?;
+                    let roots = columns.iter().copied();
+                    let mask = ProjectionMask::roots(builder.parquet_schema(), roots);
+                    let reader = builder.with_projection(mask).with_batch_size(AT_ONCE).build()?;
+                    Self::Parquet(reader)
+                }
+                Columnar::Arrow => {
+                    Self::Arrow(Box::new(FileReader::try_new_buffered(file, projection)?))
+                }
+                Columnar::ArrowStream => {
+                    Self::ArrowStream(Box::new(StreamReader::try_new_buffered(file, projection)?))
+                }
+            })
+        })
+    }
+
+    /// The next batch, of the file called `name`.
+    pub(super) fn next(&mut self, name: &str) -> Result<Option<RecordBatch>> {
+        let kind = match self {
+            Self::Parquet(_) => Columnar::Parquet,
+            Self::Arrow(_) => Columnar::Arrow,
+            Self::ArrowStream(_) => Columnar::ArrowStream,
+        };
+        guarded(name, kind, || {
+            let next: Option<std::result::Result<RecordBatch, ArrowError>> = match self {
+                Self::Parquet(reader) => reader.next(),
+                Self::Arrow(reader) => reader.next(),
+                Self::ArrowStream(reader) => reader.next(),
+            };
+            Ok(next.transpose()?)
+        })
+    }
+}
+
+/// What `read` gives of a file; one that is damaged is told as such, even where the reader gives up
+/// at once.
+fn guarded<T>(
+    name: &str,
+    kind: Columnar,
+    read: impl FnOnce() -> std::result::Result<T, Fault>,
+) -> Result<T> {
+    let unread = |said: String| Error::Unread {
+        name: name.to_owned(),
+        said: format!("as a {} it is damaged ({said})", kind.name()),
+        mend: "get the file once more, or name its --format",
+    };
+    match catch_unwind(AssertUnwindSafe(read)) {
+        Ok(Ok(read)) => Ok(read),
+        Ok(Err(fault)) => Err(unread(fault.to_string())),
+        Err(_) => Err(unread("its content contradicts itself".to_owned())),
+    }
+}

@@ -1,0 +1,364 @@
+//! The canonical texts of typed columns.
+//!
+//! A number is its shortest exact decimal, a date ISO 8601, a moment with a time zone the same in
+//! UTC with a `Z`, what is true `true`, bytes hexadecimal digits; lists and what else has values
+//! within it are JSON. What is not there is blank.
+
+use std::fmt::Write;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Date32Type, Date64Type, Decimal32Type, Decimal64Type, Decimal128Type, Decimal256Type,
+    DurationMicrosecondType, DurationMillisecondType, DurationNanosecondType, DurationSecondType,
+    Float16Type, Float32Type, Float64Type, Int8Type, Int16Type, Int32Type, Int64Type,
+    Time32MillisecondType, Time32SecondType, Time64MicrosecondType, Time64NanosecondType,
+    TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType,
+    TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
+};
+use arrow_array::{Array, ArrowPrimitiveType};
+use arrow_cast::display::{ArrayFormatter, FormatOptions};
+use arrow_schema::{DataType, TimeUnit};
+use gather_keys_core::table::CellKind;
+use jiff::Span;
+use jiff::civil::{Date, date};
+use serde_json::Value;
+
+/// The cells of a column of a batch.
+pub(super) enum Cells<'a> {
+    /// All are blank.
+    Blank,
+    /// Texts, as they stand in the column; `None` is blank.
+    Texts(Box<dyn Fn(usize) -> Option<&'a str> + 'a>),
+    /// What is written for each row; nothing of an unsaid kind is blank.
+    Written(Box<dyn Fn(usize, &mut String) -> CellKind + 'a>),
+}
+
+impl<'a> Cells<'a> {
+    /// The cells of a column.
+    pub(super) fn of(array: &'a dyn Array) -> Self {
+        macro_rules! written {
+            ($kind:ty, $write:expr) => {{
+                let values = array.as_primitive::<$kind>();
+                Self::unless_null(array, move |row, text| $write(values.value(row), text))
+            }};
+        }
+        macro_rules! integer {
+            ($kind:ty) => {
+                written!($kind, |value, text: &mut String| number(value, text))
+            };
+        }
+        macro_rules! in_unit {
+            ($unit:expr, $s:ty, $ms:ty, $us:ty, $ns:ty, $write:expr) => {
+                match $unit {
+                    TimeUnit::Second => in_unit!(@ $s, 1, $write),
+                    TimeUnit::Millisecond => in_unit!(@ $ms, 1_000, $write),
+                    TimeUnit::Microsecond => in_unit!(@ $us, 1_000_000, $write),
+                    TimeUnit::Nanosecond => in_unit!(@ $ns, 1_000_000_000, $write),
+                }
+            };
+            (@ $kind:ty, $parts:expr, $write:expr) => {
+                written!($kind, |value, text: &mut String| $write(i64::from(value), $parts, text))
+            };
+        }
+        match array.data_type() {
+            DataType::Null => Self::Blank,
+            DataType::Utf8 => Self::texts(array, |row| array.as_string::<i32>().value(row)),
+            DataType::LargeUtf8 => Self::texts(array, |row| array.as_string::<i64>().value(row)),
+            DataType::Utf8View => Self::texts(array, |row| array.as_string_view().value(row)),
+            DataType::Boolean => {
+                let values = array.as_boolean();
+                Self::unless_null(array, move |row, text| {
+                    text.push_str(if values.value(row) { "true" } else { "false" });
+                    CellKind::Truth
+                })
+            }
+            DataType::Int8 => integer!(Int8Type),
+            DataType::Int16 => integer!(Int16Type),
+            DataType::Int32 => integer!(Int32Type),
+            DataType::Int64 => integer!(Int64Type),
+            DataType::UInt8 => integer!(UInt8Type),
+            DataType::UInt16 => integer!(UInt16Type),
+            DataType::UInt32 => integer!(UInt32Type),
+            DataType::UInt64 => integer!(UInt64Type),
+            DataType::Float16 => {
+                written!(Float16Type, |value: <Float16Type as ArrowPrimitiveType>::Native,
+                                       text: &mut String| {
+                    real(value.to_f32(), value.to_f32() == 0.0, text)
+                })
+            }
+            DataType::Float32 => {
+                written!(Float32Type, |value, text: &mut String| real(value, value == 0.0, text))
+            }
+            DataType::Float64 => {
+                written!(Float64Type, |value, text: &mut String| real(value, value == 0.0, text))
+            }
+            DataType::Decimal32(_, scale) => {
+                let scale = *scale;
+                written!(Decimal32Type, |value, text: &mut String| decimal(value, scale, text))
+            }
+            DataType::Decimal64(_, scale) => {
+                let scale = *scale;
+                written!(Decimal64Type, |value, text: &mut String| decimal(value, scale, text))
+            }
+            DataType::Decimal128(_, scale) => {
+                let scale = *scale;
+                written!(Decimal128Type, |value, text: &mut String| decimal(value, scale, text))
+            }
+            DataType::Decimal256(_, scale) => {
+                let scale = *scale;
+                written!(Decimal256Type, |value, text: &mut String| decimal(value, scale, text))
+            }
+            DataType::Date32 => written!(Date32Type, |days, text: &mut String| {
+                day(i64::from(days), text);
+                CellKind::Date
+            }),
+            DataType::Date64 => written!(Date64Type, |value: i64, text: &mut String| {
+                day(value.div_euclid(86_400_000), text);
+                CellKind::Date
+            }),
+            DataType::Timestamp(unit, zone) => {
+                let has_zone = zone.is_some();
+                in_unit!(
+                    unit,
+                    TimestampSecondType,
+                    TimestampMillisecondType,
+                    TimestampMicrosecondType,
+                    TimestampNanosecondType,
+                    |value, parts, text| moment(value, parts, has_zone, text)
+                )
+            }
+            DataType::Time32(unit) => match unit {
+                TimeUnit::Second => in_unit!(@ Time32SecondType, 1, span),
+                _ => in_unit!(@ Time32MillisecondType, 1_000, span),
+            },
+            DataType::Time64(unit) => match unit {
+                TimeUnit::Microsecond => in_unit!(@ Time64MicrosecondType, 1_000_000, span),
+                _ => in_unit!(@ Time64NanosecondType, 1_000_000_000, span),
+            },
+            DataType::Duration(unit) => in_unit!(
+                unit,
+                DurationSecondType,
+                DurationMillisecondType,
+                DurationMicrosecondType,
+                DurationNanosecondType,
+                span
+            ),
+            DataType::Binary => {
+                let values = array.as_binary::<i32>();
+                Self::unless_null(array, move |row, text| bytes(values.value(row), text))
+            }
+            DataType::LargeBinary => {
+                let values = array.as_binary::<i64>();
+                Self::unless_null(array, move |row, text| bytes(values.value(row), text))
+            }
+            DataType::BinaryView => {
+                let values = array.as_binary_view();
+                Self::unless_null(array, move |row, text| bytes(values.value(row), text))
+            }
+            DataType::FixedSizeBinary(_) => {
+                let values = array.as_fixed_size_binary();
+                Self::unless_null(array, move |row, text| bytes(values.value(row), text))
+            }
+            DataType::Dictionary(..) => {
+                let dictionary = array.as_any_dictionary();
+                let keys = dictionary.normalized_keys();
+                match Self::of(&**dictionary.values()) {
+                    Self::Blank => Self::Blank,
+                    Self::Texts(value) => Self::Texts(Box::new(move |row| {
+                        if array.is_null(row) { None } else { value(keys[row]) }
+                    })),
+                    Self::Written(write) => {
+                        Self::unless_null(array, move |row, text| write(keys[row], text))
+                    }
+                }
+            }
+            DataType::List(_)
+            | DataType::LargeList(_)
+            | DataType::FixedSizeList(..)
+            | DataType::Struct(_)
+            | DataType::Map(..) => Self::unless_null(array, move |row, text| {
+                // Writing to a text can't fail.
+                let _ = write!(text, "{}", value(array, row));
+                CellKind::Text
+            }),
+            _ => Self::shown(array),
+        }
+    }
+
+    /// As the library shows them.
+    fn shown(array: &'a dyn Array) -> Self {
+        static PLAIN: FormatOptions<'static> = FormatOptions::new();
+        match ArrayFormatter::try_new(array, &PLAIN) {
+            Ok(shown) => Self::unless_null(array, move |row, text| {
+                let _ = write!(text, "{}", shown.value(row));
+                CellKind::Text
+            }),
+            Err(_) => Self::Blank,
+        }
+    }
+
+    fn texts(array: &'a dyn Array, value: impl Fn(usize) -> &'a str + 'a) -> Self {
+        Self::Texts(Box::new(move |row| (!array.is_null(row)).then(|| value(row))))
+    }
+
+    fn unless_null(
+        array: &'a dyn Array,
+        write: impl Fn(usize, &mut String) -> CellKind + 'a,
+    ) -> Self {
+        Self::Written(Box::new(move |row, text| {
+            if array.is_null(row) { CellKind::Unsaid } else { write(row, text) }
+        }))
+    }
+
+    /// The same, but for rows where they are blank.
+    pub(super) fn blank_where(self, is_blank: impl Fn(usize) -> bool + 'a) -> Self {
+        match self {
+            Self::Blank => Self::Blank,
+            Self::Texts(value) => {
+                Self::Texts(Box::new(move |row| if is_blank(row) { None } else { value(row) }))
+            }
+            Self::Written(write) => Self::Written(Box::new(move |row, text| {
+                if is_blank(row) { CellKind::Unsaid } else { write(row, text) }
+            })),
+        }
+    }
+
+    /// The cell of a row, with room to write it in.
+    pub(super) fn cell<'t>(&self, row: usize, room: &'t mut String) -> (&'t str, CellKind)
+    where
+        'a: 't,
+    {
+        room.clear();
+        match self {
+            Self::Blank => ("", CellKind::Unsaid),
+            Self::Texts(value) => match value(row) {
+                Some(text) => (text, CellKind::Text),
+                None => ("", CellKind::Unsaid),
+            },
+            Self::Written(write) => {
+                let kind = write(row, room);
+                (room, kind)
+            }
+        }
+    }
+}
+
+fn number(value: impl std::fmt::Display, text: &mut String) -> CellKind {
+    let _ = write!(text, "{value}");
+    CellKind::Number
+}
+
+/// A number that may be none: that is told as it is called.
+fn real(value: impl std::fmt::Display, is_zero: bool, text: &mut String) -> CellKind {
+    if is_zero {
+        // There is one zero.
+        text.push('0');
+        return CellKind::Number;
+    }
+    let _ = write!(text, "{value}");
+    let is_number = text.ends_with(|sign: char| sign.is_ascii_digit());
+    if is_number { CellKind::Number } else { CellKind::Text }
+}
+
+/// A whole number with its last `scale` digits behind the point, without needless zeros.
+fn decimal(value: impl std::fmt::Display, scale: i8, text: &mut String) -> CellKind {
+    let _ = write!(text, "{value}");
+    let Ok(scale) = usize::try_from(scale) else {
+        if text != "0" {
+            text.extend(std::iter::repeat_n('0', usize::from(scale.unsigned_abs())));
+        }
+        return CellKind::Number;
+    };
+    let begin = usize::from(text.starts_with('-'));
+    while text.len() - begin <= scale {
+        text.insert(begin, '0');
+    }
+    if scale > 0 {
+        text.insert(text.len() - scale, '.');
+        text.truncate(text.trim_end_matches('0').trim_end_matches('.').len());
+    }
+    CellKind::Number
+}
+
+/// The day so many days behind 1970-01-01.
+fn day(days: i64, text: &mut String) {
+    const EPOCH: Date = date(1970, 1, 1);
+    let day = Span::new().try_days(days).and_then(|span| EPOCH.checked_add(span));
+    // Days that no calendar of four digits has are told by their number.
+    let _ = match day {
+        Ok(day) => write!(text, "{day}"),
+        Err(_) => write!(text, "day {days}"),
+    };
+}
+
+fn moment(value: i64, parts: i64, has_zone: bool, text: &mut String) -> CellKind {
+    let of_day = 86_400 * parts;
+    day(value.div_euclid(of_day), text);
+    text.push('T');
+    clock(value.rem_euclid(of_day), parts, text);
+    if has_zone {
+        text.push('Z');
+    }
+    CellKind::Date
+}
+
+/// A span of time in so many parts of a second: hours, of which there may be more than a day has,
+/// minutes and seconds.
+fn span(value: i64, parts: i64, text: &mut String) -> CellKind {
+    if value < 0 {
+        text.push('-');
+    }
+    // The one value that has no positive twin is as good as none.
+    clock(value.checked_abs().unwrap_or(i64::MAX), parts, text);
+    CellKind::Time
+}
+
+fn clock(value: i64, parts: i64, text: &mut String) {
+    let (seconds, rest) = (value / parts, value % parts);
+    let _ = write!(text, "{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    if rest > 0 {
+        let digits = parts.ilog10() as usize;
+        let _ = write!(text, ".{rest:0digits$}");
+        text.truncate(text.trim_end_matches('0').len());
+    }
+}
+
+fn bytes(bytes: &[u8], text: &mut String) -> CellKind {
+    let _ = bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}"));
+    CellKind::Text
+}
+
+/// A value with values within it, as JSON.
+fn value(array: &dyn Array, row: usize) -> Value {
+    if array.is_null(row) {
+        return Value::Null;
+    }
+    let all = |array: &dyn Array| (0..array.len()).map(|row| value(array, row)).collect();
+    match array.data_type() {
+        DataType::List(_) => Value::Array(all(&*array.as_list::<i32>().value(row))),
+        DataType::LargeList(_) => Value::Array(all(&*array.as_list::<i64>().value(row))),
+        DataType::FixedSizeList(..) => Value::Array(all(&*array.as_fixed_size_list().value(row))),
+        DataType::Struct(fields) => {
+            let within = array.as_struct();
+            let named = fields.iter().zip(within.columns());
+            named.map(|(field, array)| (field.name().clone(), value(array, row))).collect()
+        }
+        DataType::Map(..) => {
+            let entries = array.as_map().value(row);
+            let (keys, values) = (entries.column(0), entries.column(1));
+            let named = (0..entries.len()).map(|row| {
+                let mut room = String::new();
+                (Cells::of(keys).cell(row, &mut room).0.to_owned(), value(values, row))
+            });
+            named.collect()
+        }
+        _ => {
+            let mut room = String::new();
+            let cells = Cells::of(array);
+            let (text, kind) = cells.cell(row, &mut room);
+            let bare = matches!(kind, CellKind::Number | CellKind::Truth);
+            let bare = bare.then(|| serde_json::from_str(text).ok()).flatten();
+            bare.unwrap_or_else(|| Value::from(text))
+        }
+    }
+}

@@ -1,0 +1,39 @@
+//! Columnar files, as Parquet and Arrow keep them: tables in batches of typed columns.
+//!
+//! Reading decodes batches, of the wanted columns only, one behind the other; making cells of them is
+//! done by as many threads as there are. Writing comes the other way: the cells of a table say only
+//! when all are seen which type each column can have, so they wait in a temporary file until then.
+
+mod batches;
+mod cells;
+mod fit;
+mod leaf;
+mod reader;
+mod spool;
+mod writer;
+
+pub(crate) use batches::begins;
+pub use leaf::StoredType;
+pub(crate) use reader::{BatchParser, BatchPiece, BatchReader};
+pub use writer::ColumnarWriter;
+
+/// The kinds of columnar files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Columnar {
+    /// Parquet.
+    Parquet,
+    /// Arrow, with a list of its batches at the end.
+    Arrow,
+    /// Arrow, one batch behind the other.
+    ArrowStream,
+}
+
+impl Columnar {
+    /// What a file of the kind is called.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Parquet => "Parquet file",
+            Self::Arrow | Self::ArrowStream => "Arrow file",
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! Reading a columnar file: batches in order, and blocks of them by any thread.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use gather_keys_core::table::{Block, Headers, KeptColumns};
+
+use super::batches::{Batches, schema};
+use super::leaf::Leaf;
+use super::{Columnar, StoredType};
+use crate::Result;
+
+/// The most rows of a piece: batches of an Arrow file may be of any size.
+const PIECE: usize = 4096;
+
+/// Reads the batches of a file.
+pub(crate) struct BatchReader {
+    name: String,
+    path: PathBuf,
+    kind: Columnar,
+    headers: Headers,
+    leaves: Arc<[Leaf]>,
+    /// The columns of the file that are read.
+    roots: Arc<[usize]>,
+    batches: Option<Batches>,
+    /// What is left of the last batch.
+    rest: Option<RecordBatch>,
+}
+
+/// Some rows of a batch, with the columns of the file that it has.
+#[derive(Debug)]
+pub struct BatchPiece {
+    batch: RecordBatch,
+    roots: Arc<[usize]>,
+}
+
+/// Makes blocks of batches.
+#[derive(Debug, Clone)]
+pub struct BatchParser {
+    leaves: Arc<[Leaf]>,
+    wanted: Vec<usize>,
+    kept: KeptColumns,
+}
+
+impl BatchReader {
+    /// Opens the table called `name` in the file at `path`.
+    ///
+    /// # Errors
+    /// [`Error::Unread`](crate::Error::Unread) when the file is damaged or of another kind.
+    pub(crate) fn open(name: &str, path: &Path, kind: Columnar) -> Result<Self> {
+        let leaves = Leaf::all(&*schema(name, path, kind)?);
+        let headers = Headers::new(name, leaves.iter().map(|leaf| &leaf.header[..]));
+        let roots = roots(leaves.iter());
+        let (name, path) = (name.to_owned(), path.to_owned());
+        let leaves = leaves.into();
+        Ok(Self { name, path, kind, headers, leaves, roots, batches: None, rest: None })
+    }
+
+    pub(crate) fn headers(&self) -> &Headers {
+        &self.headers
+    }
+
+    /// The types of its columns.
+    pub(crate) fn stored_types(&self) -> Vec<Option<StoredType>> {
+        self.leaves.iter().map(Leaf::kept_type).collect()
+    }
+
+    pub(crate) fn want(&mut self, columns: &[usize]) {
+        self.roots = roots(columns.iter().map(|&column| &self.leaves[column]));
+    }
+
+    pub(crate) fn parser(&self) -> BatchParser {
+        let columns = self.leaves.len();
+        let leaves = self.leaves.clone();
+        BatchParser { leaves, wanted: (0..columns).collect(), kept: KeptColumns::all(columns) }
+    }
+
+    /// The next piece; `None` when there is none left.
+    ///
+    /// # Errors
+    /// [`Error::Unread`](crate::Error::Unread) when the file is damaged.
+    pub(crate) fn read_piece(&mut self) -> Result<Option<BatchPiece>> {
+        let batches = match &mut self.batches {
+            Some(batches) => batches,
+            batches => {
+                let begun = Batches::begin(&self.name, &self.path, self.kind, &self.roots)?;
+                batches.insert(begun)
+            }
+        };
+        let batch = loop {
+            let next = match self.rest.take() {
+                Some(rest) => Some(rest),
+                None => batches.next(&self.name)?,
+            };
+            match next {
+                Some(batch) if batch.num_rows() == 0 => {}
+                Some(batch) => break batch,
+                None => return Ok(None),
+            }
+        };
+        let rows = batch.num_rows().min(PIECE);
+        if rows < batch.num_rows() {
+            self.rest = Some(batch.slice(rows, batch.num_rows() - rows));
+        }
+        Ok(Some(BatchPiece { batch: batch.slice(0, rows), roots: self.roots.clone() }))
+    }
+}
+
+/// The columns of the file that hold these of the table, ascending.
+fn roots<'l>(leaves: impl Iterator<Item = &'l Leaf>) -> Arc<[usize]> {
+    let mut roots: Vec<usize> = leaves.map(|leaf| leaf.root).collect();
+    roots.sort_unstable();
+    roots.dedup();
+    roots.into()
+}
+
+impl BatchParser {
+    pub(crate) fn want(&mut self, columns: &[usize]) {
+        self.wanted = columns.to_vec();
+        self.wanted.sort_unstable();
+        self.wanted.dedup();
+        self.kept = KeptColumns::only(&self.wanted, self.leaves.len());
+    }
+
+    /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
+    /// are.
+    pub(crate) fn parse(&self, piece: &BatchPiece, block: &mut Block) -> u64 {
+        block.reset_to(self.kept.clone());
+        let columns: Vec<_> = self
+            .wanted
+            .iter()
+            .map(|&column| self.leaves[column].cells(&piece.batch, &piece.roots))
+            .collect();
+        let rows = piece.batch.num_rows();
+        let mut room = String::new();
+        for row in 0..rows {
+            for cells in &columns {
+                let (text, kind) = cells.cell(row, &mut room);
+                block.push_cell_of(text, kind);
+            }
+            block.push_line(row as u64);
+        }
+        rows as u64
+    }
+}

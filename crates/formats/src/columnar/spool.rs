@@ -1,0 +1,198 @@
+//! A table on its way into typed columns.
+//!
+//! Which type a column can have is known once all of its cells are seen. Until then they wait, as
+//! texts, in a temporary file that has no name and so goes with the program.
+
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Seek};
+use std::sync::Arc;
+
+use arrow_array::builder::StringBuilder;
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_ipc::reader::StreamReader;
+use arrow_ipc::writer::StreamWriter;
+use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
+use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
+
+use super::StoredType;
+use super::fit::{Fit, texts, typed};
+use crate::{Error, Result};
+
+/// Takes a table in, as a sink.
+pub(crate) struct Spool {
+    /// What the output is called.
+    name: String,
+    /// The type that each column had, as far as that is known.
+    stored: Arc<[Option<StoredType>]>,
+    headers: Vec<String>,
+    fits: Vec<Fit>,
+    writer: Option<StreamWriter<BufWriter<File>>>,
+    texts: SchemaRef,
+}
+
+/// A table whose types are known.
+pub(crate) struct Spooled {
+    name: String,
+    /// Its columns.
+    pub(crate) schema: SchemaRef,
+    /// The columns whose cells lose their kinds, since no type holds them all.
+    pub(crate) mixed: Vec<String>,
+    reader: Option<StreamReader<BufReader<File>>>,
+}
+
+/// The file was refused, or what is in it is not what was put there.
+fn refused(name: &str, error: ArrowError) -> Error {
+    match error {
+        ArrowError::IoError(_, cause) => Error::Spool { name: name.to_owned(), cause },
+        other => Error::Unwritten { name: name.to_owned(), said: other.to_string() },
+    }
+}
+
+impl Spool {
+    /// A spool for the output called `name`, whose columns had these types before, as far as that is
+    /// known.
+    pub(crate) fn new(name: impl Into<String>, stored: Vec<Option<StoredType>>) -> Self {
+        Self {
+            name: name.into(),
+            stored: stored.into(),
+            headers: Vec::new(),
+            fits: Vec::new(),
+            writer: None,
+            texts: Arc::new(Schema::empty()),
+        }
+    }
+
+    /// Ends the table, and chooses the types of its columns.
+    pub(crate) fn finish(self) -> Result<Spooled> {
+        let Self { name, stored, headers, fits, writer, .. } = self;
+        let mut mixed = Vec::new();
+        let fields = headers.iter().zip(&fits).zip(&*stored).map(|((header, fit), stored)| {
+            let (chosen, loses) = fit.chosen(stored.as_ref());
+            if loses {
+                mixed.push(header.clone());
+            }
+            Field::new(header, chosen, true)
+        });
+        let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
+        let reader = writer.map(|mut writer| {
+            writer.finish()?;
+            let mut file = writer.into_inner()?.into_inner().map_err(|error| error.into_error())?;
+            file.rewind()?;
+            StreamReader::try_new(BufReader::with_capacity(1 << 20, file), None)
+        });
+        let reader = reader.transpose().map_err(|error| refused(&name, error))?;
+        Ok(Spooled { name, schema, mixed, reader })
+    }
+}
+
+impl Spooled {
+    /// The next rows, as texts.
+    pub(crate) fn next_texts(&mut self) -> Result<Option<RecordBatch>> {
+        let next = self.reader.as_mut().and_then(Iterator::next).transpose();
+        next.map_err(|error| refused(&self.name, error))
+    }
+
+    /// The next rows, in their types.
+    pub(crate) fn next_typed(&mut self) -> Result<Option<RecordBatch>> {
+        let Some(batch) = self.next_texts()? else { return Ok(None) };
+        let columns = batch.columns().iter().zip(self.schema.fields()).map(|(column, field)| {
+            match field.data_type() {
+                DataType::Utf8 => Ok(column.clone()),
+                chosen => typed(texts(column), chosen, false),
+            }
+        });
+        let columns = columns.collect::<std::result::Result<Vec<ArrayRef>, _>>();
+        let batch = columns.and_then(|columns| {
+            let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+            RecordBatch::try_new_with_options(self.schema.clone(), columns, &options)
+        });
+        batch.map(Some).map_err(|error| refused(&self.name, error))
+    }
+}
+
+impl Sink for Spool {
+    type Error = Error;
+    type Renderer = TextRenderer;
+
+    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
+        let all = main.clone().with(added);
+        self.headers = (0..all.len()).map(|column| all.address(column)).collect();
+        self.fits = vec![Fit::default(); all.len()];
+        let mut stored = self.stored.to_vec();
+        stored.resize(all.len(), None);
+        self.stored = stored.into();
+        let texts = self.headers.iter().map(|header| Field::new(header, DataType::Utf8, true));
+        self.texts = Arc::new(Schema::new(texts.collect::<Vec<_>>()));
+        let refused_by_system = |cause| Error::Spool { name: self.name.clone(), cause };
+        let file =
+            BufWriter::with_capacity(1 << 20, tempfile::tempfile().map_err(refused_by_system)?);
+        let writer = StreamWriter::try_new(file, &self.texts);
+        self.writer = Some(writer.map_err(|error| refused(&self.name, error))?);
+        Ok(())
+    }
+
+    fn renderer(&self, overlay: Overlay) -> TextRenderer {
+        TextRenderer { overlay, stored: self.stored.clone(), texts: self.texts.clone() }
+    }
+
+    fn wants_all(&self) -> bool {
+        true
+    }
+
+    fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {
+        let Some((batch, writer)) = rendered.batch.take().zip(self.writer.as_mut()) else {
+            return Ok(());
+        };
+        for (ours, theirs) in self.fits.iter_mut().zip(&rendered.fits) {
+            ours.merge(theirs);
+        }
+        writer.write(&batch).map_err(|error| refused(&self.name, error))
+    }
+}
+
+/// Makes columns of texts of rows.
+#[derive(Debug, Clone)]
+pub struct TextRenderer {
+    overlay: Overlay,
+    stored: Arc<[Option<StoredType>]>,
+    texts: SchemaRef,
+}
+
+/// Rows as columns of texts, and the types that these leave.
+#[derive(Debug, Default)]
+pub struct TextBatch {
+    batch: Option<RecordBatch>,
+    fits: Vec<Fit>,
+}
+
+impl Renderer for TextRenderer {
+    type Rendered = TextBatch;
+
+    fn render(&self, main: &Block, rows: &[usize], added: &Block, out: &mut TextBatch) {
+        let mut columns: Vec<ArrayRef> = Vec::with_capacity(self.stored.len());
+        out.fits = vec![Fit::default(); self.stored.len()];
+        let behind = (self.overlay.len()..added.columns()).map(|place| (None, Some(place)));
+        let own = (0..main.columns()).map(|column| (Some(column), self.overlay.place(column)));
+        let all = own.chain(behind).zip(&mut out.fits).zip(&*self.stored);
+        for (((column, place), fit), stored) in all {
+            let mut texts = StringBuilder::with_capacity(rows.len(), 16 * rows.len());
+            for (nth, &row) in rows.iter().enumerate() {
+                let (cell, kind) = match (place, column) {
+                    (Some(place), _) => (added.cell(nth, place), added.kind(nth, place)),
+                    (None, Some(column)) => (main.cell(row, column), main.kind(row, column)),
+                    (None, None) => ("", CellKind::Unsaid),
+                };
+                fit.note(cell, kind);
+                if cell.is_empty() { texts.append_null() } else { texts.append_value(cell) }
+            }
+            let texts = texts.finish();
+            if let Some(stored) = stored {
+                fit.note_stored(&texts, stored);
+            }
+            columns.push(Arc::new(texts));
+        }
+        let options = RecordBatchOptions::new().with_row_count(Some(rows.len()));
+        // The columns are those of the schema, all of as many rows.
+        out.batch = RecordBatch::try_new_with_options(self.texts.clone(), columns, &options).ok();
+    }
+}
