@@ -343,8 +343,8 @@ impl fmt::Display for Error {
             Self::NotWritable { name } => write!(
                 f,
                 "{name} can't be written so: tables are written as delimited text, JSON, a \
-                 workbook of its own (.xlsx) or a table of a database (co-op.sqlite#enriched); \
-                 name such an output"
+                 workbook of its own (.xlsx), a Parquet or Arrow file, or a table of a database \
+                 (co-op.sqlite#enriched); name such an output"
             ),
             Self::MainMoved { name } => write!(
                 f,

@@ -31,6 +31,7 @@ mod table_arguments;
 mod typed;
 mod wording;
 
+use std::panic;
 use std::process::ExitCode;
 
 use clap::{CommandFactory, FromArgMatches};
@@ -40,6 +41,13 @@ use commands::Outcome;
 use error::Result;
 
 fn main() -> ExitCode {
+    let usual = panic::take_hook();
+    panic::set_hook(Box::new(move |told| {
+        // What is caught is told as an error, in words.
+        if !gather_keys_formats::is_guarded() {
+            usual(told);
+        }
+    }));
     let matches = Arguments::command().get_matches();
     match run(&matches) {
         Ok(Outcome::Done) => ExitCode::SUCCESS,

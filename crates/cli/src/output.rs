@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
+use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
@@ -30,6 +31,8 @@ enum At {
     File(WholeFile),
     /// The main file.
     Main { file: WholeFile, main: Box<MainFile>, stamp: Option<String> },
+    /// A table on a server.
+    Server(Box<ServerWriter>),
     /// A table of a database; of a new one with the file that it will be.
     Database { writer: Box<DatabaseWriter>, file: Option<WholeFile> },
     /// Standard output, as the rows come.
@@ -100,11 +103,15 @@ impl Output {
         held: bool,
         summed: bool,
     ) -> Result<Self> {
+        let of_database = matches!(address, Address::Server(_)) || address.is_database();
+        if of_database && summed {
+            return Err(error::Error::ReceiptOfDatabase { name: address.to_string() });
+        }
         let at = match address {
+            Address::Server(server) => {
+                At::Server(Box::new(ServerWriter::begin(server, overwrite)?))
+            }
             Address::File(path) | Address::Part(path, _) if address.is_database() => {
-                if summed {
-                    return Err(error::Error::ReceiptOfDatabase { name: address.to_string() });
-                }
                 let name = path.display().to_string();
                 let stem = || Address::File(path.clone()).stem();
                 let table = address.part().map_or_else(stem, str::to_owned);
@@ -173,9 +180,18 @@ impl Output {
         }
     }
 
+    /// The writer of a table on a server, where it is one.
+    pub(crate) fn server(&mut self) -> Option<&mut ServerWriter> {
+        match &mut self.at {
+            At::Server(writer) => Some(writer),
+            _ => None,
+        }
+    }
+
     /// What it is called in messages.
     pub(crate) fn name(&self) -> String {
         match &self.at {
+            At::Server(writer) => writer.name().to_owned(),
             At::Database { writer, .. } => writer.name().to_owned(),
             At::File(file) | At::Main { file, .. } => file.name().to_owned(),
             At::Straight(_) | At::Held(_) => STANDARD.to_owned(),
@@ -186,7 +202,7 @@ impl Output {
     pub(crate) fn beside(&self) -> Option<&Path> {
         match &self.at {
             At::File(file) | At::Main { file, .. } => file.beside(),
-            At::Straight(_) | At::Held(_) | At::Database { .. } => None,
+            At::Straight(_) | At::Held(_) | At::Database { .. } | At::Server(_) => None,
         }
     }
 
@@ -211,6 +227,7 @@ impl Output {
                     return Err(error.into());
                 }
             }
+            At::Server(writer) => writer.commit()?,
             At::Database { writer, file } => {
                 writer.commit()?;
                 file.map_or(Ok(()), WholeFile::commit)?;
@@ -244,7 +261,7 @@ impl Write for Output {
         let written = match &mut self.at {
             At::File(file) | At::Main { file, .. } => file.write(bytes),
             // Its rows go by way of its own writer.
-            At::Database { .. } => Ok(bytes.len()),
+            At::Database { .. } | At::Server(_) => Ok(bytes.len()),
             At::Straight(out) => out.write(bytes),
             At::Held(file) => file.write(bytes),
         }?;
@@ -258,7 +275,7 @@ impl Write for Output {
         match &mut self.at {
             At::File(file) | At::Main { file, .. } => file.flush(),
             At::Straight(out) => out.flush(),
-            At::Database { .. } => Ok(()),
+            At::Database { .. } | At::Server(_) => Ok(()),
             At::Held(file) => file.flush(),
         }
     }

@@ -5,6 +5,7 @@ use gather_keys_core::findings::{Findings, Kind, Recorder};
 use gather_keys_core::table::Discard;
 use gather_keys_formats::Packing;
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter, StoredType};
+use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 
 use crate::error::Result;
@@ -19,6 +20,8 @@ pub(crate) enum Written<'o> {
     Json(&'o mut Output, bool, Option<Packing>),
     /// A columnar file, with the types that its columns had.
     Columnar(&'o mut Output, Columnar, Vec<Option<StoredType>>),
+    /// A table on a server.
+    Server(&'o mut ServerWriter),
     /// A table of a database.
     Database(&'o mut DatabaseWriter),
     /// A workbook, with the name of its worksheet, and whether it is to be plain.
@@ -58,6 +61,11 @@ pub(crate) fn pass(
     let findings = match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
+        Some(Written::Server(writer)) => {
+            let findings = enrichment.run(main, writer, recorder, threads)?;
+            mixed = writer.send()?;
+            findings
+        }
         Some(Written::Columnar(output, kind, stored)) => {
             let mut writer = ColumnarWriter::new(output.name(), kind, stored);
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;

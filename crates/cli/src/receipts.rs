@@ -200,6 +200,9 @@ impl Draft {
 
 /// A path as it stands in a receipt.
 fn told_path(address: &Address, receipt: &Path) -> String {
+    if let Address::Server(server) = address {
+        return server.to_string();
+    }
     let Some(path) = address.path() else { return "-".to_owned() };
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let folder = whole(receipt).parent().map(Path::to_owned).unwrap_or_default();

@@ -225,7 +225,8 @@ impl<'a> Run<'a> {
         let mut lists = call.lists.as_deref().map(create).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let is_database = call.output().is_some_and(Address::is_database);
+        let is_server = matches!(call.output(), Some(Address::Server(_)));
+        let is_database = !is_server && call.output().is_some_and(Address::is_database);
         let form_of = |output| {
             let address = call.output().unwrap_or(&Address::Standard);
             if address.is_workbook() {
@@ -240,6 +241,7 @@ impl<'a> Run<'a> {
         };
         let into = match output.as_mut() {
             None => None,
+            Some(output) if is_server => output.server().map(Written::Server),
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };

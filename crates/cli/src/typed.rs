@@ -181,7 +181,7 @@ fn read(path: &Path) -> Result<(Plan, PlanFile)> {
     let text = Address::File(path.to_owned()).read_to_string()?;
     let mut plan = Plan::read(&name, &text)?;
     let folder = path.parent().unwrap_or(Path::new(""));
-    for path in plan.paths_mut().filter(|path| path.text != "-") {
+    for path in plan.paths_mut().filter(|path| Address::is_path(OsStr::new(&path.text))) {
         path.text = from_folder(folder, &path.text);
     }
     Ok((plan, PlanFile { path: path.to_owned(), text }))
@@ -308,7 +308,16 @@ pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let place = whole(path);
     let folder = place.parent().unwrap_or(&place);
-    for path in plan.paths_mut().filter(|path| path.text != "-") {
+    for path in plan.paths_mut() {
+        match Address::new(OsStr::new(&path.text)) {
+            Address::Standard => continue,
+            // Without its password, which is nobody else's.
+            Address::Server(server) => {
+                path.text = server.to_string();
+                continue;
+            }
+            Address::File(_) | Address::Part(..) => {}
+        }
         if let Some(from) = pathdiff::diff_paths(whole(Path::new(&path.text)), folder) {
             path.text = from.to_string_lossy().into_owned();
         }

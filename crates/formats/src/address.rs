@@ -7,6 +7,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use crate::columnar::Columnar;
+use crate::postgresql::ServerAddress;
 use crate::{Error, Result};
 
 /// The endings of files that have parts.
@@ -25,6 +26,8 @@ pub enum Address {
     File(PathBuf),
     /// A part of a file: a worksheet, or a table of a database.
     Part(PathBuf, String),
+    /// A table on a server.
+    Server(ServerAddress),
 }
 
 impl Address {
@@ -42,6 +45,9 @@ impl Address {
         if text == "-" {
             return Self::Standard;
         }
+        if let Some(server) = text.to_str().and_then(ServerAddress::of) {
+            return Self::Server(server);
+        }
         match Self::part_of(text) {
             Some((path, part)) => Self::Part(path, part),
             None => Self::File(text.into()),
@@ -58,7 +64,15 @@ impl Address {
 
     /// Whether a path holds signs that stand for others, so that it may mean several files.
     pub fn is_glob(text: &OsStr) -> bool {
+        if !Self::is_path(text) {
+            return false;
+        }
         text.to_string_lossy().contains(['*', '?', '['])
+    }
+
+    /// Whether a text names a file, and so leads from a folder.
+    pub fn is_path(text: &OsStr) -> bool {
+        text != "-" && text.to_str().and_then(ServerAddress::of).is_none()
     }
 
     /// The tables that a person means: the file of this very name, or those that are like it, in
@@ -97,7 +111,7 @@ impl Address {
     /// The path, when it is a file.
     pub fn path(&self) -> Option<&Path> {
         match self {
-            Self::Standard => None,
+            Self::Standard | Self::Server(_) => None,
             Self::File(path) | Self::Part(path, _) => Some(path),
         }
     }
@@ -117,7 +131,8 @@ impl Address {
     pub fn part(&self) -> Option<&str> {
         match self {
             Self::Part(_, part) => Some(part),
-            _ => None,
+            Self::Server(server) => server.table(),
+            Self::Standard | Self::File(_) => None,
         }
     }
 
@@ -164,6 +179,10 @@ impl Address {
             Some(path) => path.with_extension(""),
             None => path.to_owned(),
         });
+        if let Self::Server(server) = self {
+            let table = server.table().unwrap_or("database");
+            return table.rsplit('.').next().unwrap_or(table).to_owned();
+        }
         if let Self::Part(_, part) = self
             && part.parse::<u64>().is_err()
         {
@@ -220,7 +239,14 @@ impl Address {
     /// # Errors
     /// [`Error::Missing`] when there is no such file, [`Error::Read`] when it can't be opened.
     pub fn open(&self) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
-        let Some(path) = self.path() else { return Ok((Box::new(io::stdin()), None)) };
+        let path = match self {
+            Self::Standard => return Ok((Box::new(io::stdin()), None)),
+            Self::Server(server) => {
+                let (said, mend) = ("a table on a server is no file".to_owned(), "name a file");
+                return Err(Error::Server { name: server.to_string(), said, mend });
+            }
+            Self::File(path) | Self::Part(path, _) => path,
+        };
         let unreadable = |cause: io::Error| Error::Read { name: self.to_string(), cause };
         let file = File::open(path).map_err(|cause| match cause.kind() {
             io::ErrorKind::NotFound => {
@@ -240,6 +266,7 @@ impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Standard => f.write_str("standard input"),
+            Self::Server(server) => server.fmt(f),
             Self::File(path) => path.display().fmt(f),
             Self::Part(path, part) => write!(f, "{}#{part}", path.display()),
         }

@@ -159,6 +159,15 @@ pub enum Error {
         /// The most bytes that a row may take.
         most: usize,
     },
+    /// A server of a database can't be worked with.
+    Server {
+        /// The address, without a password.
+        name: String,
+        /// What it says.
+        said: String,
+        /// What to do about it.
+        mend: &'static str,
+    },
     /// What waits to be written can't be kept.
     Spool {
         /// The output.
@@ -342,6 +351,7 @@ impl fmt::Display for Error {
                 write!(f, "{} MiB; ", most >> 20)?;
                 write!(f, "close the double quote that is open in it")
             }
+            Self::Server { name, said, mend } => write!(f, "{name}: {said}; {mend}"),
             Self::Spool { name, cause } => write!(
                 f,
                 "{name} can't be written: its rows can't be kept in the folder for temporary files \

@@ -3,7 +3,8 @@
 //! In goes a path or a stream, out comes a [`gather_keys_core::table::Source`]; the other way
 //! round a [`gather_keys_core::table::Sink`] writes a table, and [`WholeFile`] sees to it that a
 //! file appears whole or not at all. [`Table`] opens a table in any format; [`delimited`] text,
-//! [`workbook`]s, [`json`], [`columnar`] files and [`sqlite`] databases are written too.
+//! [`workbook`]s, [`json`], [`columnar`] files and tables of
+//! [`sqlite`] and [`postgresql`] databases are written too.
 
 mod address;
 mod backup;
@@ -11,8 +12,10 @@ pub mod columnar;
 pub mod delimited;
 mod digest;
 mod error;
+mod guard;
 pub mod json;
 mod packing;
+pub mod postgresql;
 mod rows;
 pub mod sqlite;
 mod table;
@@ -23,6 +26,7 @@ pub use address::Address;
 pub use backup::keep_copy;
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
+pub use guard::is_guarded;
 pub use packing::{Packed, Packing, unpacked};
 pub use table::{Described, Format, Piece, ReadAs, Table, TableParser, Tap};
 pub use whole_file::{WholeFile, remove_unfinished};

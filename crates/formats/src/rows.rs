@@ -1,11 +1,11 @@
 //! Tables that come row by row, as all but delimited text do.
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
 use gather_keys_core::table::{Block, CellKind, Headers};
 
+use crate::guard::guarded;
 use crate::{Error, Result};
 
 /// How many rows are read at a time.
@@ -82,14 +82,14 @@ impl Streamed {
         let mut hand = Hand { tell, send, has_told: false, block: Block::default() };
         let work = move || {
             // A reader that fails on what it is given must not end the program.
-            let ended = catch_unwind(AssertUnwindSafe(|| {
+            let ended = guarded(|| {
                 read(&mut hand)?;
                 hand.hand_over()
-            }));
+            });
             let failed = match ended {
-                Ok(Ok(()) | Err(End::Unwanted)) => return,
-                Ok(Err(End::Failed(error))) => error,
-                Err(_) => damaged(),
+                Some(Ok(()) | Err(End::Unwanted)) => return,
+                Some(Err(End::Failed(error))) => error,
+                None => damaged(),
             };
             // Nobody needs to know if nobody waits.
             if hand.has_told {

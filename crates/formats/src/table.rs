@@ -18,7 +18,7 @@ use crate::delimited::{
 use crate::packing::look;
 use crate::rows::ReadRows;
 use crate::whole_file::Unfinished;
-use crate::{Address, Error, Packing, Result, json, sqlite, unpacked, workbook};
+use crate::{Address, Error, Packing, Result, json, postgresql, sqlite, unpacked, workbook};
 
 /// What a person said of how a table is to be read; what is not said is found.
 #[derive(Debug, Clone, Default)]
@@ -158,6 +158,12 @@ impl Table {
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
         let is_file = |path: &Path| path.metadata().is_ok_and(|facts| facts.is_file());
+        if let Address::Server(server) = address {
+            let (rows, (table, tables)) = postgresql::open(server, tap)?;
+            let part = Some((table, tables > 1));
+            let read_as = ReadAs { format: "table of a server", part, ..ReadAs::default() };
+            return Ok((Self { kind: Kind::rows(rows), read_as, _spooled: None }, None));
+        }
         let (input, bytes) = address.open()?;
         let (first, input) = look(input, FIRST).map_err(unreadable)?;
         let path = address.path();
@@ -324,6 +330,10 @@ impl Source for Table {
         if let Kind::Batches { batches, .. } = &mut self.kind {
             batches.want(columns);
         }
+    }
+
+    fn has_row_bytes(&self) -> bool {
+        self.is_text()
     }
 
     fn parser(&self) -> TableParser {

@@ -14,6 +14,7 @@ fn texts_mean_files_parts_and_streams() {
         Address::Standard => "-".to_owned(),
         Address::File(path) => format!("file {}", path.display()),
         Address::Part(path, part) => format!("part {part} of {}", path.display()),
+        Address::Server(server) => format!("server {server} {}", server.table().unwrap_or("-")),
     };
     for (text, want) in [
         ("-", "-"),
@@ -25,6 +26,17 @@ fn texts_mean_files_parts_and_streams() {
         ("book.xlsx#", "file book.xlsx#"),
         ("data.json#/rows/0", "part /rows/0 of data.json"),
         ("co-op.db#hives", "part hives of co-op.db"),
+        ("postgres://db/co-op", "server postgres://db/co-op -"),
+        (
+            "postgresql://edda:s@c:r/et?@db:5433/co-op?sslmode=disable#own.hives",
+            "server postgresql://edda@db:5433/co-op?sslmode=disable#own.hives own.hives",
+        ),
+        ("postgres://edda:s#c@db/co-op#own#1", "server postgres://edda@db/co-op#own#1 own#1"),
+        ("postgres://db:5433/co-op#a@b", "server postgres://db:5433/co-op#a@b a@b"),
+        (
+            "postgres://db/co-op?user=edda&password=secret#hives",
+            "server postgres://db/co-op?user=edda#hives hives",
+        ),
     ] {
         assert_eq!(told(text), want);
     }

@@ -7,6 +7,7 @@ use std::fs::{self, File};
 use std::path::Path;
 use std::sync::Arc;
 
+use CellKind::{Date, Number, Text, Time, Truth};
 use arrow_array::builder::{ListBuilder, MapBuilder, StringBuilder, UInt8Builder};
 use arrow_array::types::{Int8Type, TimestampMillisecondType};
 use arrow_array::{
@@ -17,12 +18,14 @@ use arrow_array::{
 };
 use arrow_ipc::writer::{FileWriter, StreamWriter};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
-use gather_keys_core::table::{Block, CellKind, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
-use gather_keys_formats::{Address, Described, Format, Table};
+use gather_keys_formats::{Address, Described, Format, Piece, Table};
 use parquet::arrow::ArrowWriter;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
+// A line for each type.
+#[allow(clippy::too_many_lines)]
 /// A value of each type, the row behind it blank, with what it reads as.
 fn values() -> Vec<(&'static str, ArrayRef, &'static str, CellKind)> {
     fn dictionary(value: &str) -> ArrayRef {
@@ -49,7 +52,6 @@ fn values() -> Vec<(&'static str, ArrayRef, &'static str, CellKind)> {
         vec![line],
         Some(vec![true, false].into()),
     );
-    use CellKind::{Date, Number, Text, Time, Truth};
     vec![
         (
             "id",
@@ -146,17 +148,23 @@ fn write(folder: &Path, kind: Columnar, batches: &[RecordBatch]) -> Address {
     match kind {
         Columnar::Parquet => {
             let mut writer = ArrowWriter::try_new(file, schema, None).unwrap();
-            batches.iter().for_each(|batch| writer.write(batch).unwrap());
+            for batch in batches {
+                writer.write(batch).unwrap();
+            }
             writer.close().unwrap();
         }
         Columnar::Arrow => {
             let mut writer = FileWriter::try_new(file, &schema).unwrap();
-            batches.iter().for_each(|batch| writer.write(batch).unwrap());
+            for batch in batches {
+                writer.write(batch).unwrap();
+            }
             writer.finish().unwrap();
         }
         Columnar::ArrowStream => {
             let mut writer = StreamWriter::try_new(file, &schema).unwrap();
-            batches.iter().for_each(|batch| writer.write(batch).unwrap());
+            for batch in batches {
+                writer.write(batch).unwrap();
+            }
             writer.finish().unwrap();
         }
     }
@@ -298,11 +306,10 @@ fn only_wanted_columns_are_read() {
         let mut table = open(&write(folder.path(), kind, &[batch.as_ref().unwrap().clone()]));
         table.want(&[1]);
         let mut parser = table.parser();
-        gather_keys_core::table::Parser::want(&mut parser, &[1]);
-        let (mut piece, mut block, mut seen) = (Default::default(), Block::default(), 0);
+        Parser::want(&mut parser, &[1]);
+        let (mut piece, mut block, mut seen) = (Piece::default(), Block::default(), 0);
         while table.read_piece(&mut piece).unwrap() {
-            let Ok(rows) = gather_keys_core::table::Parser::parse(&parser, &mut piece, &mut block)
-            else {
+            let Ok(rows) = Parser::parse(&parser, &mut piece, &mut block) else {
                 panic!("a batch has no faults");
             };
             assert!(rows <= 4096);

@@ -10,12 +10,13 @@ use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
 use gather_keys_formats::columnar::ColumnarWriter;
 use gather_keys_formats::delimited::{Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
+use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Described, Error, Table};
 use proptest::prelude::*;
 
-/// The formats that are written, by the endings of their files.
+/// The formats that are written to files, by the endings of these.
 const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet", "arrow", "arrows"];
 
 /// What usually comes to harm on the way, with its kind.
@@ -57,6 +58,22 @@ fn fill<S: Sink<Error = Error>>(sink: &mut S, headers: &Headers, rows: &Cells) {
     sink.write_block(&block, &every, &Block::new(0)).unwrap();
 }
 
+/// The formats, and a server where there is one.
+fn formats() -> Vec<&'static str> {
+    let server = std::env::var("GATHER_KEYS_TEST_SERVER").is_ok();
+    FORMATS.into_iter().chain(server.then_some("server")).collect()
+}
+
+/// Where a path is that ends like a format.
+fn address(path: &Path) -> Address {
+    if path.extension().unwrap() == "server" {
+        let table = format!("crossing {}", path.file_stem().unwrap().to_str().unwrap());
+        let server = std::env::var("GATHER_KEYS_TEST_SERVER").unwrap();
+        return Address::new(format!("{server}#{table}").as_ref());
+    }
+    Address::File(path.to_owned())
+}
+
 fn write(path: &Path, headers: &Headers, rows: &Cells) {
     let ending = path.extension().unwrap().to_str().unwrap();
     let create = || File::create(path).unwrap();
@@ -82,6 +99,13 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
             fill(&mut writer, headers, rows);
             writer.finish(create()).unwrap();
         }
+        "server" => {
+            let Address::Server(server) = address(path) else { panic!("no server") };
+            let mut writer = ServerWriter::begin(&server, true).unwrap();
+            fill(&mut writer, headers, rows);
+            writer.send().unwrap();
+            writer.commit().unwrap();
+        }
         _ => {
             let mut writer = DatabaseWriter::begin("t", path, "t", false).unwrap();
             fill(&mut writer, headers, rows);
@@ -91,8 +115,8 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
 }
 
 fn read(path: &Path) -> (Headers, Cells) {
-    let address = Address::File(path.to_owned());
-    let (mut table, _) = Table::open(&address, &Described::default(), &|input| input).unwrap();
+    let (mut table, _) =
+        Table::open(&address(path), &Described::default(), &|input| input).unwrap();
     let headers = table.headers().clone();
     let (mut block, mut rows) = (Block::default(), Vec::new());
     while table.read_block(&mut block).unwrap() {
@@ -123,13 +147,13 @@ fn cells_cross_every_pair_of_formats() {
     let wide = Headers::new("t", (0..CELLS.len()).map(|nth| format!("Cell {nth}")));
     let row = CELLS.iter().map(|(cell, kind)| ((*cell).to_owned(), *kind)).collect();
     for (headers, rows) in [(headers, rows), (wide, vec![row])] {
-        for from in FORMATS {
+        for from in formats() {
             let first = folder.path().join(format!("{from}-first.{from}"));
             let _ = std::fs::remove_file(&first);
             write(&first, &headers, &rows);
             let (found, came) = read(&first);
             assert_eq!(texts(&came), texts(&rows), "{from}");
-            for to in FORMATS {
+            for to in formats() {
                 let second = folder.path().join(format!("{from}-to.{to}"));
                 let _ = std::fs::remove_file(&second);
                 write(&second, &found, &came);
@@ -155,7 +179,7 @@ proptest! {
             .iter()
             .map(|cell| vec![("n".to_owned(), CellKind::Text), (cell.clone(), CellKind::Text)])
             .collect();
-        for format in FORMATS.into_iter().filter(|format| *format != "csv") {
+        for format in formats().into_iter().filter(|format| *format != "csv") {
             let path = folder.path().join(format!("t.{format}"));
             write(&path, &headers, &said);
             let (_, back) = read(&path);
@@ -229,7 +253,7 @@ fn a_database_keeps_its_other_tables() {
 fn a_table_without_rows_has_its_headers() {
     let folder = tempfile::tempdir().unwrap();
     let headers = Headers::new("t", ["Tag", "Kg", "Tag"]);
-    for format in FORMATS {
+    for format in formats() {
         let path = folder.path().join(format!("none.{format}"));
         write(&path, &headers, &Vec::new());
         if format.starts_with("json") {

@@ -212,3 +212,38 @@ fn other_tables_come_out_of_a_pipe() {
     let told = scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
     assert!(told.err.contains("say text, json, json-lines, workbook or"), "{}", told.err);
 }
+
+/// Columnar files come and go with the types of their columns; what is damaged is told in words.
+#[test]
+fn columnar_files_are_tables() {
+    let scene = Scene::empty()
+        .with("m.csv", "Batch,Day,Kg,Hive,Code\nB1,2026-05-19,4.5,1,007\nB2,2026-05-20,7,2,8\n")
+        .with(
+            "t.jsonl",
+            "{\"Hive\": 1, \"Frames\": 9, \"Seen\": \"x\"}\n{\"Hive\": 2, \"Frames\": \"few\"}\n",
+        );
+    let call = "enrich m.csv --from t.jsonl --on Hive --take 'Frames, Seen'";
+    let told = ["out.parquet", "out.arrow", "out.arrows"].map(|output| {
+        let told = scene.run(&format!("{call} -o {output}")).ended(0).err.replace(output, "OUT");
+        let back = format!("enrich {output} --from m.csv --on Batch --take Code -o {output}.jsonl");
+        scene.run(&format!("{back} -q")).ended(0);
+        told + &scene.read(&format!("{output}.jsonl"))
+    });
+    snapshot("columnar", &told[0]);
+    assert!(told.iter().all(|other| *other == told[0]), "{told:?}");
+    // Several threads make the same of many batches, and a reference reads what it needs.
+    let call = "enrich out.arrow --from out.parquet --on Batch --take 'Kg as Again, Day as On'";
+    let one = scene.run(&format!("{call} --threads 1 -q")).ended(0).out;
+    assert_eq!(one, scene.run(&format!("{call} --threads 3 -q")).ended(0).out);
+    assert!(one.ends_with("7,2,8,few,,7,2026-05-20\n"), "{one}");
+    let whole = std::fs::read(scene.path("out.parquet")).unwrap();
+    let scene = scene.with("cut.parquet", &whole[..whole.len() / 2]);
+    let ran = scene.run("check m.csv --from cut.parquet --on Batch").ended(2);
+    assert!(
+        ran.err.contains("cut.parquet can't be read: as a Parquet file it is damaged"),
+        "{}",
+        ran.err
+    );
+    let ran = scene.run("check m.csv --from m.csv --format parquet --on Batch").ended(2);
+    assert!(ran.err.contains("as a Parquet file it is damaged"), "{}", ran.err);
+}

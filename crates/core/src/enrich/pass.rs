@@ -15,7 +15,7 @@ use crate::findings::{
 };
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
-use crate::table::{Block, Headers, Overlay, Rendered, Renderer, Row, Sink, Source};
+use crate::table::{Block, Headers, Overlay, OwnCells, Rendered, Renderer, Row, Sink, Source};
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
@@ -184,7 +184,7 @@ impl Enrichment {
         let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
         let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         sink.write_headers(main.headers(), &self.added)?;
-        let (renderer, wants_all) = (sink.renderer(self.overlay().clone()), sink.wants_all());
+        let (renderer, wants) = (sink.renderer(self.overlay().clone()), sink.wants());
         let updates =
             self.takings().map(|taking| vec![WrittenCounts::default(); taking.updates.len()]);
         let mut hands = Hands {
@@ -212,6 +212,11 @@ impl Enrichment {
         // A match by position must know where a row stands while it is worked on.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
+        let wants_all = match wants {
+            OwnCells::All => true,
+            OwnCells::WithoutBytes => !main.has_row_bytes(),
+            OwnCells::None => false,
+        };
         let wanted = if wants_all { (0..self.own()).collect() } else { self.wanted() };
         in_order(main, threads, &wanted, space, work, hand_on)?;
         let mut appended = Vec::new();

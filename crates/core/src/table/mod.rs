@@ -20,5 +20,5 @@ pub use headers::{Found, Headers};
 pub use lines::Lines;
 pub use overlay::Overlay;
 pub use row::Row;
-pub use sink::{Discard, Rendered, Renderer, Sink};
+pub use sink::{Discard, OwnCells, Rendered, Renderer, Sink};
 pub use source::{Before, Parser, Source};

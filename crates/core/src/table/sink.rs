@@ -25,9 +25,9 @@ pub trait Sink {
     /// added cells.
     fn renderer(&self, overlay: Overlay) -> Self::Renderer;
 
-    /// Whether it looks at every own cell of a row, also of rows that come with their own bytes.
-    fn wants_all(&self) -> bool {
-        false
+    /// Which of a row's own cells it looks at.
+    fn wants(&self) -> OwnCells {
+        OwnCells::All
     }
 
     /// Writes what was made of a block.
@@ -50,6 +50,17 @@ pub trait Sink {
         self.renderer(Overlay::default()).render(main, rows, added, &mut rendered);
         self.write(&mut rendered)
     }
+}
+
+/// Which of a row's own cells a sink looks at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OwnCells {
+    /// All of them.
+    All,
+    /// All of rows that come without bytes of their own, none of others.
+    WithoutBytes,
+    /// None.
+    None,
 }
 
 /// What the renderer of a sink makes of a block.
@@ -85,6 +96,10 @@ impl<E> Sink for Discard<E> {
     }
 
     fn renderer(&self, _: Overlay) {}
+
+    fn wants(&self) -> OwnCells {
+        OwnCells::None
+    }
 
     fn write(&mut self, (): &mut ()) -> Result<(), E> {
         Ok(())

@@ -23,6 +23,11 @@ pub trait Source {
     /// at all. Until it is said, all are.
     fn want(&mut self, _columns: &[usize]) {}
 
+    /// Whether every row comes with its own bytes.
+    fn has_row_bytes(&self) -> bool {
+        false
+    }
+
     /// What makes blocks of the pieces.
     fn parser(&self) -> Self::Parser;
 

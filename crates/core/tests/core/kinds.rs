@@ -42,10 +42,6 @@ impl Sink for Kinds {
         KindsOf(overlay)
     }
 
-    fn wants_all(&self) -> bool {
-        true
-    }
-
     fn write(&mut self, rendered: &mut Vec<Vec<(String, CellKind)>>) -> Result<(), Error> {
         self.0.append(rendered);
         Ok(())

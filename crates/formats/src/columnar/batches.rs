@@ -2,7 +2,6 @@
 
 use std::fs::File;
 use std::io::{BufReader, Read};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 
 use arrow_array::RecordBatch;
@@ -12,6 +11,7 @@ use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
 
 use super::Columnar;
+use crate::guard::guarded;
 use crate::{Error, Result};
 
 /// How such files begin.
@@ -56,7 +56,7 @@ fn kind_of(said: Columnar, file: &mut File) -> std::io::Result<Columnar> {
 
 /// The columns of the file called `name` at `path`, which may have columns within them.
 pub(super) fn schema(name: &str, path: &Path, said: Columnar) -> Result<SchemaRef> {
-    guarded(name, said, || {
+    read_of(name, said, || {
         let mut file = File::open(path)?;
         Ok(match kind_of(said, &mut file)? {
             Columnar::Parquet => ParquetRecordBatchReaderBuilder::try_new(file)?.schema().clone(),
@@ -74,7 +74,7 @@ impl Batches {
         said: Columnar,
         columns: &[usize],
     ) -> Result<Self> {
-        guarded(name, said, || {
+        read_of(name, said, || {
             let mut file = File::open(path)?;
             let projection = Some(columns.to_vec());
             Ok(match kind_of(said, &mut file)? {
@@ -102,7 +102,7 @@ impl Batches {
             Self::Arrow(_) => Columnar::Arrow,
             Self::ArrowStream(_) => Columnar::ArrowStream,
         };
-        guarded(name, kind, || {
+        read_of(name, kind, || {
             let next: Option<std::result::Result<RecordBatch, ArrowError>> = match self {
                 Self::Parquet(reader) => reader.next(),
                 Self::Arrow(reader) => reader.next(),
@@ -115,7 +115,7 @@ impl Batches {
 
 /// What `read` gives of a file; one that is damaged is told as such, even where the reader gives up
 /// at once.
-fn guarded<T>(
+fn read_of<T>(
     name: &str,
     kind: Columnar,
     read: impl FnOnce() -> std::result::Result<T, Fault>,
@@ -125,9 +125,9 @@ fn guarded<T>(
         said: format!("as a {} it is damaged ({said})", kind.name()),
         mend: "get the file once more, or name its --format",
     };
-    match catch_unwind(AssertUnwindSafe(read)) {
-        Ok(Ok(read)) => Ok(read),
-        Ok(Err(fault)) => Err(unread(fault.to_string())),
-        Err(_) => Err(unread("its content contradicts itself".to_owned())),
+    match guarded(read) {
+        Some(Ok(read)) => Ok(read),
+        Some(Err(fault)) => Err(unread(fault.to_string())),
+        None => Err(unread("its content contradicts itself".to_owned())),
     }
 }

@@ -30,11 +30,16 @@ pub(super) enum Cells<'a> {
     /// Texts, as they stand in the column; `None` is blank.
     Texts(Box<dyn Fn(usize) -> Option<&'a str> + 'a>),
     /// What is written for each row; nothing of an unsaid kind is blank.
-    Written(Box<dyn Fn(usize, &mut String) -> CellKind + 'a>),
+    Written(Writes<'a>),
 }
+
+/// Writes the cell of a row, and gives its kind.
+type Writes<'a> = Box<dyn Fn(usize, &mut String) -> CellKind + 'a>;
 
 impl<'a> Cells<'a> {
     /// The cells of a column.
+    // An arm for each type.
+    #[allow(clippy::too_many_lines)]
     pub(super) fn of(array: &'a dyn Array) -> Self {
         macro_rules! written {
             ($kind:ty, $write:expr) => {{

@@ -24,6 +24,41 @@ const OFFSET: &str = "+00:00";
 /// How many digits a decimal holds.
 const DIGITS: usize = 38;
 
+/// Which types are left.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Left(u16);
+
+impl Left {
+    /// The type that the column had.
+    const STORED: Self = Self(1);
+    const INTEGER: Self = Self(1 << 1);
+    const REAL: Self = Self(1 << 2);
+    const DECIMAL: Self = Self(1 << 3);
+    const DATE: Self = Self(1 << 4);
+    const MOMENT: Self = Self(1 << 5);
+    const ZONED: Self = Self(1 << 6);
+    const TIME: Self = Self(1 << 7);
+    const TRUTH: Self = Self(1 << 8);
+    const ALL: Self = Self((1 << 9) - 1);
+    const NONE: Self = Self(0);
+
+    fn has(self, one: Self) -> bool {
+        self.0 & one.0 != 0
+    }
+
+    fn with(self, one: Self, is: bool) -> Self {
+        if is { Self(self.0 | one.0) } else { self }
+    }
+
+    fn without(self, one: Self) -> Self {
+        Self(self.0 & !one.0)
+    }
+
+    fn and(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+}
+
 /// Which types the cells seen so far leave.
 #[derive(Debug, Clone)]
 pub(crate) struct Fit {
@@ -31,38 +66,15 @@ pub(crate) struct Fit {
     any: bool,
     /// Whether any says a kind that is not text.
     is_typed: bool,
-    /// The type that it had.
-    stored: bool,
-    integer: bool,
-    real: bool,
-    decimal: bool,
+    left: Left,
     /// The most digits before and behind the point.
     whole: usize,
     scale: usize,
-    date: bool,
-    moment: bool,
-    zoned: bool,
-    time: bool,
-    truth: bool,
 }
 
 impl Default for Fit {
     fn default() -> Self {
-        Self {
-            any: false,
-            is_typed: false,
-            stored: true,
-            integer: true,
-            real: true,
-            decimal: true,
-            whole: 0,
-            scale: 0,
-            date: true,
-            moment: true,
-            zoned: true,
-            time: true,
-            truth: true,
-        }
+        Self { any: false, is_typed: false, left: Left::ALL, whole: 0, scale: 0 }
     }
 }
 
@@ -74,25 +86,25 @@ impl Fit {
         }
         self.any = true;
         self.is_typed |= !matches!(kind, CellKind::Text | CellKind::Unsaid);
+        let mut left = Left::STORED;
         let digits = match kind {
             CellKind::Number => digits(text),
             CellKind::Unsaid if is_plain_number(text) => digits(text),
             _ => None,
         };
-        match digits {
-            Some((whole, scale)) => {
-                self.whole = self.whole.max(whole);
-                self.scale = self.scale.max(scale);
-                self.integer &= scale == 0 && text.parse::<i64>().is_ok();
-                // A plain number has few enough digits; its last zeros are no part of it.
-                self.real &= kind == CellKind::Unsaid
-                    || text.parse::<f64>().is_ok_and(|number| number.to_string() == text);
-            }
-            None => (self.integer, self.real, self.decimal) = (false, false, false),
+        if let Some((whole, scale)) = digits {
+            self.whole = self.whole.max(whole);
+            self.scale = self.scale.max(scale);
+            // A plain number has few enough digits; its last zeros are no part of it.
+            let is_real = kind == CellKind::Unsaid
+                || text.parse::<f64>().is_ok_and(|number| number.to_string() == text);
+            left = left
+                .with(Left::DECIMAL, true)
+                .with(Left::INTEGER, scale == 0 && text.parse::<i64>().is_ok())
+                .with(Left::REAL, is_real);
         }
-        let (mut date, mut moment, mut zoned) = (false, false, false);
         if matches!(kind, CellKind::Date | CellKind::Unsaid) {
-            date = is_date(text);
+            let is_day = is_date(text);
             let (local, has_zone) = match text.strip_suffix('Z') {
                 Some(local) => (local, true),
                 None => (text, false),
@@ -100,75 +112,67 @@ impl Fit {
             let is_moment =
                 local.split_once('T').is_some_and(|(date, time)| is_date(date) && is_time(time));
             // A moment at midnight may come as its day alone, where the cell says that it is one.
-            moment = is_moment && !has_zone || date && kind == CellKind::Date;
-            zoned = is_moment && has_zone;
+            let is_midnight = is_day && kind == CellKind::Date;
+            left = left
+                .with(Left::DATE, is_day)
+                .with(Left::MOMENT, is_moment && !has_zone || is_midnight)
+                .with(Left::ZONED, is_moment && has_zone);
         }
-        self.date &= date;
-        self.moment &= moment;
-        self.zoned &= zoned;
-        self.time &= kind == CellKind::Time && is_time(text);
-        self.truth &= kind == CellKind::Truth && matches!(text, "true" | "false");
+        let is_truth = kind == CellKind::Truth && matches!(text, "true" | "false");
+        left = left
+            .with(Left::TIME, kind == CellKind::Time && is_time(text))
+            .with(Left::TRUTH, is_truth);
+        self.left = self.left.and(left);
     }
 
     /// Notes whether cells have the type that the column had: whether it gives their texts again.
     pub(crate) fn note_stored(&mut self, texts: &StringArray, stored: &StoredType) {
-        if !self.stored || is_text(&stored.0) {
+        if !self.left.has(Left::STORED) || is_text(&stored.0) {
             return;
         }
-        let Ok(typed) = typed(texts, &stored.0, true) else {
-            self.stored = false;
-            return;
-        };
-        let (cells, mut room) = (Cells::of(&*typed), String::new());
-        self.stored = (0..texts.len())
-            .all(|row| texts.is_null(row) || cells.cell(row, &mut room).0 == texts.value(row));
+        let fits = typed(texts, &stored.0, true).is_ok_and(|typed| {
+            let (cells, mut room) = (Cells::of(&*typed), String::new());
+            let mut rows = 0..texts.len();
+            rows.all(|row| texts.is_null(row) || cells.cell(row, &mut room).0 == texts.value(row))
+        });
+        if !fits {
+            self.left = self.left.without(Left::STORED);
+        }
     }
 
     /// Notes what was noted of other cells of the column.
     pub(crate) fn merge(&mut self, other: &Self) {
         self.any |= other.any;
         self.is_typed |= other.is_typed;
+        self.left = self.left.and(other.left);
         self.whole = self.whole.max(other.whole);
         self.scale = self.scale.max(other.scale);
-        for (ours, theirs) in [
-            (&mut self.stored, other.stored),
-            (&mut self.integer, other.integer),
-            (&mut self.real, other.real),
-            (&mut self.decimal, other.decimal),
-            (&mut self.date, other.date),
-            (&mut self.moment, other.moment),
-            (&mut self.zoned, other.zoned),
-            (&mut self.time, other.time),
-            (&mut self.truth, other.truth),
-        ] {
-            *ours &= theirs;
-        }
     }
 
     /// The type of the column, and whether its cells lose their kinds in it.
     pub(crate) fn chosen(&self, stored: Option<&StoredType>) -> (DataType, bool) {
         if let Some(StoredType(stored)) = stored
-            && self.stored
+            && self.left.has(Left::STORED)
         {
             return (stored.clone(), false);
         }
         let micro =
             |zone: Option<&str>| DataType::Timestamp(TimeUnit::Microsecond, zone.map(Into::into));
         let digits = (self.whole + self.scale).max(1);
-        let chosen = match self {
-            Self { any: false, .. } => None,
-            Self { integer: true, .. } => Some(DataType::Int64),
-            Self { real: true, .. } => Some(DataType::Float64),
-            Self { decimal: true, .. } if digits <= DIGITS => {
-                Some(DataType::Decimal128(digits as u8, self.scale as i8))
-            }
-            Self { date: true, .. } => Some(DataType::Date32),
-            Self { moment: true, .. } => Some(micro(None)),
-            Self { zoned: true, .. } => Some(micro(Some(UTC))),
-            Self { time: true, .. } => Some(DataType::Time64(TimeUnit::Microsecond)),
-            Self { truth: true, .. } => Some(DataType::Boolean),
-            _ => None,
-        };
+        let left = if self.any { self.left } else { Left::NONE };
+        let narrowest = [
+            (Left::INTEGER, DataType::Int64),
+            (Left::REAL, DataType::Float64),
+            (Left::DECIMAL, DataType::Decimal128(digits.min(DIGITS) as u8, self.scale as i8)),
+            (Left::DATE, DataType::Date32),
+            (Left::MOMENT, micro(None)),
+            (Left::ZONED, micro(Some(UTC))),
+            (Left::TIME, DataType::Time64(TimeUnit::Microsecond)),
+            (Left::TRUTH, DataType::Boolean),
+        ];
+        let left = if digits > DIGITS { left.without(Left::DECIMAL) } else { left };
+        let chosen =
+            narrowest.into_iter().find(|(one, _)| left.has(*one)).map(|(_, chosen)| chosen);
         match chosen {
             Some(chosen) => (chosen, false),
             None => (DataType::Utf8, self.is_typed),

@@ -13,8 +13,10 @@ mod spool;
 mod writer;
 
 pub(crate) use batches::begins;
+pub(crate) use fit::texts;
 pub use leaf::StoredType;
 pub(crate) use reader::{BatchParser, BatchPiece, BatchReader};
+pub(crate) use spool::{Spool, TextBatch, TextRenderer};
 pub use writer::ColumnarWriter;
 
 /// The kinds of columnar files.

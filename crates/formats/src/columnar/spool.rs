@@ -4,7 +4,7 @@
 //! texts, in a temporary file that has no name and so goes with the program.
 
 use std::fs::File;
-use std::io::{BufReader, BufWriter, Seek};
+use std::io::{BufReader, BufWriter, IntoInnerError, Seek};
 use std::sync::Arc;
 
 use arrow_array::builder::StringBuilder;
@@ -76,7 +76,7 @@ impl Spool {
         let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
         let reader = writer.map(|mut writer| {
             writer.finish()?;
-            let mut file = writer.into_inner()?.into_inner().map_err(|error| error.into_error())?;
+            let mut file = writer.into_inner()?.into_inner().map_err(IntoInnerError::into_error)?;
             file.rewind()?;
             StreamReader::try_new(BufReader::with_capacity(1 << 20, file), None)
         });
@@ -135,10 +135,6 @@ impl Sink for Spool {
         TextRenderer { overlay, stored: self.stored.clone(), texts: self.texts.clone() }
     }
 
-    fn wants_all(&self) -> bool {
-        true
-    }
-
     fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {
         let Some((batch, writer)) = rendered.batch.take().zip(self.writer.as_mut()) else {
             return Ok(());
@@ -156,6 +152,13 @@ pub struct TextRenderer {
     overlay: Overlay,
     stored: Arc<[Option<StoredType>]>,
     texts: SchemaRef,
+}
+
+impl Default for TextRenderer {
+    fn default() -> Self {
+        let texts = Arc::new(Schema::empty());
+        Self { overlay: Overlay::default(), stored: [].into(), texts }
+    }
 }
 
 /// Rows as columns of texts, and the types that these leave.

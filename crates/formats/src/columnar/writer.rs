@@ -64,7 +64,7 @@ impl ColumnarWriter {
                 while let Some(batch) = spooled.next_typed()? {
                     writer.write(&batch).map_err(failed)?;
                 }
-                writer.finish().and_then(|()| Ok(writer.flush()?)).map_err(failed)?;
+                writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
             Columnar::ArrowStream => {
                 let failed = |error| unwritten(&name, Box::new(error));
@@ -72,7 +72,7 @@ impl ColumnarWriter {
                 while let Some(batch) = spooled.next_typed()? {
                     writer.write(&batch).map_err(failed)?;
                 }
-                writer.finish().and_then(|()| Ok(writer.flush()?)).map_err(failed)?;
+                writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
         }
         Ok(spooled.mixed)
@@ -104,10 +104,6 @@ impl Sink for ColumnarWriter {
 
     fn renderer(&self, overlay: Overlay) -> TextRenderer {
         self.spool.renderer(overlay)
-    }
-
-    fn wants_all(&self) -> bool {
-        self.spool.wants_all()
     }
 
     fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {

@@ -276,6 +276,10 @@ impl<R: Read> Source for Reader<R> {
         &self.headers
     }
 
+    fn has_row_bytes(&self) -> bool {
+        true
+    }
+
     fn parser(&self) -> TextParser {
         let delimiter = self.layout.dialect.delimiter;
         TextParser::new(self.headers.clone(), delimiter, self.options.pads)

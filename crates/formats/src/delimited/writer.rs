@@ -2,7 +2,7 @@
 
 use std::io::Write;
 
-use gather_keys_core::table::{Block, Headers, Overlay, Renderer, Sink};
+use gather_keys_core::table::{Block, Headers, Overlay, OwnCells, Renderer, Sink};
 
 use super::{Layout, row_cells};
 use crate::{Error, Result};
@@ -71,6 +71,10 @@ impl<W: Write> Sink for Writer<W> {
             line_end => line_end.to_vec(),
         };
         TextRenderer { delimiter: self.layout.dialect.delimiter, line_end, overlay }
+    }
+
+    fn wants(&self) -> OwnCells {
+        OwnCells::WithoutBytes
     }
 
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {

@@ -63,10 +63,6 @@ impl<W: Write> Sink for JsonWriter<W> {
         JsonRenderer { overlay, lines: self.lines, fields: self.fields.clone() }
     }
 
-    fn wants_all(&self) -> bool {
-        true
-    }
-
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
         if rendered.is_empty() || self.lines {
             return self.write_out(rendered);

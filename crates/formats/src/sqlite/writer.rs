@@ -123,10 +123,6 @@ impl Sink for DatabaseWriter {
         DatabaseRenderer { overlay, columns: self.columns }
     }
 
-    fn wants_all(&self) -> bool {
-        true
-    }
-
     fn write(&mut self, rendered: &mut Block) -> Result<()> {
         let failed = |error: rusqlite::Error| failed(&self.name, &error);
         let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;

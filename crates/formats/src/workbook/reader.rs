@@ -3,7 +3,6 @@
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::ops::Range;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -16,6 +15,7 @@ use zip::ZipArchive;
 
 use super::value::{borrowed, kind, text};
 use crate::delimited::HeaderRow;
+use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
 use crate::{Error, Place, Result};
 
@@ -164,11 +164,10 @@ struct Making {
 impl Worker {
     fn run(&mut self) {
         // A reader that fails on what it is given must not end the program.
-        let read = catch_unwind(AssertUnwindSafe(|| self.read()));
-        let failed = match read {
-            Ok(Ok(()) | Err(End::Unwanted)) => return,
-            Ok(Err(End::Failed(error))) => error,
-            Err(_) => unread(&self.name, "its content is damaged"),
+        let failed = match guarded(|| self.read()) {
+            Some(Ok(()) | Err(End::Unwanted)) => return,
+            Some(Err(End::Failed(error))) => error,
+            None => unread(&self.name, "its content is damaged"),
         };
         // Nobody needs to know if nobody waits.
         if self.reading.is_none() {

@@ -264,10 +264,6 @@ impl Sink for WorkbookWriter {
         WorkbookRenderer { overlay }
     }
 
-    fn wants_all(&self) -> bool {
-        true
-    }
-
     fn write(&mut self, rendered: &mut Vec<ShownRow>) -> Result<()> {
         rendered.iter().try_for_each(|row| self.write_row(row))
     }

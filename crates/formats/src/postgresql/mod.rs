@@ -1,0 +1,19 @@
+//! Tables of a `PostgreSQL` server: tables and views are read, tables written.
+//!
+//! An address is `postgres://USER@HOST:PORT/DATABASE#SCHEMA.TABLE`. The password may stand in it, in
+//! `PGPASSWORD` or in the usual password file; it is never told to anybody else.
+
+mod connection;
+mod password;
+mod reader;
+mod value;
+mod writer;
+
+pub use connection::ServerAddress;
+pub(crate) use reader::open;
+pub use writer::ServerWriter;
+
+/// A name as it stands in a statement.
+fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}

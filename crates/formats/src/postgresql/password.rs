@@ -1,0 +1,63 @@
+//! The password for a server, where an address has none: from `PGPASSWORD`, or from the usual
+//! password file, `~/.pgpass` or what `PGPASSFILE` names.
+
+use std::env;
+use std::fs;
+use std::path::PathBuf;
+
+/// The password for a host, port, database and user.
+pub(super) fn password_for(wanted: [&str; 4]) -> Option<String> {
+    if let Ok(password) = env::var("PGPASSWORD") {
+        return Some(password);
+    }
+    let file = match env::var_os("PGPASSFILE") {
+        Some(file) => PathBuf::from(file),
+        None => env::home_dir()?.join(".pgpass"),
+    };
+    found_in(&fs::read_to_string(file).ok()?, wanted)
+}
+
+/// The password of the first line that is for these: `host:port:database:user:password`, where `*`
+/// stands for any, and a backslash makes the sign behind it an ordinary one.
+fn found_in(file: &str, wanted: [&str; 4]) -> Option<String> {
+    let mut lines = file.lines().filter(|line| !line.starts_with('#'));
+    lines.find_map(|line| {
+        let fields = fields(line);
+        let [host, port, database, user, password] = &fields[..] else { return None };
+        let fits = |(field, wanted): (&String, &str)| field == "*" || field == wanted;
+        let all = [host, port, database, user].into_iter().zip(wanted);
+        all.into_iter().all(fits).then(|| password.clone())
+    })
+}
+
+fn fields(line: &str) -> Vec<String> {
+    let (mut fields, mut field) = (Vec::new(), String::new());
+    let mut signs = line.chars();
+    while let Some(sign) = signs.next() {
+        match sign {
+            // The password is the rest.
+            ':' if fields.len() < 4 => fields.push(std::mem::take(&mut field)),
+            '\\' => field.extend(signs.next()),
+            sign => field.push(sign),
+        }
+    }
+    fields.push(field);
+    fields
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_line_that_fits_has_the_password() {
+        let file = "# ours\ndb:5432:co-op:edda:se\\:cr\\\\et\n*:*:*:edda:other:one\nbroken\n";
+        for (wanted, password) in [
+            (["db", "5432", "co-op", "edda"], Some("se:cr\\et")),
+            (["db", "5433", "co-op", "edda"], Some("other:one")),
+            (["db", "5432", "co-op", "jorun"], None),
+        ] {
+            assert_eq!(found_in(file, wanted).as_deref(), password, "{wanted:?}");
+        }
+    }
+}

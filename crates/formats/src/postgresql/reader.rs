@@ -1,0 +1,176 @@
+//! Reading a table or a view of a server.
+//!
+//! The server copies it out as it stands at one moment, row behind row, in as much memory as one row
+//! takes. What comes from the server is handed over as it comes, so that others may look at it, and
+//! then taken apart.
+
+use std::io::{self, Read};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::thread;
+
+use gather_keys_core::table::Headers;
+use postgres::Client;
+
+use super::connection::told;
+use super::value::Spelling;
+use super::{ServerAddress, quoted};
+use crate::error::said;
+use crate::rows::{AHEAD, Streamed};
+use crate::{Error, Result, Tap};
+
+/// How many bytes are handed over at a time.
+const PIECE: usize = 1 << 16;
+
+/// Begins to read a table or view: the one of a name, or else the first. All that comes from the
+/// server passes through `tap`. Gives its name, and how many there are if it was chosen among several.
+///
+/// # Errors
+/// When the server can't be reached, refuses, or has no such table.
+pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (String, usize))> {
+    let name = address.to_string();
+    let failed = |error: postgres::Error| Error::Server {
+        name: name.clone(),
+        said: told(&error),
+        mend: "check that the user may read the table",
+    };
+    let mut client = address.connect()?;
+    client
+        .batch_execute(
+            "set datestyle = iso; set timezone = utc; set intervalstyle = postgres; \
+             set extra_float_digits = 1; set bytea_output = hex; \
+             begin transaction isolation level repeatable read, read only",
+        )
+        .map_err(failed)?;
+    let (schema, table, count) =
+        chosen(&mut client, address).map_err(failed)?.ok_or_else(|| {
+            let all = tables(&mut client).unwrap_or_default();
+            let asked = address.table().unwrap_or_default().to_owned();
+            Error::NoPart { name: address.database(), what: "table", asked, all }
+        })?;
+    let from = format!("{}.{}", quoted(&schema), quoted(&table));
+    let statement = client.prepare(&format!("select * from {from}")).map_err(failed)?;
+    let headers: Vec<String> =
+        statement.columns().iter().map(|column| column.name().to_owned()).collect();
+    let spellings: Vec<Spelling> =
+        statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
+    let headers = Headers::new(&name, headers);
+    let text = tap(Box::new(copied(client, format!("copy (select * from {from}) to stdout csv"))));
+    let columns = spellings.len();
+    let called = name.clone();
+    let streamed = Streamed::begin(&name, move |hand| {
+        hand.headers(headers)?;
+        let failed = |error: csv::Error| match error.into_kind() {
+            csv::ErrorKind::Io(cause) => Error::Read { name: called.clone(), cause },
+            other => {
+                let cause = io::Error::new(io::ErrorKind::InvalidData, format!("{other:?}"));
+                Error::Read { name: called.clone(), cause }
+            }
+        };
+        let mut rows = csv::ReaderBuilder::new().has_headers(false).from_reader(text);
+        let (mut row, mut room) = (csv::StringRecord::new(), String::new());
+        while rows.read_record(&mut row).map_err(failed)? {
+            for column in 0..columns {
+                let value = row.get(column).unwrap_or_default();
+                let (cell, kind) = spellings[column].cell(value, &mut room);
+                hand.cell(cell, kind);
+            }
+            hand.end_row()?;
+        }
+        Ok(())
+    })?;
+    Ok((streamed, (table, count)))
+}
+
+/// The tables and views of the database that are no part of the server itself.
+const TABLES: &str = "select n.nspname, c.relname from pg_class c join pg_namespace n \
+    on n.oid = c.relnamespace where c.relkind in ('r', 'v', 'm', 'p', 'f') \
+    and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_(toast|temp)'";
+
+/// The schema and the name of the table that is meant, and among how many it was chosen.
+fn chosen(
+    client: &mut Client,
+    address: &ServerAddress,
+) -> std::result::Result<Option<(String, String, usize)>, postgres::Error> {
+    let Some(asked) = address.table() else {
+        let order = "and pg_table_is_visible(c.oid) order by c.relname";
+        let all = client.query(&format!("{TABLES} {order}"), &[])?;
+        return Ok(all.first().map(|row| (row.get(0), row.get(1), all.len())));
+    };
+    let visible = "and pg_table_is_visible(c.oid) and c.relname = $1";
+    let mut found = client.query(&format!("{TABLES} {visible}"), &[&asked])?;
+    if found.is_empty()
+        && let Some((first, table)) = asked.split_once('.')
+    {
+        let named = "and n.nspname = $1 and c.relname = $2";
+        found = client.query(&format!("{TABLES} {named}"), &[&first, &table])?;
+    }
+    Ok(found.first().map(|row| (row.get(0), row.get(1), 1)))
+}
+
+/// The names of the tables of a database, those that need no schema without.
+fn tables(client: &mut Client) -> std::result::Result<Vec<String>, postgres::Error> {
+    let name = "case when pg_table_is_visible(c.oid) then c.relname \
+                else n.nspname || '.' || c.relname end";
+    let query = TABLES.replace("n.nspname, c.relname", name);
+    let rows = client.query(&format!("{query} order by 1 limit 40"), &[])?;
+    Ok(rows.iter().map(|row| row.get(0)).collect())
+}
+
+/// What a server copies out, by a thread that asks it.
+struct Copied {
+    pieces: Receiver<io::Result<Vec<u8>>>,
+    piece: Vec<u8>,
+    at: usize,
+}
+
+fn copied(mut client: Client, statement: String) -> Copied {
+    let (send, pieces) = sync_channel::<io::Result<Vec<u8>>>(AHEAD);
+    let work = move || {
+        let refused = |error: &postgres::Error| {
+            said(format!("the server stopped: {}; run again", told(error)))
+        };
+        let mut copy = match client.copy_out(&statement) {
+            Ok(copy) => copy,
+            // Nobody needs to know if nobody waits.
+            Err(error) => return drop(send.send(Err(refused(&error)))),
+        };
+        loop {
+            let mut piece = Vec::with_capacity(PIECE);
+            let read = copy.by_ref().take(PIECE as u64).read_to_end(&mut piece);
+            let sent = match read {
+                Ok(0) => return,
+                // Behind its end nothing may be asked for any more.
+                Ok(some) if some < PIECE => return drop(send.send(Ok(piece))),
+                Ok(_) => send.send(Ok(piece)),
+                Err(cause) => {
+                    let cause = cause.get_ref().and_then(|cause| cause.downcast_ref());
+                    let cause = cause.map_or_else(
+                        || said("the connection to the server is lost; run again".to_owned()),
+                        refused,
+                    );
+                    return drop(send.send(Err(cause)));
+                }
+            };
+            if sent.is_err() {
+                return;
+            }
+        }
+    };
+    thread::spawn(work);
+    Copied { pieces, piece: Vec::new(), at: 0 }
+}
+
+impl Read for Copied {
+    fn read(&mut self, bytes: &mut [u8]) -> io::Result<usize> {
+        if self.at == self.piece.len() {
+            match self.pieces.recv() {
+                Ok(piece) => (self.piece, self.at) = (piece?, 0),
+                Err(_) => return Ok(0),
+            }
+        }
+        let read = bytes.len().min(self.piece.len() - self.at);
+        bytes[..read].copy_from_slice(&self.piece[self.at..self.at + read]);
+        self.at += read;
+        Ok(read)
+    }
+}

@@ -1,0 +1,183 @@
+//! The canonical texts of a server's values.
+//!
+//! A server writes values as texts of its own: they become those that every other format has.
+
+use std::fmt::Write;
+
+use gather_keys_core::table::CellKind;
+use postgres::types::{Kind, Type};
+
+/// What the texts of a column's type are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Spelling {
+    /// Text, as it is.
+    Text,
+    /// A whole number, as it is.
+    Integer,
+    /// A number with needless zeros.
+    Decimal,
+    /// A number that may have an exponent, of single precision or of double.
+    Real(bool),
+    /// `t` or `f`.
+    Truth,
+    /// A day.
+    Day,
+    /// A day and a time, with a zone or without.
+    Moment(bool),
+    /// A time of a day.
+    Time,
+    /// A span of time.
+    Span,
+    /// Bytes.
+    Bytes,
+}
+
+impl Spelling {
+    /// Of a column's type.
+    pub(super) fn of(kind: &Type) -> Self {
+        match *kind {
+            Type::INT2 | Type::INT4 | Type::INT8 | Type::OID => Self::Integer,
+            Type::NUMERIC => Self::Decimal,
+            Type::FLOAT4 => Self::Real(true),
+            Type::FLOAT8 => Self::Real(false),
+            Type::BOOL => Self::Truth,
+            Type::DATE => Self::Day,
+            Type::TIMESTAMP => Self::Moment(false),
+            Type::TIMESTAMPTZ => Self::Moment(true),
+            Type::TIME => Self::Time,
+            Type::INTERVAL => Self::Span,
+            Type::BYTEA => Self::Bytes,
+            _ => match kind.kind() {
+                Kind::Domain(of) => Self::of(of),
+                _ => Self::Text,
+            },
+        }
+    }
+
+    /// The cell of a value: its text as the server writes it, or another in `room`. One that is not as
+    /// others of its type are, such as an infinite date, is text.
+    pub(super) fn cell<'t>(self, text: &'t str, room: &'t mut String) -> (&'t str, CellKind) {
+        if text.is_empty() {
+            return (text, CellKind::Unsaid);
+        }
+        room.clear();
+        let written = match self {
+            Self::Text => None,
+            Self::Integer => return (text, CellKind::Number),
+            Self::Decimal => text.ends_with(|sign: char| sign.is_ascii_digit()).then(|| {
+                let has_point = text.contains('.');
+                let text = if has_point { text.trim_end_matches('0') } else { text };
+                room.push_str(text.strip_suffix('.').unwrap_or(text));
+                CellKind::Number
+            }),
+            Self::Real(is_single) => real(text, is_single, room),
+            Self::Truth => {
+                room.push_str(if text == "t" { "true" } else { "false" });
+                Some(CellKind::Truth)
+            }
+            Self::Day if is_day(text) => return (text, CellKind::Date),
+            Self::Moment(has_zone) => moment(text, has_zone, room),
+            Self::Time => return (text, CellKind::Time),
+            Self::Span => span(text, room),
+            Self::Bytes => {
+                room.push_str(text.strip_prefix("\\x").unwrap_or(text));
+                Some(CellKind::Text)
+            }
+            Self::Day => None,
+        };
+        match written {
+            Some(kind) => (room, kind),
+            None => (text, CellKind::Text),
+        }
+    }
+}
+
+/// Whether a text is a day of a year of four digits.
+fn is_day(text: &str) -> bool {
+    text.len() == 10 && text.as_bytes().iter().filter(|byte| **byte == b'-').count() == 2
+}
+
+fn real(text: &str, is_single: bool, room: &mut String) -> Option<CellKind> {
+    // Writing to a text can't fail.
+    let _ = if is_single {
+        let number = text.parse::<f32>().ok().filter(|number| number.is_finite())?;
+        write!(room, "{}", if number == 0.0 { 0.0 } else { number })
+    } else {
+        let number = text.parse::<f64>().ok().filter(|number| number.is_finite())?;
+        write!(room, "{}", if number == 0.0 { 0.0 } else { number })
+    };
+    Some(CellKind::Number)
+}
+
+fn moment(text: &str, has_zone: bool, room: &mut String) -> Option<CellKind> {
+    let (day, time) = text.split_once(' ').filter(|(day, _)| is_day(day))?;
+    let time = if has_zone { time.strip_suffix("+00")? } else { time };
+    let zone = if has_zone { "Z" } else { "" };
+    let is_time = time.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b':' | b'.'));
+    is_time.then(|| {
+        let _ = write!(room, "{day}T{time}{zone}");
+        CellKind::Date
+    })
+}
+
+/// Hours, minutes and seconds, of as many days as there are; months have no length.
+fn span(text: &str, room: &mut String) -> Option<CellKind> {
+    let (days, time) = match text.split_once(" day") {
+        Some((days, rest)) => (days.parse::<i64>().ok()?, rest.trim_start_matches('s').trim()),
+        None => (0, text),
+    };
+    let (sign, time) = match time.strip_prefix('-') {
+        Some(time) => ("-", time),
+        None => ("", time),
+    };
+    // A span of days that goes one way and of hours that goes the other stays as the server has it.
+    if days != 0 && (days < 0) != (sign == "-") && !time.is_empty() {
+        return None;
+    }
+    let time = if time.is_empty() { "00:00:00" } else { time };
+    let sign = if days < 0 { "-" } else { sign };
+    let (hours, rest) = time.split_once(':')?;
+    let hours = hours.parse::<i64>().ok()? + days.abs() * 24;
+    let _ = write!(room, "{sign}{hours:02}:{rest}");
+    Some(CellKind::Time)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_have_one_text() {
+        use CellKind::{Date, Number, Text, Time, Truth};
+        let mut room = String::new();
+        for (spelling, text, want, kind) in [
+            (Spelling::Decimal, "12.50", "12.5", Number),
+            (Spelling::Decimal, "100", "100", Number),
+            (Spelling::Decimal, "100.00", "100", Number),
+            (Spelling::Decimal, "NaN", "NaN", Text),
+            (Spelling::Real(false), "1e-07", "0.0000001", Number),
+            (Spelling::Real(false), "-0", "0", Number),
+            (Spelling::Real(true), "0.1", "0.1", Number),
+            (Spelling::Real(false), "Infinity", "Infinity", Text),
+            (Spelling::Truth, "f", "false", Truth),
+            (Spelling::Day, "1900-02-28", "1900-02-28", Date),
+            (Spelling::Day, "infinity", "infinity", Text),
+            (Spelling::Day, "0044-03-15 BC", "0044-03-15 BC", Text),
+            (Spelling::Moment(false), "2026-05-19 10:20:00.5", "2026-05-19T10:20:00.5", Date),
+            (Spelling::Moment(true), "2026-05-19 10:20:00+00", "2026-05-19T10:20:00Z", Date),
+            (Spelling::Moment(false), "0044-03-15 10:20:00 BC", "0044-03-15 10:20:00 BC", Text),
+            (Spelling::Time, "10:20:00", "10:20:00", Time),
+            (Spelling::Span, "26:30:00", "26:30:00", Time),
+            (Spelling::Span, "1 day 02:30:00", "26:30:00", Time),
+            (Spelling::Span, "-2 days -00:00:00.5", "-48:00:00.5", Time),
+            (Spelling::Span, "2 days", "48:00:00", Time),
+            (Spelling::Span, "2 days -01:00:00", "2 days -01:00:00", Text),
+            (Spelling::Span, "1 mon", "1 mon", Text),
+            (Spelling::Bytes, "\\x00ff", "00ff", Text),
+            (Spelling::Text, "007", "007", Text),
+            (Spelling::Text, "", "", CellKind::Unsaid),
+        ] {
+            assert_eq!(spelling.cell(text, &mut room), (want, kind), "{text}");
+        }
+    }
+}
