@@ -31,6 +31,9 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     output::refuse_inputs(beside, &inputs)?;
     match &call.into {
         Destination::Output(Address::Standard) => output::refuse_standard(&inputs),
+        Destination::Output(output @ Address::Server(_)) if inputs.contains(&output) => {
+            Err(gather_keys_formats::Error::OutputIsInput { name: output.to_string() }.into())
+        }
         Destination::Output(address) => output::refuse_inputs(address.path(), &inputs),
         Destination::Main { .. } => {
             let references: Vec<&Address> = call.reference_inputs().collect();

@@ -17,6 +17,7 @@ mod receipts;
 mod reports;
 mod rules;
 mod scene;
+mod servers;
 mod signals;
 mod surveys;
 mod trouble;

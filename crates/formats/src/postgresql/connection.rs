@@ -3,9 +3,10 @@
 use std::fmt;
 use std::time::Duration;
 
-use postgres::config::Host;
+use postgres::config::{Host, SslMode};
 use postgres::{Client, Config, NoTls};
 
+use super::encryption::encrypted;
 use super::password::password_for;
 use crate::{Error, Result};
 
@@ -41,7 +42,7 @@ impl ServerAddress {
         }
         // A password may hold any sign, though it should not; a table's name comes behind it.
         let before = match (text.find('#'), text.rfind('@')) {
-            (Some(sign), Some(at)) if sign < at && !text[..sign].contains("@") => {
+            (Some(sign), Some(at)) if sign < at && !text[..sign].contains('@') => {
                 if text[..sign].matches('/').count() > 2 { 0 } else { at }
             }
             _ => 0,
@@ -106,13 +107,31 @@ impl ServerAddress {
             config.connect_timeout(PATIENCE);
         }
         config.application_name("gather-keys");
-        config.connect(NoTls).map_err(|error| {
-            let mend = if error.as_db_error().is_none() && told(&error).contains("password") {
-                "give one in PGPASSWORD or the password file, ~/.pgpass"
-            } else {
-                "check the address, the user and the password, and that the server is running"
+        let connected = match config.get_ssl_mode() {
+            SslMode::Disable => config.connect(NoTls),
+            _ => {
+                let encrypted = encrypted();
+                let encrypted =
+                    encrypted.map_err(|error| failed(error.to_string(), "use ?sslmode=disable"))?;
+                config.connect(encrypted)
+            }
+        };
+        connected.map_err(|error| {
+            let said = told(&error);
+            let mend = match error.as_db_error() {
+                None if said.contains("password") => {
+                    "give one in PGPASSWORD or the password file, ~/.pgpass"
+                }
+                None if said.contains("certificate") => {
+                    "let the system trust the server's, or name its file in SSL_CERT_FILE; \
+                     ?sslmode=disable goes without encryption"
+                }
+                None if said.contains("TLS") => {
+                    "the server offers no encryption; ?sslmode=disable goes without"
+                }
+                _ => "check the address, the user and the password, and that the server is running",
             };
-            failed(told(&error), mend)
+            failed(said, mend)
         })
     }
 }

@@ -55,7 +55,6 @@ pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (
         statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
     let headers = Headers::new(&name, headers);
     let text = tap(Box::new(copied(client, format!("copy (select * from {from}) to stdout csv"))));
-    let columns = spellings.len();
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
         hand.headers(headers)?;
@@ -69,9 +68,9 @@ pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (
         let mut rows = csv::ReaderBuilder::new().has_headers(false).from_reader(text);
         let (mut row, mut room) = (csv::StringRecord::new(), String::new());
         while rows.read_record(&mut row).map_err(failed)? {
-            for column in 0..columns {
+            for (column, spelling) in spellings.iter().enumerate() {
                 let value = row.get(column).unwrap_or_default();
-                let (cell, kind) = spellings[column].cell(value, &mut room);
+                let (cell, kind) = spelling.cell(value, &mut room);
                 hand.cell(cell, kind);
             }
             hand.end_row()?;

@@ -62,7 +62,6 @@ impl Spelling {
         }
         room.clear();
         let written = match self {
-            Self::Text => None,
             Self::Integer => return (text, CellKind::Number),
             Self::Decimal => text.ends_with(|sign: char| sign.is_ascii_digit()).then(|| {
                 let has_point = text.contains('.');
@@ -83,7 +82,7 @@ impl Spelling {
                 room.push_str(text.strip_prefix("\\x").unwrap_or(text));
                 Some(CellKind::Text)
             }
-            Self::Day => None,
+            Self::Text | Self::Day => None,
         };
         match written {
             Some(kind) => (room, kind),
@@ -94,7 +93,7 @@ impl Spelling {
 
 /// Whether a text is a day of a year of four digits.
 fn is_day(text: &str) -> bool {
-    text.len() == 10 && text.as_bytes().iter().filter(|byte| **byte == b'-').count() == 2
+    text.len() == 10 && text.split('-').count() == 3
 }
 
 fn real(text: &str, is_single: bool, room: &mut String) -> Option<CellKind> {

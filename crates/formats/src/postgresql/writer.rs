@@ -55,7 +55,9 @@ impl ServerWriter {
         };
         let mut client = address.connect()?;
         let failed = |error: postgres::Error| refused(&name, &error);
-        client.batch_execute("set datestyle = iso; set timezone = utc; begin").map_err(failed)?;
+        // Whoever holds the table that is to be replaced is not waited for without end.
+        let begin = "set datestyle = iso; set timezone = utc; set lock_timeout = '30s'; begin";
+        client.batch_execute(begin).map_err(failed)?;
         let (schema, table) = match asked.split_once('.') {
             Some((schema, table)) => (schema.to_owned(), table.to_owned()),
             None => {
