@@ -127,6 +127,8 @@ pub struct ReadAs {
     pub encoding: Option<(Encoding, bool)>,
     /// How many rows were passed over before the headers.
     pub title_rows: usize,
+    /// How many rows the headers are in, where that may be several.
+    pub header_rows: usize,
     /// How many cells hold an error and count as blank, so far.
     pub error_cells: Option<Arc<AtomicU64>>,
 }
@@ -223,11 +225,12 @@ impl Table {
         let (kind, read_as) = match format {
             Format::Workbook => {
                 let opened = workbook::open(name, path, part, described.headers)?;
-                let (worksheet, worksheets) = opened.worksheet().clone();
+                let (chosen, parts) = opened.part().clone();
                 let read_as = ReadAs {
                     format: "workbook",
-                    part: Some((worksheet, worksheets > 1 && part.is_none())),
+                    part: Some((chosen, parts > 1 && part.is_none())),
                     title_rows: opened.title_rows(),
+                    header_rows: opened.header_rows(),
                     error_cells: Some(opened.error_cells.clone()),
                     ..ReadAs::default()
                 };

@@ -154,6 +154,10 @@ pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
             let rows = counted(title, "row");
             said.push(format!("headers behind {rows} of a title (--header-row sets it)"));
         }
+        if read_as.header_rows > 1 {
+            let rows = counted(read_as.header_rows as u64, "row");
+            said.push(format!("headers in {rows}, as merged cells tell"));
+        }
         if !said.is_empty() {
             let told = wording::wrapped(&format!("{table}: {}", said.join(", ")), 0, "  ");
             let _ = writeln!(text, "{told}");

@@ -153,3 +153,70 @@ fn tables_are_written_as_worksheets() {
     let ran = scene.run("check m.csv --from plain.xlsx#2 --on Hive").ended(2);
     assert!(ran.err.contains("has no worksheet `2`; it has `Table`"), "{}", ran.err);
 }
+
+/// A workbook with a table, named ranges and merged headers.
+fn plan_of_hives(scene: &Scene) {
+    use rust_xlsxwriter::{Table, TableColumn};
+    let mut workbook = Workbook::new();
+    let sheet = workbook.add_worksheet();
+    sheet.set_name("All hives").unwrap();
+    sheet.write(0, 0, "Seen in spring").unwrap();
+    let rows = [("Fellside", "007", 4.5), ("Fellside", "8", 7.0), ("Larkfield", "+44", 1.25)];
+    for (row, (site, tag, kg)) in (3..).zip(rows) {
+        sheet.write(row, 2, site).unwrap();
+        sheet.write(row, 3, tag).unwrap();
+        sheet.write(row, 4, kg).unwrap();
+        sheet.write(row, 6, "beside it").unwrap();
+    }
+    let header = |name: &str| TableColumn::new().set_header(name);
+    let columns = [
+        header("Site"),
+        header("Tag"),
+        header("Kg").set_total_function(rust_xlsxwriter::TableFunction::Sum),
+    ];
+    let table = Table::new().set_name("Hive_list").set_columns(&columns).set_total_row(true);
+    sheet.add_table(2, 2, 6, 4, &table).unwrap();
+    let sheet = workbook.add_worksheet();
+    sheet.set_name("By year").unwrap();
+    let format = Format::new();
+    sheet.merge_range(0, 0, 0, 5, "Harvest", &format).unwrap();
+    sheet.merge_range(1, 0, 2, 0, "Site", &format).unwrap();
+    sheet.merge_range(1, 1, 2, 1, "Tag", &format).unwrap();
+    sheet.merge_range(1, 2, 1, 3, "2025", &format).unwrap();
+    sheet.merge_range(1, 4, 1, 5, "2026", &format).unwrap();
+    for (column, text) in (2..).zip(["Kg", "Jars", "Kg", "Jars"]) {
+        sheet.write(2, column, text).unwrap();
+    }
+    for (row, (site, tag, kg)) in (3..).zip(rows) {
+        sheet.write(row, 0, site).unwrap();
+        sheet.write(row, 1, tag).unwrap();
+        for (column, more) in (2..).zip([0.0, 1.0, 2.0, 3.0]) {
+            sheet.write(row, column, kg + more).unwrap();
+        }
+    }
+    workbook.define_name("Spring", "='All hives'!$C$3:$D$5").unwrap();
+    workbook.define_name("Rate", "=0.25").unwrap();
+    workbook.save(scene.path("plan.xlsx")).unwrap();
+}
+
+#[test]
+fn parts_have_names_and_headers_are_merged() {
+    let scene = Scene::empty().with("main.csv", MAIN);
+    plan_of_hives(&scene);
+    let on = "--on 'Apiary = Site, Hive = Tag'";
+    let mut told = String::new();
+    for (part, take) in [
+        ("Hive_list", "Kg, @row"),
+        ("hive_LIST", "Kg, @row"),
+        ("Spring", "@row"),
+        ("2", "'2025 Kg', '2026 Jars'"),
+    ] {
+        let take = take.replace('\'', "\"");
+        let call = format!("enrich main.csv --from plan.xlsx#{part} {on} --take '{take}' -v");
+        let ran = scene.run(&call).ended(0);
+        let said = ran.err.lines().take_while(|line| !line.contains(" rows with "));
+        told += &format!("{part}\n{}\n{}\n", said.collect::<Vec<_>>().join("\n"), ran.out);
+    }
+    told += &scene.run(&format!("check main.csv --from plan.xlsx#Autumn {on}")).ended(2).err;
+    snapshot("parts", &told);
+}

@@ -4,6 +4,8 @@
 //! large one is never in memory as a whole where its format lets it be read so: XLSX and XLSM do,
 //! but for the texts that their cells share; XLS, XLSB and ODS are read as a whole.
 
+mod headers;
+mod part;
 mod reader;
 mod shown;
 mod value;

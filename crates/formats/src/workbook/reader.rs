@@ -13,11 +13,24 @@ use calamine::{DataRef, Ods, Reader, Xls, Xlsb, Xlsx, XlsxError};
 use gather_keys_core::table::{Block, CellKind, Headers};
 use zip::ZipArchive;
 
+use super::headers::{Head, Merged, find};
+use super::part::{Area, Meant, Named, meant, ranges, tables};
 use super::value::{borrowed, kind, text};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
 use crate::{Error, Place, Result};
+
+/// The worksheet of which merged cells are asked for, and the kind of its workbook.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Made {
+    /// XLSX or XLSM.
+    Today,
+    /// XLS.
+    Before,
+    /// Another, of which nobody tells what is merged.
+    Otherwise,
+}
 
 /// How many rows are looked at to find the headers.
 const LOOKED_AT: usize = 32;
@@ -42,8 +55,10 @@ struct Begun {
     headers: Headers,
     /// The row of the worksheet that they are in, from 1; 0 when there are none.
     header_line: u64,
-    worksheet: (String, usize),
+    /// The part that was chosen, and among how many.
+    part: (String, usize),
     title_rows: usize,
+    header_rows: usize,
 }
 
 /// Begins to read a worksheet of the workbook at `path`, which is called `name`: the one of a name or
@@ -68,7 +83,8 @@ pub(crate) fn open(
         tell,
         send,
         error_cells: error_cells.clone(),
-        worksheet: (String::new(), 0),
+        made: Made::Otherwise,
+        meant: None,
         waiting: Vec::new(),
         reading: None,
     };
@@ -88,9 +104,14 @@ fn unread(name: &str, said: impl Into<String>) -> Error {
 }
 
 impl Opened {
-    /// The worksheet, and how many there are.
-    pub(crate) fn worksheet(&self) -> &(String, usize) {
-        &self.begun.worksheet
+    /// The part that was chosen, and among how many.
+    pub(crate) fn part(&self) -> &(String, usize) {
+        &self.begun.part
+    }
+
+    /// How many rows the headers are in.
+    pub(crate) fn header_rows(&self) -> usize {
+        self.begun.header_rows
     }
 
     /// How many rows were passed over before the headers.
@@ -121,14 +142,14 @@ impl ReadRows for Opened {
 }
 
 /// A cell of a worksheet.
-#[derive(Debug, Clone, Default)]
-struct Cell {
-    text: String,
-    kind: CellKind,
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct Cell {
+    pub(super) text: String,
+    pub(super) kind: CellKind,
 }
 
 impl Cell {
-    fn is_empty(&self) -> bool {
+    pub(super) fn is_empty(&self) -> bool {
         self.text.is_empty()
     }
 }
@@ -142,7 +163,9 @@ struct Worker {
     tell: SyncSender<Result<Begun>>,
     send: SyncSender<Result<(Block, u64)>>,
     error_cells: Arc<AtomicU64>,
-    worksheet: (String, usize),
+    made: Made,
+    /// What is meant by the part, once it is found.
+    meant: Option<Meant>,
     /// Rows that came before it is settled where the headers are.
     waiting: Vec<(u64, Vec<Cell>)>,
     /// What is being made of the rows behind the headers.
@@ -192,11 +215,15 @@ impl Worker {
                 said if said.contains("assword") => locked(&self.name),
                 said => unread(&self.name, said),
             })?;
+            self.made = Made::Before;
             return self.read_whole(xls);
         }
         self.refuse_bomb(open()?)?;
         let failed = match Xlsx::new(opened()?) {
-            Ok(xlsx) => return self.read_along(xlsx),
+            Ok(xlsx) => {
+                self.made = Made::Today;
+                return self.read_along(xlsx);
+            }
             Err(XlsxError::Password) => return Err(locked(&self.name).into()),
             Err(error) => error.to_string(),
         };
@@ -226,29 +253,70 @@ impl Worker {
         Ok(())
     }
 
-    /// The worksheet that is meant.
-    fn chosen(&mut self, names: &[String]) -> Result<String> {
-        let chosen = match &self.part {
-            None => names.first(),
-            Some(part) => names.iter().find(|name| *name == part).or_else(|| {
-                let number: usize = part.parse().ok()?;
-                names.get(number.checked_sub(1)?)
-            }),
+    /// Finds what is meant, and gives its worksheet.
+    fn chosen(
+        &mut self,
+        worksheets: &[String],
+        named: impl FnOnce() -> Vec<Named>,
+    ) -> Result<String> {
+        let meant = meant(&self.name, self.part.as_deref(), worksheets, named)?;
+        if self.headers == HeaderRow::Found {
+            self.headers = match meant.has_headers {
+                None => HeaderRow::Found,
+                Some(true) => HeaderRow::First,
+                Some(false) => HeaderRow::Absent,
+            };
+        }
+        let worksheet = meant.worksheet.clone();
+        self.meant = Some(meant);
+        Ok(worksheet)
+    }
+
+    fn area(&self) -> Option<&Area> {
+        self.meant.as_ref()?.area.as_ref()
+    }
+
+    /// The merged cells of the worksheet, as far as its workbook tells them.
+    fn merged(&self) -> Vec<Merged> {
+        let Some((worksheet, Ok(file))) =
+            self.meant.as_ref().map(|meant| (&meant.worksheet, File::open(&self.path)))
+        else {
+            return Vec::new();
         };
-        let none = || Error::NoPart {
-            name: self.name.clone(),
-            what: "worksheet",
-            asked: self.part.clone().unwrap_or_default(),
-            all: names.to_vec(),
+        let file = BufReader::new(file);
+        let merged = match self.made {
+            Made::Today => Xlsx::new(file)
+                .and_then(|mut xlsx| xlsx.merge_cells_by_sheet_name(worksheet))
+                .unwrap_or_default(),
+            Made::Before => Xls::new(file)
+                .and_then(|xls| xls.merge_cells_by_sheet_name(worksheet))
+                .unwrap_or_default(),
+            Made::Otherwise => Vec::new(),
         };
-        let chosen = chosen.ok_or_else(none)?.clone();
-        self.worksheet = (chosen.clone(), names.len());
-        Ok(chosen)
+        let merged = merged.into_iter().map(|cells| Merged {
+            first: u64::from(cells.start.0) + 1,
+            last: u64::from(cells.end.0) + 1,
+            columns: cells.start.1 as usize..cells.end.1 as usize + 1,
+        });
+        merged.collect()
     }
 
     /// Reads a worksheet while it is being parsed.
     fn read_along(&mut self, mut xlsx: Xlsx<BufReader<File>>) -> std::result::Result<(), End> {
-        let chosen = self.chosen(&xlsx.sheet_names())?;
+        let (names, path) = (xlsx.sheet_names(), self.path.clone());
+        let named = || {
+            let mut named = ranges(xlsx.defined_names(), &names);
+            if xlsx.load_tables().is_ok() {
+                let tables_of = |worksheet: &String| {
+                    let tables = xlsx.table_names_in_sheet(worksheet);
+                    (worksheet.clone(), tables.into_iter().cloned().collect())
+                };
+                let of_worksheet: Vec<_> = names.iter().map(tables_of).collect();
+                named.splice(0..0, tables(&path, &of_worksheet));
+            }
+            named
+        };
+        let chosen = self.chosen(&names, named)?;
         let name = self.name.clone();
         let bad = |error: XlsxError| unread(&name, error.to_string());
         let mut cells = xlsx.worksheet_cells_reader(&chosen).map_err(bad)?;
@@ -258,6 +326,9 @@ impl Worker {
             if u64::from(at) + 1 != line {
                 self.take(line, std::mem::take(&mut row))?;
                 line = u64::from(at) + 1;
+                if self.area().is_some_and(|area| area.last < line) {
+                    break;
+                }
             }
             row.resize((column as usize).max(row.len()), Cell::default());
             row.push(self.cell(cell.get_value()));
@@ -272,7 +343,8 @@ impl Worker {
         W: Reader<BufReader<File>>,
         W::Error: std::fmt::Display,
     {
-        let chosen = self.chosen(&workbook.sheet_names())?;
+        let names = workbook.sheet_names();
+        let chosen = self.chosen(&names, || ranges(workbook.defined_names(), &names))?;
         let range = workbook.worksheet_range(&chosen);
         let range = range.map_err(|error| unread(&self.name, error.to_string()))?;
         let (first_row, first_column) = range.start().unwrap_or_default();
@@ -294,7 +366,15 @@ impl Worker {
     }
 
     /// Takes the next row of the worksheet; one of blanks is none.
-    fn take(&mut self, line: u64, row: Vec<Cell>) -> std::result::Result<(), End> {
+    fn take(&mut self, line: u64, mut row: Vec<Cell>) -> std::result::Result<(), End> {
+        if let Some(area) = self.area() {
+            if !(area.first..=area.last).contains(&line) {
+                return Ok(());
+            }
+            row.truncate(area.columns.end);
+            let before = area.columns.start.min(row.len());
+            row[..before].fill(Cell::default());
+        }
         if row.iter().all(Cell::is_empty) {
             return Ok(());
         }
@@ -313,50 +393,38 @@ impl Worker {
     /// Settles where the headers are, and tells them.
     fn begin(&mut self) -> std::result::Result<(), End> {
         let waiting = std::mem::take(&mut self.waiting);
-        let filled = |row: &[Cell]| row.iter().filter(|cell| !cell.is_empty()).count();
-        let at = match self.headers {
-            HeaderRow::Line(wanted) => {
-                let none = || Error::NoHeaderLine { name: self.name.clone(), line: wanted };
-                waiting.iter().position(|(line, _)| *line == wanted).ok_or_else(none)?
-            }
-            HeaderRow::First | HeaderRow::Absent => 0,
-            // A title has one cell in a row; the table has more, and no cell beside its headers.
-            HeaderRow::Found => {
-                let title = waiting.iter().take_while(|(_, row)| filled(row) == 1).count();
-                let is_table = waiting[title..].split_first().is_some_and(|((_, head), rows)| {
-                    let width = spanned(head);
-                    let fits = |(_, row): &(u64, Vec<Cell>)| {
-                        let row = spanned(row);
-                        width.start <= row.start && row.end <= width.end
-                    };
-                    !rows.is_empty() && rows.iter().all(fits)
-                });
-                if is_table { title } else { 0 }
-            }
-        };
-        let Some((line, row)) = waiting.get(at) else {
+        if waiting.is_empty() {
             return Err(Error::Empty { name: self.name.clone() }.into());
+        }
+        let none = || match self.headers {
+            HeaderRow::Line(line) => Error::NoHeaderLine { name: self.name.clone(), line },
+            _ => Error::Empty { name: self.name.clone() },
         };
-        let columns = spanned(row);
+        let head = find(self.headers, &waiting, || self.merged()).ok_or_else(none)?;
+        let Head { before, rows, columns, headers } = head;
         let is_absent = self.headers == HeaderRow::Absent;
         let headers = if is_absent {
-            Headers::new(&self.name, (1..=columns.len()).map(|nth| format!("Column {nth}")))
+            (1..=columns.len()).map(|nth| format!("Column {nth}")).collect()
         } else {
-            Headers::new(&self.name, row[columns.clone()].iter().map(|cell| &cell.text[..]))
+            headers
         };
-        let header_line = if is_absent { 0 } else { *line };
+        let headers = Headers::new(&self.name, headers);
+        let behind = if is_absent { before } else { before + rows };
+        let header_line = if is_absent { 0 } else { waiting[behind - 1].0 };
+        let part = self.meant.as_ref().map(|meant| (meant.name.clone(), meant.count));
         let begun = Begun {
             headers: headers.clone(),
             header_line,
-            worksheet: self.worksheet.clone(),
-            title_rows: if self.headers == HeaderRow::Found { at } else { 0 },
+            part: part.unwrap_or_default(),
+            title_rows: if self.headers == HeaderRow::Found { before } else { 0 },
+            header_rows: if is_absent { 0 } else { rows },
         };
         let block = Block::new(columns.len());
         self.reading = Some(Making { headers, columns, block, before: header_line, rows: 0 });
         if self.tell.send(Ok(begun)).is_err() {
             return Err(End::Unwanted);
         }
-        let mut behind = waiting.into_iter().skip(if is_absent { at } else { at + 1 });
+        let mut behind = waiting.into_iter().skip(behind);
         behind.try_for_each(|(line, row)| self.add(line, &row))
     }
 
@@ -403,12 +471,6 @@ impl Worker {
             }
         }
     }
-}
-
-/// The columns from the first cell of a row that is not blank to the one behind the last.
-fn spanned(row: &[Cell]) -> Range<usize> {
-    let first = row.iter().position(|cell| !cell.is_empty()).unwrap_or_default();
-    first..row.len() - row.iter().rev().take_while(|cell| cell.is_empty()).count()
 }
 
 fn locked(name: &str) -> Error {
