@@ -269,3 +269,65 @@ fn a_table_without_rows_has_its_headers() {
         assert_eq!(found.name(1), "Kg", "{format}");
     }
 }
+
+/// Where the docs tell what becomes of kinds.
+const TOLD: &str = include_str!("../../../docs/formats.md");
+
+/// What a kind looks like, for the docs, and what is written as that.
+const KINDS: [(&str, &str, CellKind); 10] = [
+    ("text", "007", CellKind::Text),
+    ("whole number", "42", CellKind::Number),
+    ("number", "0.1", CellKind::Number),
+    ("number of 17 digits", "12345678901234567", CellKind::Number),
+    ("date", "1900-02-28", CellKind::Date),
+    ("date and time", "2026-05-19T23:59:59", CellKind::Date),
+    ("the same in UTC", "2026-05-19T23:59:59Z", CellKind::Date),
+    ("time", "10:20:00", CellKind::Time),
+    ("span of time", "26:30:00", CellKind::Time),
+    ("true or false", "true", CellKind::Truth),
+];
+
+/// The table in the docs is what becomes of a cell of each kind in each format.
+#[test]
+fn the_docs_tell_what_becomes_of_kinds() {
+    let folder = tempfile::tempdir().unwrap();
+    let headers = Headers::new("t", KINDS.map(|(name, ..)| name));
+    let rows = vec![KINDS.map(|(_, cell, kind)| (cell.to_owned(), kind)).to_vec()];
+    let shown = [
+        ("delimited text", "csv"),
+        ("JSON", "jsonl"),
+        ("workbook", "xlsx"),
+        ("SQLite", "sqlite"),
+        ("Parquet, Arrow", "parquet"),
+        ("PostgreSQL", "server"),
+    ];
+    let told: Vec<Vec<&str>> = TOLD
+        .lines()
+        .skip_while(|line| !line.starts_with("| kind |"))
+        .take_while(|line| line.starts_with('|'))
+        .map(|line| line.split('|').map(str::trim).collect())
+        .collect();
+    assert_eq!(told.len(), KINDS.len() + 2);
+    for (place, (name, format)) in (3..).zip(shown) {
+        assert_eq!(told[0][place], name);
+        if !formats().contains(&format) {
+            continue;
+        }
+        let path = folder.path().join(format!("kinds.{format}"));
+        write(&path, &headers, &rows);
+        let (_, back) = read(&path);
+        for (nth, (kind, cell, said)) in KINDS.into_iter().enumerate() {
+            let (text, is) = &back[0][nth];
+            assert_eq!(text, cell, "{kind} in {name}");
+            let what = match is {
+                is if *is == said => "kept",
+                CellKind::Unsaid => "-",
+                CellKind::Text => "text",
+                _ => "other",
+            };
+            let row = &told[nth + 2];
+            assert_eq!((row[1], row[2]), (kind, &format!("`{cell}`")[..]));
+            assert_eq!(row[place], what, "{kind} in {name}");
+        }
+    }
+}

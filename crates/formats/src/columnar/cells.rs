@@ -6,6 +6,7 @@
 
 use std::fmt::Write;
 
+use arrow_array::Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Date32Type, Date64Type, Decimal32Type, Decimal64Type, Decimal128Type, Decimal256Type,
@@ -15,13 +16,12 @@ use arrow_array::types::{
     TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType,
     TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
 };
-use arrow_array::{Array, ArrowPrimitiveType};
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use arrow_schema::{DataType, TimeUnit};
 use gather_keys_core::table::CellKind;
-use jiff::Span;
-use jiff::civil::{Date, date};
 use serde_json::Value;
+
+use crate::number::{push_integer, push_real};
 
 /// The cells of a column of a batch.
 pub(super) enum Cells<'a> {
@@ -49,7 +49,10 @@ impl<'a> Cells<'a> {
         }
         macro_rules! integer {
             ($kind:ty) => {
-                written!($kind, |value, text: &mut String| number(value, text))
+                written!($kind, |value, text: &mut String| {
+                    push_integer(value, text);
+                    CellKind::Number
+                })
             };
         }
         macro_rules! in_unit {
@@ -86,17 +89,11 @@ impl<'a> Cells<'a> {
             DataType::UInt32 => integer!(UInt32Type),
             DataType::UInt64 => integer!(UInt64Type),
             DataType::Float16 => {
-                written!(Float16Type, |value: <Float16Type as ArrowPrimitiveType>::Native,
-                                       text: &mut String| {
-                    real(value.to_f32(), value.to_f32() == 0.0, text)
-                })
+                let values = array.as_primitive::<Float16Type>();
+                Self::unless_null(array, move |row, text| real(values.value(row).to_f32(), text))
             }
-            DataType::Float32 => {
-                written!(Float32Type, |value, text: &mut String| real(value, value == 0.0, text))
-            }
-            DataType::Float64 => {
-                written!(Float64Type, |value, text: &mut String| real(value, value == 0.0, text))
-            }
+            DataType::Float32 => written!(Float32Type, real),
+            DataType::Float64 => written!(Float64Type, real),
             DataType::Decimal32(_, scale) => {
                 let scale = *scale;
                 written!(Decimal32Type, |value, text: &mut String| decimal(value, scale, text))
@@ -248,21 +245,11 @@ impl<'a> Cells<'a> {
     }
 }
 
-fn number(value: impl std::fmt::Display, text: &mut String) -> CellKind {
-    let _ = write!(text, "{value}");
-    CellKind::Number
-}
-
-/// A number that may be none: that is told as it is called.
-fn real(value: impl std::fmt::Display, is_zero: bool, text: &mut String) -> CellKind {
-    if is_zero {
-        // There is one zero.
-        text.push('0');
-        return CellKind::Number;
-    }
-    let _ = write!(text, "{value}");
-    let is_number = text.ends_with(|sign: char| sign.is_ascii_digit());
-    if is_number { CellKind::Number } else { CellKind::Text }
+fn real<F>(value: F, text: &mut String) -> CellKind
+where
+    F: zmij::Float + std::fmt::Display + PartialEq + Default,
+{
+    if push_real(value, text) { CellKind::Number } else { CellKind::Text }
 }
 
 /// A whole number with its last `scale` digits behind the point, without needless zeros.
@@ -285,15 +272,34 @@ fn decimal(value: impl std::fmt::Display, scale: i8, text: &mut String) -> CellK
     CellKind::Number
 }
 
-/// The day so many days behind 1970-01-01.
+/// The day so many days behind 1970-01-01, in the calendar of today for all times.
 fn day(days: i64, text: &mut String) {
-    const EPOCH: Date = date(1970, 1, 1);
-    let day = Span::new().try_days(days).and_then(|span| EPOCH.checked_add(span));
-    // Days that no calendar of four digits has are told by their number.
-    let _ = match day {
-        Ok(day) => write!(text, "{day}"),
-        Err(_) => write!(text, "day {days}"),
-    };
+    // Days of the years 1 to 9999; others are told by their number, for no calendar has them.
+    if !(-719_162..=2_932_896).contains(&days) {
+        let _ = write!(text, "day {days}");
+        return;
+    }
+    // Years are counted from March, so that the odd day is the last of its year, in cycles of 400.
+    let days = (days + 719_468) as u64;
+    let (cycle, of_cycle) = (days / 146_097, days % 146_097);
+    let of_cycle_year = (of_cycle - of_cycle / 1460 + of_cycle / 36_524 - of_cycle / 146_096) / 365;
+    let of_year = of_cycle - (365 * of_cycle_year + of_cycle_year / 4 - of_cycle_year / 100);
+    let month = (5 * of_year + 2) / 153;
+    let day = of_year - (153 * month + 2) / 5 + 1;
+    let (month, later) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
+    let year = cycle * 400 + of_cycle_year + later;
+    two_digits(year / 100, text);
+    two_digits(year % 100, text);
+    text.push('-');
+    two_digits(month, text);
+    text.push('-');
+    two_digits(day, text);
+}
+
+/// A number below 100.
+fn two_digits(number: u64, text: &mut String) {
+    text.push(char::from(b'0' + (number / 10 % 10) as u8));
+    text.push(char::from(b'0' + (number % 10) as u8));
 }
 
 fn moment(value: i64, parts: i64, has_zone: bool, text: &mut String) -> CellKind {
@@ -319,8 +325,15 @@ fn span(value: i64, parts: i64, text: &mut String) -> CellKind {
 }
 
 fn clock(value: i64, parts: i64, text: &mut String) {
-    let (seconds, rest) = (value / parts, value % parts);
-    let _ = write!(text, "{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    let (seconds, rest) = ((value / parts) as u64, value % parts);
+    match seconds / 3600 {
+        hours @ ..100 => two_digits(hours, text),
+        hours => push_integer(hours, text),
+    }
+    text.push(':');
+    two_digits(seconds / 60 % 60, text);
+    text.push(':');
+    two_digits(seconds % 60, text);
     if rest > 0 {
         let digits = parts.ilog10() as usize;
         let _ = write!(text, ".{rest:0digits$}");
@@ -364,6 +377,41 @@ fn value(array: &dyn Array, row: usize) -> Value {
             let bare = matches!(kind, CellKind::Number | CellKind::Truth);
             let bare = bare.then(|| serde_json::from_str(text).ok()).flatten();
             bare.unwrap_or_else(|| Value::from(text))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::civil::Date;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// Days are those that the calendar has.
+        #[test]
+        fn days_are_those_of_the_calendar(days in -719_162i64..=2_932_896) {
+            let span = jiff::Span::new().days(days);
+            let want: Date = jiff::civil::date(1970, 1, 1).checked_add(span).unwrap();
+            let mut text = String::new();
+            day(days, &mut text);
+            prop_assert_eq!(text, want.to_string());
+        }
+    }
+
+    #[test]
+    fn the_ends_of_the_calendar_are_days() {
+        for (days, want) in [
+            (-719_162, "0001-01-01"),
+            (2_932_896, "9999-12-31"),
+            (2_932_897, "day 2932897"),
+            (-719_163, "day -719163"),
+            (11_016, "2000-02-29"),
+        ] {
+            let mut text = String::new();
+            day(days, &mut text);
+            assert_eq!(text, want);
         }
     }
 }

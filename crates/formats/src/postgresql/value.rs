@@ -7,6 +7,8 @@ use std::fmt::Write;
 use gather_keys_core::table::CellKind;
 use postgres::types::{Kind, Type};
 
+use crate::number::push_real;
+
 /// What the texts of a column's type are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Spelling {
@@ -69,6 +71,8 @@ impl Spelling {
                 room.push_str(text.strip_suffix('.').unwrap_or(text));
                 CellKind::Number
             }),
+            // A server writes the shortest decimal already, but for those that are very large or small.
+            Self::Real(_) if is_plain(text) => return (text, CellKind::Number),
             Self::Real(is_single) => real(text, is_single, room),
             Self::Truth => {
                 room.push_str(if text == "t" { "true" } else { "false" });
@@ -96,16 +100,18 @@ fn is_day(text: &str) -> bool {
     text.len() == 10 && text.split('-').count() == 3
 }
 
+/// Whether a number is written without an exponent, and is not the other zero.
+fn is_plain(text: &str) -> bool {
+    text != "-0" && text.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b'-'))
+}
+
 fn real(text: &str, is_single: bool, room: &mut String) -> Option<CellKind> {
-    // Writing to a text can't fail.
-    let _ = if is_single {
-        let number = text.parse::<f32>().ok().filter(|number| number.is_finite())?;
-        write!(room, "{}", if number == 0.0 { 0.0 } else { number })
+    let is_number = if is_single {
+        push_real(text.parse::<f32>().ok()?, room)
     } else {
-        let number = text.parse::<f64>().ok().filter(|number| number.is_finite())?;
-        write!(room, "{}", if number == 0.0 { 0.0 } else { number })
+        push_real(text.parse::<f64>().ok()?, room)
     };
-    Some(CellKind::Number)
+    is_number.then_some(CellKind::Number)
 }
 
 fn moment(text: &str, has_zone: bool, room: &mut String) -> Option<CellKind> {

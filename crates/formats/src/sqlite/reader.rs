@@ -7,6 +7,7 @@ use gather_keys_core::table::{CellKind, Headers};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 
+use crate::number::{push_integer, push_real};
 use crate::rows::{End, Streamed};
 use crate::{Error, Result};
 
@@ -64,10 +65,16 @@ pub(crate) fn open(
         let mut text = String::new();
         while let Some(row) = rows.next().map_err(failed)? {
             for column in 0..columns {
-                text.clear();
                 let value = row.get_ref(column).map_err(failed)?;
-                write_text(value, &mut text);
-                hand.cell(&text, kind(value));
+                if let ValueRef::Text(bytes) = value
+                    && let Ok(cell) = str::from_utf8(bytes)
+                {
+                    hand.cell(cell, CellKind::Text);
+                    continue;
+                }
+                text.clear();
+                let kind = write_text(value, &mut text);
+                hand.cell(&text, kind);
             }
             hand.end_row()?;
         }
@@ -76,26 +83,21 @@ pub(crate) fn open(
     Ok((streamed, (chosen, names.len())))
 }
 
-fn kind(value: ValueRef<'_>) -> CellKind {
+/// Writes the canonical text of a value, and gives its kind; bytes that are no text are hexadecimal
+/// digits.
+fn write_text(value: ValueRef<'_>, text: &mut String) -> CellKind {
     match value {
-        ValueRef::Null => CellKind::Unsaid,
-        ValueRef::Integer(_) | ValueRef::Real(_) => CellKind::Number,
-        ValueRef::Text(_) | ValueRef::Blob(_) => CellKind::Text,
-    }
-}
-
-/// Writes the canonical text of a value; bytes that are no text as hexadecimal digits.
-fn write_text(value: ValueRef<'_>, text: &mut String) {
-    // Writing to a text can't fail.
-    let _ = match value {
-        ValueRef::Null => Ok(()),
-        ValueRef::Integer(number) => write!(text, "{number}"),
-        // There is one zero.
-        ValueRef::Real(number) => write!(text, "{}", if number == 0.0 { 0.0 } else { number }),
-        ValueRef::Text(bytes) => {
-            text.push_str(&String::from_utf8_lossy(bytes));
-            Ok(())
+        ValueRef::Null => return CellKind::Unsaid,
+        ValueRef::Integer(number) => push_integer(number, text),
+        ValueRef::Real(number) => {
+            push_real(number, text);
         }
-        ValueRef::Blob(bytes) => bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}")),
-    };
+        ValueRef::Text(bytes) => text.push_str(&String::from_utf8_lossy(bytes)),
+        // Writing to a text can't fail.
+        ValueRef::Blob(bytes) => drop(bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}"))),
+    }
+    match value {
+        ValueRef::Integer(_) | ValueRef::Real(_) => CellKind::Number,
+        _ => CellKind::Text,
+    }
 }

@@ -1,0 +1,153 @@
+//! How fast each format is read, beside the bare reading loop of the library that it is read by.
+//!
+//! A server is measured where `GATHER_KEYS_TEST_SERVER` names one.
+
+// A benchmark that can't go on should say so at once.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use std::fs::File;
+use std::hint::black_box;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+
+use calamine::{Reader as _, Xlsx};
+use criterion::{Criterion, Throughput, criterion_group, criterion_main};
+use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
+use gather_keys_formats::json::JsonWriter;
+use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
+use gather_keys_formats::sqlite::DatabaseWriter;
+use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::{Address, Described, Error, Table};
+use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+
+const ROWS: usize = 200_000;
+
+/// Rows of harvest, as any format has them.
+fn fill<S: Sink<Error = Error>>(sink: &mut S) {
+    let headers = Headers::new("harvest", ["Batch", "Apiary", "Hive", "Kg", "Day", "Frames"]);
+    sink.write_headers(&headers, &[]).unwrap();
+    let apiaries = ["Fellside", "Nether Moor", "Larkfield", "Bramble End", "Old Quarry"];
+    let mut block = Block::new(headers.len());
+    for first in (0..ROWS).step_by(1000) {
+        block.reset(headers.len());
+        for nth in first..first + 1000 {
+            block.push_cell_of(&format!("B{nth:07}"), CellKind::Text);
+            block.push_cell_of(apiaries[nth % apiaries.len()], CellKind::Text);
+            block.push_cell_of(&format!("H-{:03}", nth % 997), CellKind::Text);
+            block.push_cell_of(&format!("{}.{}", nth % 40, 1 + nth % 9), CellKind::Number);
+            block.push_cell_of(&format!("2026-0{}-1{}", 1 + nth % 9, nth % 10), CellKind::Date);
+            block.push_cell_of(&(nth % 11).to_string(), CellKind::Number);
+            block.push_line((nth - first) as u64);
+        }
+        let every: Vec<usize> = (0..block.rows()).collect();
+        sink.write_block(&block, &every, &Block::new(0)).unwrap();
+    }
+}
+
+fn read(address: &Address) -> usize {
+    let (mut table, _) = Table::open(address, &Described::default(), &|input| input).unwrap();
+    let (mut block, mut rows) = (Block::default(), 0);
+    while table.read_block(&mut block).unwrap() {
+        rows += block.rows();
+    }
+    rows
+}
+
+fn columnar(path: &Path, kind: Columnar) {
+    let mut writer = ColumnarWriter::new("t", kind, Vec::new());
+    fill(&mut writer);
+    writer.finish(File::create(path).unwrap()).unwrap();
+}
+
+fn formats(criterion: &mut Criterion) {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    let mut group = criterion.benchmark_group("read");
+    group.sample_size(10).throughput(Throughput::Elements(ROWS as u64));
+    let mut pair = |name: &str, address: &Address, bare: &dyn Fn() -> usize| {
+        assert_eq!((read(address), bare()), (ROWS, ROWS), "{name}");
+        group.bench_function(format!("{name}/ours"), |bench| bench.iter(|| read(address)));
+        group.bench_function(format!("{name}/library"), |bench| bench.iter(bare));
+    };
+
+    let path = at("t.parquet");
+    columnar(&path, Columnar::Parquet);
+    pair("parquet", &Address::File(path.clone()), &|| {
+        let builder = ParquetRecordBatchReaderBuilder::try_new(File::open(&path).unwrap());
+        let batches = builder.unwrap().with_batch_size(4096).build().unwrap();
+        batches.map(|batch| black_box(batch.unwrap()).num_rows()).sum()
+    });
+    pair("parquet by rows", &Address::File(path.clone()), &|| {
+        use parquet::file::reader::FileReader;
+        let file = File::open(&path).unwrap();
+        let reader = parquet::file::reader::SerializedFileReader::new(file).unwrap();
+        reader.get_row_iter(None).unwrap().map(|row| black_box(row.unwrap())).count()
+    });
+    let path = at("t.arrow");
+    columnar(&path, Columnar::Arrow);
+    pair("arrow", &Address::File(path.clone()), &|| {
+        let file = File::open(&path).unwrap();
+        let batches = arrow_ipc::reader::FileReader::try_new_buffered(file, None).unwrap();
+        batches.map(|batch| black_box(batch.unwrap()).num_rows()).sum()
+    });
+
+    let path = at("t.xlsx");
+    let mut writer = WorkbookWriter::new("t", None, true).unwrap();
+    fill(&mut writer);
+    writer.finish(&[], File::create(&path).unwrap()).unwrap();
+    pair("workbook", &Address::File(path.clone()), &|| {
+        let mut xlsx: Xlsx<_> = calamine::open_workbook(&path).unwrap();
+        let name = xlsx.sheet_names()[0].clone();
+        let mut cells = xlsx.worksheet_cells_reader(&name).unwrap();
+        let mut rows = 0;
+        while let Some(cell) = cells.next_cell().unwrap() {
+            rows = rows.max(black_box(cell).get_position().0 as usize);
+        }
+        rows
+    });
+
+    let path = at("t.jsonl");
+    let mut writer = JsonWriter::new("t", File::create(&path).unwrap(), true);
+    fill(&mut writer);
+    writer.finish().unwrap();
+    pair("json lines", &Address::File(path.clone()), &|| {
+        let lines = BufReader::new(File::open(&path).unwrap()).lines();
+        let row = |line: String| black_box(serde_json::from_str::<serde_json::Value>(&line));
+        lines.filter(|line| row(line.as_ref().unwrap().clone()).is_ok()).count()
+    });
+
+    let path = at("t.sqlite");
+    let mut writer = DatabaseWriter::begin("t", &path, "t", false).unwrap();
+    fill(&mut writer);
+    writer.commit().unwrap();
+    pair("sqlite", &Address::File(path.clone()), &|| {
+        let database = rusqlite::Connection::open(&path).unwrap();
+        let mut statement = database.prepare("select * from t").unwrap();
+        let (mut rows, mut count) = (statement.query([]).unwrap(), 0);
+        while let Some(row) = rows.next().unwrap() {
+            (0..6).for_each(|column| drop(black_box(row.get_ref(column))));
+            count += 1;
+        }
+        count
+    });
+
+    if let Ok(server) = std::env::var("GATHER_KEYS_TEST_SERVER") {
+        let table = format!("{server}#bench");
+        let address = ServerAddress::of(&table).unwrap();
+        let mut writer = ServerWriter::begin(&address, true).unwrap();
+        fill(&mut writer);
+        writer.send().unwrap();
+        writer.commit().unwrap();
+        pair("postgresql", &Address::Server(address), &|| {
+            use postgres::fallible_iterator::FallibleIterator;
+            let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+            let rows = client.query_raw("select * from bench", &[] as &[&str]).unwrap();
+            rows.map(|row| Ok(black_box(row))).count().unwrap()
+        });
+    }
+    group.finish();
+}
+
+criterion_group!(benches, formats);
+criterion_main!(benches);

@@ -1,0 +1,62 @@
+//! The canonical texts of numbers: shortest exact decimals, without an exponent.
+
+use std::fmt::{Display, Write};
+
+/// Writes a whole number.
+pub(crate) fn push_integer(number: impl itoa::Integer, text: &mut String) {
+    text.push_str(itoa::Buffer::new().format(number));
+}
+
+/// Writes a number that may be none, and tells whether it is one: infinities and the like are told as
+/// they are called.
+pub(crate) fn push_real<F>(number: F, text: &mut String) -> bool
+where
+    F: zmij::Float + Display + PartialEq + Default,
+{
+    if number == F::default() {
+        // There is one zero.
+        text.push('0');
+        return true;
+    }
+    let mut buffer = zmij::Buffer::new();
+    let shortest = buffer.format(number);
+    if shortest.contains('e') {
+        // Its digits are all there, behind as many zeros as it takes. Writing to a text can't fail.
+        let _ = write!(text, "{number}");
+    } else {
+        text.push_str(shortest.strip_suffix(".0").unwrap_or(shortest));
+    }
+    text.ends_with(|sign: char| sign.is_ascii_digit())
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn numbers_are_their_shortest_decimals(number in any::<f64>(), short in any::<f32>()) {
+            let (mut text, mut shorter) = (String::new(), String::new());
+            push_real(number, &mut text);
+            push_real(short, &mut shorter);
+            prop_assert_eq!(text, (if number == 0.0 { 0.0 } else { number }).to_string());
+            prop_assert_eq!(shorter, (if short == 0.0 { 0.0 } else { short }).to_string());
+        }
+    }
+
+    #[test]
+    fn what_is_no_number_is_told() {
+        for (number, text, is) in [
+            (f64::NAN, "NaN", false),
+            (f64::INFINITY, "inf", false),
+            (-0.0, "0", true),
+            (1e300, "", true),
+        ] {
+            let mut written = String::new();
+            assert_eq!(push_real(number, &mut written), is);
+            assert!(text.is_empty() || written == text, "{written}");
+        }
+    }
+}
