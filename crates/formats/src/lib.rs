@@ -29,5 +29,5 @@ pub use digest::Sum;
 pub use error::{Error, Place, Result};
 pub use guard::is_guarded;
 pub use packing::{Packed, Packing, unpacked};
-pub use table::{Described, Format, Piece, ReadAs, Table, TableParser, Tap};
+pub use table::{Described, Format, Piece, PieceFault, ReadAs, Table, TableParser, Tap};
 pub use whole_file::{WholeFile, remove_unfinished};

@@ -118,6 +118,12 @@ impl Hand {
         self.block.push_cell_of(cell, kind);
     }
 
+    /// Takes a block of rows, behind those taken before.
+    pub(crate) fn block(&mut self, block: Block) -> std::result::Result<(), End> {
+        self.hand_over()?;
+        self.send.send(Ok(block)).map_err(|_| End::Unwanted)
+    }
+
     /// Ends a row, once all its cells are taken.
     pub(crate) fn end_row(&mut self) -> std::result::Result<(), End> {
         let rows = self.block.rows();

@@ -15,6 +15,7 @@ use crate::columnar::{self, BatchParser, BatchPiece, BatchReader, Columnar, Stor
 use crate::delimited::{
     Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
 };
+use crate::json::{BadLine, LinesParser, LinesPiece, LinesReader};
 use crate::packing::look;
 use crate::rows::ReadRows;
 use crate::whole_file::Unfinished;
@@ -105,6 +106,7 @@ enum Kind {
     Text(Box<Reader<Box<dyn Read + Send>>>),
     Rows { rows: Box<dyn ReadRows + Send>, before: Before },
     Batches { batches: Box<BatchReader>, before: Before },
+    Lines { lines: Box<LinesReader>, before: Before },
 }
 
 impl Kind {
@@ -252,8 +254,13 @@ impl Table {
                 let read_as = ReadAs { format: columnar.name(), ..ReadAs::default() };
                 (Kind::Batches { batches, before }, read_as)
             }
-            Format::Text | Format::Json | Format::JsonLines => {
-                let opened = json::open(name, path, format == Format::JsonLines, part)?;
+            Format::JsonLines => {
+                let lines = Box::new(LinesReader::open(name, path)?);
+                let before = Before { rows: 0, lines: 1 };
+                (Kind::Lines { lines, before }, ReadAs { format: "JSON", ..ReadAs::default() })
+            }
+            Format::Text | Format::Json => {
+                let opened = json::open_document(name, path, part)?;
                 (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
             }
         };
@@ -275,7 +282,9 @@ impl Table {
     pub fn layout(&self) -> Layout {
         match &self.kind {
             Kind::Text(reader) => reader.layout().clone(),
-            Kind::Rows { .. } | Kind::Batches { .. } => Layout::usual(self.headers()),
+            Kind::Rows { .. } | Kind::Batches { .. } | Kind::Lines { .. } => {
+                Layout::usual(self.headers())
+            }
         }
     }
 
@@ -283,7 +292,9 @@ impl Table {
     pub fn stored_types(&self) -> Vec<Option<StoredType>> {
         match &self.kind {
             Kind::Batches { batches, .. } => batches.stored_types(),
-            Kind::Text(_) | Kind::Rows { .. } => vec![None; self.headers().len()],
+            Kind::Text(_) | Kind::Rows { .. } | Kind::Lines { .. } => {
+                vec![None; self.headers().len()]
+            }
         }
     }
 }
@@ -297,6 +308,8 @@ pub enum Piece {
     Rows(Block, u64),
     /// Rows in typed columns.
     Batch(BatchPiece),
+    /// Lines of JSON.
+    Lines(LinesPiece),
 }
 
 impl Default for Piece {
@@ -314,6 +327,17 @@ pub enum TableParser {
     Rows,
     /// Of rows in typed columns.
     Batches(BatchParser),
+    /// Of lines of JSON of the table called so.
+    Lines(LinesParser, String),
+}
+
+/// What is wrong with a piece.
+#[derive(Debug)]
+pub enum PieceFault {
+    /// With one of text.
+    Text(Fault),
+    /// With a line of JSON.
+    Line(BadLine),
 }
 
 impl Source for Table {
@@ -326,6 +350,7 @@ impl Source for Table {
             Kind::Text(reader) => reader.headers(),
             Kind::Rows { rows, .. } => rows.headers(),
             Kind::Batches { batches, .. } => batches.headers(),
+            Kind::Lines { lines, .. } => lines.headers(),
         }
     }
 
@@ -344,6 +369,9 @@ impl Source for Table {
             Kind::Text(reader) => TableParser::Text(reader.parser()),
             Kind::Rows { .. } => TableParser::Rows,
             Kind::Batches { batches, .. } => TableParser::Batches(batches.parser()),
+            Kind::Lines { lines, .. } => {
+                TableParser::Lines(lines.parser(), lines.headers().table().to_owned())
+            }
         }
     }
 
@@ -369,20 +397,31 @@ impl Source for Table {
                 }
                 None => false,
             }),
+            (Kind::Lines { lines, .. }, piece) => Ok(match lines.read_piece()? {
+                Some(lines) => {
+                    *piece = Piece::Lines(lines);
+                    true
+                }
+                None => false,
+            }),
         }
     }
 
     fn before(&self) -> Before {
         match &self.kind {
             Kind::Text(reader) => reader.before(),
-            Kind::Rows { before, .. } | Kind::Batches { before, .. } => *before,
+            Kind::Rows { before, .. }
+            | Kind::Batches { before, .. }
+            | Kind::Lines { before, .. } => *before,
         }
     }
 
     fn passed(&mut self, rows: u64, lines: u64) {
         match &mut self.kind {
             Kind::Text(reader) => reader.passed(rows, lines),
-            Kind::Rows { before, .. } | Kind::Batches { before, .. } => {
+            Kind::Rows { before, .. }
+            | Kind::Batches { before, .. }
+            | Kind::Lines { before, .. } => {
                 before.rows += rows;
                 before.lines += lines;
             }
@@ -393,33 +432,42 @@ impl Source for Table {
 impl Parser for TableParser {
     type Piece = Piece;
     type Error = Error;
-    type Fault = Fault;
+    type Fault = PieceFault;
 
     fn want(&mut self, columns: &[usize]) {
         match self {
             Self::Text(parser) => parser.want(columns),
             Self::Batches(parser) => parser.want(columns),
+            Self::Lines(parser, _) => parser.want(columns),
             Self::Rows => {}
         }
     }
 
-    fn parse(&self, piece: &mut Piece, block: &mut Block) -> std::result::Result<u64, Fault> {
+    fn parse(&self, piece: &mut Piece, block: &mut Block) -> std::result::Result<u64, PieceFault> {
         match (self, piece) {
-            (Self::Text(parser), Piece::Text(text)) => parser.parse(text, block),
+            (Self::Text(parser), Piece::Text(text)) => {
+                parser.parse(text, block).map_err(PieceFault::Text)
+            }
+            (Self::Lines(parser, _), Piece::Lines(lines)) => {
+                parser.parse(lines, block).map_err(PieceFault::Line)
+            }
             (_, Piece::Rows(rows, lines)) => {
                 std::mem::swap(rows, block);
                 Ok(*lines)
             }
             (Self::Batches(parser), Piece::Batch(batch)) => Ok(parser.parse(batch, block)),
             // Pieces are of the table that the parser is of.
-            (_, Piece::Text(_) | Piece::Batch(_)) => Ok(0),
+            (_, Piece::Text(_) | Piece::Batch(_) | Piece::Lines(_)) => Ok(0),
         }
     }
 
-    fn error(&self, fault: Fault, before: Before) -> Error {
-        match self {
-            Self::Text(parser) => parser.error(fault, before),
-            Self::Rows | Self::Batches(_) => fault.of("table", before),
+    fn error(&self, fault: PieceFault, before: Before) -> Error {
+        match (self, fault) {
+            (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
+            (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
+            // Faults are of the parser that found them.
+            (_, PieceFault::Text(fault)) => fault.of("table", before),
+            (_, PieceFault::Line(bad)) => bad.told("table"),
         }
     }
 }

@@ -230,7 +230,9 @@ fn columnar_files_are_tables() {
         told + &scene.read(&format!("{output}.jsonl"))
     });
     snapshot("columnar", &told[0]);
-    assert!(told.iter().all(|other| *other == told[0]), "{told:?}");
+    // Where a line is broken depends on the length of the name.
+    let flat = told.each_ref().map(|told| told.split_whitespace().collect::<Vec<_>>());
+    assert!(flat.iter().all(|other| *other == flat[0]), "{told:?}");
     // Several threads make the same of many batches, and a reference reads what it needs.
     let call = "enrich out.arrow --from out.parquet --on Batch --take 'Kg as Again, Day as On'";
     let one = scene.run(&format!("{call} --threads 1 -q")).ended(0).out;
