@@ -280,7 +280,7 @@ fn day(days: i64, text: &mut String) {
         return;
     }
     // Years are counted from March, so that the odd day is the last of its year, in cycles of 400.
-    let days = (days + 719_468) as u64;
+    let days = (days + 719_468).unsigned_abs();
     let (cycle, of_cycle) = (days / 146_097, days % 146_097);
     let of_cycle_year = (of_cycle - of_cycle / 1460 + of_cycle / 36_524 - of_cycle / 146_096) / 365;
     let of_year = of_cycle - (365 * of_cycle_year + of_cycle_year / 4 - of_cycle_year / 100);
@@ -325,7 +325,7 @@ fn span(value: i64, parts: i64, text: &mut String) -> CellKind {
 }
 
 fn clock(value: i64, parts: i64, text: &mut String) {
-    let (seconds, rest) = ((value / parts) as u64, value % parts);
+    let (seconds, rest) = ((value / parts).unsigned_abs(), value % parts);
     match seconds / 3600 {
         hours @ ..100 => two_digits(hours, text),
         hours => push_integer(hours, text),

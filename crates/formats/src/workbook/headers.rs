@@ -6,7 +6,7 @@
 
 use std::ops::Range;
 
-use super::reader::Cell;
+use super::row::Cell;
 use crate::delimited::HeaderRow;
 
 /// A row of a worksheet that is not blank, with its line.

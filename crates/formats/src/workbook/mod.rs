@@ -7,6 +7,7 @@
 mod headers;
 mod part;
 mod reader;
+mod row;
 mod shown;
 mod value;
 mod writer;

@@ -10,12 +10,13 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
 use calamine::{DataRef, Ods, Reader, Xls, Xlsb, Xlsx, XlsxError};
-use gather_keys_core::table::{Block, CellKind, Headers};
+use gather_keys_core::table::{Block, Headers};
 use zip::ZipArchive;
 
 use super::headers::{Head, Merged, find};
 use super::part::{Area, Meant, Named, meant, ranges, tables};
-use super::value::{borrowed, kind, text};
+use super::row::{Cell, Row};
+use super::value::{borrowed, kind, write_text};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
@@ -138,19 +139,6 @@ impl ReadRows for Opened {
             Ok(Err(error)) => Err(error),
             Err(_) => Ok(None),
         }
-    }
-}
-
-/// A cell of a worksheet.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct Cell {
-    pub(super) text: String,
-    pub(super) kind: CellKind,
-}
-
-impl Cell {
-    pub(super) fn is_empty(&self) -> bool {
-        self.text.is_empty()
     }
 }
 
@@ -320,20 +308,20 @@ impl Worker {
         let name = self.name.clone();
         let bad = |error: XlsxError| unread(&name, error.to_string());
         let mut cells = xlsx.worksheet_cells_reader(&chosen).map_err(bad)?;
-        let (mut line, mut row) = (0, Vec::new());
+        let (mut line, mut row) = (0, Row::default());
         while let Some(cell) = cells.next_cell().map_err(bad)? {
             let (at, column) = cell.get_position();
             if u64::from(at) + 1 != line {
-                self.take(line, std::mem::take(&mut row))?;
+                self.take(line, &mut row)?;
+                row.clear();
                 line = u64::from(at) + 1;
                 if self.area().is_some_and(|area| area.last < line) {
                     break;
                 }
             }
-            row.resize((column as usize).max(row.len()), Cell::default());
-            row.push(self.cell(cell.get_value()));
+            self.put(column as usize, cell.get_value(), &mut row);
         }
-        self.take(line, row)?;
+        self.take(line, &mut row)?;
         self.finish()
     }
 
@@ -349,39 +337,41 @@ impl Worker {
         let range = range.map_err(|error| unread(&self.name, error.to_string()))?;
         let (first_row, first_column) = range.start().unwrap_or_default();
         drop(workbook);
+        let mut row = Row::default();
         for (line, cells) in (u64::from(first_row) + 1..).zip(range.rows()) {
-            let mut row = vec![Cell::default(); first_column as usize];
-            row.extend(cells.iter().map(|cell| self.cell(&borrowed(cell))));
-            self.take(line, row)?;
+            row.clear();
+            for (column, cell) in (first_column as usize..).zip(cells) {
+                self.put(column, &borrowed(cell), &mut row);
+            }
+            self.take(line, &mut row)?;
         }
         self.finish()
     }
 
-    fn cell(&self, cell: &DataRef<'_>) -> Cell {
-        let text = text(cell).unwrap_or_else(|| {
-            self.error_cells.fetch_add(1, Ordering::Relaxed);
-            String::new()
+    fn put(&self, column: usize, cell: &DataRef<'_>, row: &mut Row) {
+        row.put(column, |text| {
+            if !write_text(cell, text) {
+                self.error_cells.fetch_add(1, Ordering::Relaxed);
+            }
+            kind(cell)
         });
-        Cell { text, kind: kind(cell) }
     }
 
     /// Takes the next row of the worksheet; one of blanks is none.
-    fn take(&mut self, line: u64, mut row: Vec<Cell>) -> std::result::Result<(), End> {
+    fn take(&mut self, line: u64, row: &mut Row) -> std::result::Result<(), End> {
         if let Some(area) = self.area() {
             if !(area.first..=area.last).contains(&line) {
                 return Ok(());
             }
-            row.truncate(area.columns.end);
-            let before = area.columns.start.min(row.len());
-            row[..before].fill(Cell::default());
+            row.keep(&area.columns);
         }
-        if row.iter().all(Cell::is_empty) {
+        if row.is_blank() {
             return Ok(());
         }
         if self.reading.is_some() {
-            return self.add(line, &row);
+            return self.add(line, row);
         }
-        self.waiting.push((line, row));
+        self.waiting.push((line, row.cells()));
         let is_settled = match self.headers {
             HeaderRow::Line(wanted) => line >= wanted,
             HeaderRow::First | HeaderRow::Absent => true,
@@ -425,13 +415,13 @@ impl Worker {
             return Err(End::Unwanted);
         }
         let mut behind = waiting.into_iter().skip(behind);
-        behind.try_for_each(|(line, row)| self.add(line, &row))
+        behind.try_for_each(|(line, cells)| self.add(line, &Row::of(&cells)))
     }
 
     /// Adds a row to the block in the making.
-    fn add(&mut self, line: u64, row: &[Cell]) -> std::result::Result<(), End> {
+    fn add(&mut self, line: u64, row: &Row) -> std::result::Result<(), End> {
         let Some(making) = &mut self.reading else { return Ok(()) };
-        let stray = |at: &usize| !making.columns.contains(at) && !row[*at].is_empty();
+        let stray = |at: &usize| !making.columns.contains(at) && !row.cell(*at).0.is_empty();
         if let Some(column) = (0..row.len()).find(stray) {
             let place =
                 Place { row: making.rows + making.block.rows() as u64 + 1, line, header: None };
@@ -439,10 +429,8 @@ impl Worker {
             return Err(Error::NoHeaderAbove { name, place, column }.into());
         }
         for column in making.columns.clone() {
-            match row.get(column) {
-                Some(cell) => making.block.push_cell_of(&cell.text, cell.kind),
-                None => making.block.push_cell(""),
-            }
+            let (cell, kind) = row.cell(column);
+            making.block.push_cell_of(cell, kind);
         }
         making.block.push_line(line - making.before - 1);
         if making.block.rows() == AT_ONCE { self.hand_over(line) } else { Ok(()) }

@@ -10,23 +10,31 @@ use gather_keys_core::table::CellKind;
 use jiff::Span;
 use jiff::civil::{Date, date};
 
+use crate::number::{push_integer, push_real};
+
 /// Milliseconds of a day.
 const DAY: i64 = 86_400_000;
 
-/// The text of a cell; `None` when it holds an error.
-pub(super) fn text(cell: &DataRef<'_>) -> Option<String> {
-    Some(match cell {
-        DataRef::Empty => String::new(),
-        DataRef::Error(_) => return None,
-        DataRef::String(text) => text.clone(),
-        DataRef::SharedString(text) => (*text).to_owned(),
-        DataRef::Int(number) => number.to_string(),
-        DataRef::Float(number) => decimal(*number),
-        DataRef::Bool(is) => is.to_string(),
-        DataRef::DateTime(moment) => moment_text(moment),
-        DataRef::DateTimeIso(text) => iso(text),
-        DataRef::DurationIso(text) => span(text).unwrap_or_else(|| text.clone()),
-    })
+/// Writes the text of a cell; whether it is no error.
+pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
+    match cell {
+        DataRef::Empty => {}
+        DataRef::Error(_) => return false,
+        DataRef::String(own) => text.push_str(own),
+        DataRef::SharedString(shared) => text.push_str(shared),
+        DataRef::Int(number) => push_integer(*number, text),
+        DataRef::Float(number) => {
+            push_real(*number, text);
+        }
+        DataRef::Bool(is) => text.push_str(if *is { "true" } else { "false" }),
+        DataRef::DateTime(moment) => text.push_str(&moment_text(moment)),
+        DataRef::DateTimeIso(moment) => text.push_str(&iso(moment)),
+        DataRef::DurationIso(written) => match span(written) {
+            Some(span) => text.push_str(&span),
+            None => text.push_str(written),
+        },
+    }
+    true
 }
 
 /// The kind of a cell.
@@ -61,12 +69,6 @@ pub(super) fn borrowed(cell: &Data) -> DataRef<'_> {
     }
 }
 
-/// The shortest decimal that is the number: `42`, `0.1`, `0.0000001`.
-fn decimal(number: f64) -> String {
-    // There is one zero.
-    if number == 0.0 { "0".to_owned() } else { number.to_string() }
-}
-
 /// A date, a date with a time, or a time, from the number that stands for it.
 fn moment_text(moment: &ExcelDateTime) -> String {
     let milliseconds = (moment.as_f64() * DAY as f64).round() as i64;
@@ -74,7 +76,11 @@ fn moment_text(moment: &ExcelDateTime) -> String {
         return time(milliseconds);
     }
     let (days, rest) = (milliseconds.div_euclid(DAY), milliseconds.rem_euclid(DAY));
-    let Some(date) = date_of(days, is_1904(moment)) else { return decimal(moment.as_f64()) };
+    let Some(date) = date_of(days, is_1904(moment)) else {
+        let mut text = String::new();
+        push_real(moment.as_f64(), &mut text);
+        return text;
+    };
     if rest == 0 { date.to_string() } else { format!("{date}T{}", time(rest)) }
 }
 
@@ -173,8 +179,12 @@ mod tests {
             (DataRef::DateTimeIso("2026-05-19T10:20:00".to_owned()), "2026-05-19T10:20:00"),
             (DataRef::DurationIso("PT26H30M00S".to_owned()), "26:30:00"),
         ] {
-            assert_eq!(text(&cell).as_deref(), Some(want), "{cell:?}");
+            let mut text = String::new();
+            assert!(write_text(&cell, &mut text));
+            assert_eq!(text, want, "{cell:?}");
         }
-        assert_eq!(text(&DataRef::Error(calamine::CellErrorType::NA)), None);
+        let mut none = String::new();
+        assert!(!write_text(&DataRef::Error(calamine::CellErrorType::NA), &mut none));
+        assert!(none.is_empty());
     }
 }
