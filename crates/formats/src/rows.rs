@@ -34,6 +34,8 @@ pub(crate) trait ReadRows {
 pub(crate) struct Streamed {
     headers: Headers,
     rows: Receiver<Result<Block>>,
+    /// Where blocks go that are used, to be filled again.
+    used: SyncSender<Block>,
 }
 
 /// What a reading thread hands its headers and rows to.
@@ -42,6 +44,7 @@ pub(crate) struct Hand {
     send: SyncSender<Result<Block>>,
     has_told: bool,
     block: Block,
+    used: Receiver<Block>,
 }
 
 /// Why a table is not read on.
@@ -70,6 +73,7 @@ impl Streamed {
     ) -> Result<Self> {
         let (send, rows) = sync_channel(AHEAD);
         let (tell, told) = sync_channel(1);
+        let (free, used) = sync_channel(2 * AHEAD);
         let damaged = {
             let name = name.to_owned();
             move || Error::Unread {
@@ -79,7 +83,7 @@ impl Streamed {
             }
         };
         let gone = damaged.clone();
-        let mut hand = Hand { tell, send, has_told: false, block: Block::default() };
+        let mut hand = Hand { tell, send, has_told: false, block: Block::default(), used };
         let work = move || {
             // A reader that fails on what it is given must not end the program.
             let ended = guarded(|| {
@@ -101,7 +105,7 @@ impl Streamed {
         let began = thread::Builder::new().name("table".to_owned()).spawn(work);
         began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
         let headers = told.recv().unwrap_or_else(|_| Err(gone()))?;
-        Ok(Self { headers, rows })
+        Ok(Self { headers, rows, used: free })
     }
 }
 
@@ -116,6 +120,11 @@ impl Hand {
     /// Takes the next cell.
     pub(crate) fn cell(&mut self, cell: &str, kind: CellKind) {
         self.block.push_cell_of(cell, kind);
+    }
+
+    /// Takes the next cell, by what writes it and gives its kind.
+    pub(crate) fn cell_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) {
+        self.block.push_cell_by(write);
     }
 
     /// Takes a block of rows, behind those taken before.
@@ -135,7 +144,8 @@ impl Hand {
         if self.block.rows() == 0 {
             return Ok(());
         }
-        let next = Block::new(self.block.columns());
+        let mut next = self.used.try_recv().unwrap_or_default();
+        next.reset(self.block.columns());
         let block = std::mem::replace(&mut self.block, next);
         self.send.send(Ok(block)).map_err(|_| End::Unwanted)
     }
@@ -154,7 +164,8 @@ impl ReadRows for Streamed {
     fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>> {
         match self.rows.recv() {
             Ok(rows) => {
-                *block = rows?;
+                // One that finds no room is let go.
+                let _ = self.used.try_send(std::mem::replace(block, rows?));
                 Ok(Some(block.rows() as u64))
             }
             Err(_) => Ok(None),

@@ -385,7 +385,10 @@ impl Source for Table {
                 read
             }
             (Kind::Rows { rows, .. }, piece) => {
-                let mut block = Block::default();
+                let mut block = match std::mem::take(piece) {
+                    Piece::Rows(block, _) => block,
+                    _ => Block::default(),
+                };
                 let lines = rows.read_rows(&mut block)?;
                 *piece = Piece::Rows(block, lines.unwrap_or_default());
                 Ok(lines.is_some())

@@ -192,26 +192,58 @@ impl Block {
 
     /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
     /// columns. A block that is [too large](Self::is_too_large) takes no more.
+    #[inline]
     pub fn push_cell(&mut self, cell: &str) {
+        self.push_cell_of(cell, CellKind::Unsaid);
+    }
+
+    /// Adds a cell of a kind behind the last one.
+    #[inline]
+    pub fn push_cell_of(&mut self, cell: &str, kind: CellKind) {
         if self.has_room_for(cell.len() + ROOM.len_utf8()) {
             self.text.push(ROOM);
             let start = self.text.len() as u32;
             self.text.push_str(cell);
-            self.cells.push(Span { start, end: self.text.len() as u32 });
-            if !self.kinds.is_empty() {
-                self.kinds.push(CellKind::Unsaid);
-            }
+            self.end_cell(start, kind);
         }
     }
 
-    /// Adds a cell of a kind behind the last one.
-    pub fn push_cell_of(&mut self, cell: &str, kind: CellKind) {
-        let cells = self.cells.len();
-        self.push_cell(cell);
-        if kind != CellKind::Unsaid && self.cells.len() > cells {
-            self.kinds.resize(cells, CellKind::Unsaid);
+    /// Adds a cell behind the last one, by what writes its text behind that of the others and gives its
+    /// kind. What stands there already is not to be touched.
+    ///
+    /// ```
+    /// use std::fmt::Write;
+    ///
+    /// use gather_keys_core::table::{Block, CellKind};
+    ///
+    /// let mut block = Block::new(1);
+    /// block.push_cell_by(|text| {
+    ///     write!(text, "{}", 6 * 7).map_or(CellKind::Unsaid, |()| CellKind::Number)
+    /// });
+    /// assert_eq!((block.cell(0, 0), block.kind(0, 0)), ("42", CellKind::Number));
+    /// ```
+    #[inline]
+    pub fn push_cell_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) {
+        if !self.has_room_for(ROOM.len_utf8()) {
+            return;
+        }
+        self.text.push(ROOM);
+        let start = self.text.len();
+        let kind = write(&mut self.text);
+        if self.has_room_for(0) {
+            self.end_cell(start as u32, kind);
+        } else {
+            self.text.truncate(start - ROOM.len_utf8());
+        }
+    }
+
+    #[inline]
+    fn end_cell(&mut self, start: u32, kind: CellKind) {
+        if kind != CellKind::Unsaid || !self.kinds.is_empty() {
+            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
             self.kinds.push(kind);
         }
+        self.cells.push(Span { start, end: self.text.len() as u32 });
     }
 
     /// Says the kinds of the last cells.
@@ -362,6 +394,10 @@ mod tests {
         }
         block.push_cell("y");
         block.push_cells("\0z", [1].into_iter());
+        block.push_cell_by(|text| {
+            text.push('w');
+            CellKind::Text
+        });
         assert_eq!(block.rows(), MOST_TEXT / 1001);
         assert!((0..block.rows()).all(|row| block.cell(row, 0).len() == 1000));
         block.reset(1);

@@ -254,14 +254,15 @@ where
 
 /// A whole number with its last `scale` digits behind the point, without needless zeros.
 fn decimal(value: impl std::fmt::Display, scale: i8, text: &mut String) -> CellKind {
+    let at = text.len();
     let _ = write!(text, "{value}");
     let Ok(scale) = usize::try_from(scale) else {
-        if text != "0" {
+        if &text[at..] != "0" {
             text.extend(std::iter::repeat_n('0', usize::from(scale.unsigned_abs())));
         }
         return CellKind::Number;
     };
-    let begin = usize::from(text.starts_with('-'));
+    let begin = at + usize::from(text[at..].starts_with('-'));
     while text.len() - begin <= scale {
         text.insert(begin, '0');
     }

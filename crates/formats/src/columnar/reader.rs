@@ -4,9 +4,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use gather_keys_core::table::{Block, Headers, KeptColumns};
+use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns};
 
 use super::batches::{Batches, schema};
+use super::cells::Cells;
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
 use crate::Result;
@@ -133,11 +134,16 @@ impl BatchParser {
             .map(|&column| self.leaves[column].cells(&piece.batch, &piece.roots))
             .collect();
         let rows = piece.batch.num_rows();
-        let mut room = String::new();
         for row in 0..rows {
             for cells in &columns {
-                let (text, kind) = cells.cell(row, &mut room);
-                block.push_cell_of(text, kind);
+                match cells {
+                    Cells::Blank => block.push_cell(""),
+                    Cells::Texts(value) => match value(row) {
+                        Some(text) => block.push_cell_of(text, CellKind::Text),
+                        None => block.push_cell(""),
+                    },
+                    Cells::Written(write) => block.push_cell_by(|text| write(row, text)),
+                }
             }
             block.push_line(row as u64);
         }

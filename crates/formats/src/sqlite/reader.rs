@@ -32,7 +32,9 @@ pub(crate) fn open(
             mend: "check the database with its own program",
         }
     };
-    let connect = |path: &Path| Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY);
+    // One thread uses it, so that no call need lock it.
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connect = move |path: &Path| Connection::open_with_flags(path, flags);
     let names = connect(path).and_then(|database| {
         let mut names = database.prepare(
             "select name from sqlite_master where type in ('table', 'view') \
@@ -62,19 +64,10 @@ pub(crate) fn open(
         let columns = rows.column_count();
         hand.headers(Headers::new(called, rows.column_names()))?;
         let mut rows = rows.query([]).map_err(failed)?;
-        let mut text = String::new();
         while let Some(row) = rows.next().map_err(failed)? {
             for column in 0..columns {
                 let value = row.get_ref(column).map_err(failed)?;
-                if let ValueRef::Text(bytes) = value
-                    && let Ok(cell) = str::from_utf8(bytes)
-                {
-                    hand.cell(cell, CellKind::Text);
-                    continue;
-                }
-                text.clear();
-                let kind = write_text(value, &mut text);
-                hand.cell(&text, kind);
+                hand.cell_by(|text| write_text(value, text));
             }
             hand.end_row()?;
         }
@@ -92,7 +85,10 @@ fn write_text(value: ValueRef<'_>, text: &mut String) -> CellKind {
         ValueRef::Real(number) => {
             push_real(number, text);
         }
-        ValueRef::Text(bytes) => text.push_str(&String::from_utf8_lossy(bytes)),
+        ValueRef::Text(bytes) => match str::from_utf8(bytes) {
+            Ok(cell) => text.push_str(cell),
+            Err(_) => text.push_str(&String::from_utf8_lossy(bytes)),
+        },
         // Writing to a text can't fail.
         ValueRef::Blob(bytes) => drop(bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}"))),
     }
