@@ -122,11 +122,6 @@ impl Hand {
         self.block.push_cell_of(cell, kind);
     }
 
-    /// Takes the next cell, by what writes it and gives its kind.
-    pub(crate) fn cell_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) {
-        self.block.push_cell_by(write);
-    }
-
     /// Takes a block of rows, behind those taken before.
     pub(crate) fn block(&mut self, block: Block) -> std::result::Result<(), End> {
         self.hand_over()?;

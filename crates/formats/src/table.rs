@@ -18,6 +18,7 @@ use crate::delimited::{
 use crate::json::{BadLine, LinesParser, LinesPiece, LinesReader};
 use crate::packing::look;
 use crate::rows::ReadRows;
+use crate::sqlite::{TableReader, ValuesParser, ValuesPiece};
 use crate::whole_file::Unfinished;
 use crate::{Address, Error, Packing, Result, json, postgresql, sqlite, unpacked, workbook};
 
@@ -39,6 +40,8 @@ pub struct Described {
 /// A table that is open, its headers read.
 pub struct Table {
     kind: Kind,
+    /// How much of it is before the pieces that are not parsed yet, where its reader does not tell.
+    before: Before,
     read_as: ReadAs,
     /// What came out of a pipe, while it is read; it goes on every way out.
     _spooled: Option<(NamedTempFile, Unfinished)>,
@@ -102,17 +105,39 @@ impl Format {
     }
 }
 
+/// What reads a table, by how its pieces come.
 enum Kind {
+    /// As text.
     Text(Box<Reader<Box<dyn Read + Send>>>),
-    Rows { rows: Box<dyn ReadRows + Send>, before: Before },
-    Batches { batches: Box<BatchReader>, before: Before },
-    Lines { lines: Box<LinesReader>, before: Before },
+    /// As rows.
+    Rows(Box<dyn ReadRows + Send>),
+    /// As batches of columns.
+    Batches(Box<BatchReader>),
+    /// As lines of JSON.
+    Lines(Box<LinesReader>),
+    /// As values of a database.
+    Values(Box<TableReader>),
 }
 
 impl Kind {
-    fn rows(rows: impl ReadRows + Send + 'static) -> Self {
-        let before = Before { rows: 0, lines: rows.header_line() };
-        Self::Rows { rows: Box::new(rows), before }
+    fn headers(&self) -> &Headers {
+        match self {
+            Self::Text(reader) => reader.headers(),
+            Self::Rows(rows) => rows.headers(),
+            Self::Batches(batches) => batches.headers(),
+            Self::Lines(lines) => lines.headers(),
+            Self::Values(values) => values.headers(),
+        }
+    }
+
+    /// How much is before the first row. Rows without lines of their own are told as if each stood on the
+    /// one below the headers.
+    fn before(&self) -> Before {
+        let lines = match self {
+            Self::Rows(rows) => rows.header_line(),
+            _ => 1,
+        };
+        Before { rows: 0, lines }
     }
 }
 
@@ -166,7 +191,7 @@ impl Table {
             let (rows, (table, tables)) = postgresql::open(server, tap)?;
             let part = Some((table, tables > 1));
             let read_as = ReadAs { format: "table of a server", part, ..ReadAs::default() };
-            return Ok((Self { kind: Kind::rows(rows), read_as, _spooled: None }, None));
+            return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as), None));
         }
         let (input, bytes) = address.open()?;
         let (first, input) = look(input, FIRST).map_err(unreadable)?;
@@ -213,7 +238,12 @@ impl Table {
             },
             ..ReadAs::default()
         };
-        Ok((Self { kind: Kind::Text(Box::new(reader)), read_as, _spooled: None }, bytes))
+        Ok((Self::of(Kind::Text(Box::new(reader)), read_as), bytes))
+    }
+
+    fn of(kind: Kind, read_as: ReadAs) -> Self {
+        let before = kind.before();
+        Self { kind, before, read_as, _spooled: None }
     }
 
     /// Opens a table that is no text, in the file at `path`.
@@ -236,12 +266,15 @@ impl Table {
                     error_cells: Some(opened.error_cells.clone()),
                     ..ReadAs::default()
                 };
-                (Kind::rows(opened), read_as)
+                (Kind::Rows(Box::new(opened)), read_as)
             }
             Format::Database => {
-                let (opened, (table, tables)) = sqlite::open(name, path, part)?;
+                let (opened, (table, tables)) = TableReader::open(name, path, part)?;
                 let part = Some((table, tables > 1 && part.is_none()));
-                (Kind::rows(opened), ReadAs { format: "database", part, ..ReadAs::default() })
+                (
+                    Kind::Values(Box::new(opened)),
+                    ReadAs { format: "database", part, ..ReadAs::default() },
+                )
             }
             Format::Parquet | Format::Arrow => {
                 let columnar = match format {
@@ -249,22 +282,19 @@ impl Table {
                     _ => Columnar::Arrow,
                 };
                 let batches = Box::new(BatchReader::open(name, path, columnar)?);
-                // Rows without lines of their own are told as if each stood on the one below the headers.
-                let before = Before { rows: 0, lines: 1 };
                 let read_as = ReadAs { format: columnar.name(), ..ReadAs::default() };
-                (Kind::Batches { batches, before }, read_as)
+                (Kind::Batches(batches), read_as)
             }
             Format::JsonLines => {
                 let lines = Box::new(LinesReader::open(name, path)?);
-                let before = Before { rows: 0, lines: 1 };
-                (Kind::Lines { lines, before }, ReadAs { format: "JSON", ..ReadAs::default() })
+                (Kind::Lines(lines), ReadAs { format: "JSON", ..ReadAs::default() })
             }
             Format::Text | Format::Json => {
                 let opened = json::open_document(name, path, part)?;
-                (Kind::rows(opened), ReadAs { format: "JSON", ..ReadAs::default() })
+                (Kind::Rows(Box::new(opened)), ReadAs { format: "JSON", ..ReadAs::default() })
             }
         };
-        Ok(Self { kind, read_as, _spooled: None })
+        Ok(Self::of(kind, read_as))
     }
 
     /// How it was read.
@@ -282,19 +312,15 @@ impl Table {
     pub fn layout(&self) -> Layout {
         match &self.kind {
             Kind::Text(reader) => reader.layout().clone(),
-            Kind::Rows { .. } | Kind::Batches { .. } | Kind::Lines { .. } => {
-                Layout::usual(self.headers())
-            }
+            other => Layout::usual(other.headers()),
         }
     }
 
     /// The types that its columns have in its file, as far as it tells any.
     pub fn stored_types(&self) -> Vec<Option<StoredType>> {
         match &self.kind {
-            Kind::Batches { batches, .. } => batches.stored_types(),
-            Kind::Text(_) | Kind::Rows { .. } | Kind::Lines { .. } => {
-                vec![None; self.headers().len()]
-            }
+            Kind::Batches(batches) => batches.stored_types(),
+            other => vec![None; other.headers().len()],
         }
     }
 }
@@ -310,6 +336,8 @@ pub enum Piece {
     Batch(BatchPiece),
     /// Lines of JSON.
     Lines(LinesPiece),
+    /// Values of a database.
+    Values(ValuesPiece),
 }
 
 impl Default for Piece {
@@ -329,6 +357,8 @@ pub enum TableParser {
     Batches(BatchParser),
     /// Of lines of JSON of the table called so.
     Lines(LinesParser, String),
+    /// Of values of a database.
+    Values(ValuesParser),
 }
 
 /// What is wrong with a piece.
@@ -346,17 +376,14 @@ impl Source for Table {
     type Parser = TableParser;
 
     fn headers(&self) -> &Headers {
-        match &self.kind {
-            Kind::Text(reader) => reader.headers(),
-            Kind::Rows { rows, .. } => rows.headers(),
-            Kind::Batches { batches, .. } => batches.headers(),
-            Kind::Lines { lines, .. } => lines.headers(),
-        }
+        self.kind.headers()
     }
 
     fn want(&mut self, columns: &[usize]) {
-        if let Kind::Batches { batches, .. } = &mut self.kind {
-            batches.want(columns);
+        match &mut self.kind {
+            Kind::Batches(batches) => batches.want(columns),
+            Kind::Values(values) => values.want(columns),
+            Kind::Text(_) | Kind::Rows(_) | Kind::Lines(_) => {}
         }
     }
 
@@ -367,67 +394,55 @@ impl Source for Table {
     fn parser(&self) -> TableParser {
         match &self.kind {
             Kind::Text(reader) => TableParser::Text(reader.parser()),
-            Kind::Rows { .. } => TableParser::Rows,
-            Kind::Batches { batches, .. } => TableParser::Batches(batches.parser()),
-            Kind::Lines { lines, .. } => {
+            Kind::Rows(_) => TableParser::Rows,
+            Kind::Batches(batches) => TableParser::Batches(batches.parser()),
+            Kind::Lines(lines) => {
                 TableParser::Lines(lines.parser(), lines.headers().table().to_owned())
             }
+            Kind::Values(values) => TableParser::Values(values.parser()),
         }
     }
 
     fn read_piece(&mut self, piece: &mut Piece) -> Result<bool> {
-        match (&mut self.kind, piece) {
-            (Kind::Text(reader), Piece::Text(text)) => reader.read_piece(text),
-            (Kind::Text(reader), piece) => {
-                let mut text = Vec::new();
-                let read = reader.read_piece(&mut text);
+        let next = match (&mut self.kind, std::mem::take(piece)) {
+            (Kind::Text(reader), own) => {
+                let mut text = match own {
+                    Piece::Text(text) => text,
+                    _ => Vec::new(),
+                };
+                let is_next = reader.read_piece(&mut text)?;
                 *piece = Piece::Text(text);
-                read
+                return Ok(is_next);
             }
-            (Kind::Rows { rows, .. }, piece) => {
-                let mut block = match std::mem::take(piece) {
+            (Kind::Rows(rows), own) => {
+                let mut block = match own {
                     Piece::Rows(block, _) => block,
                     _ => Block::default(),
                 };
-                let lines = rows.read_rows(&mut block)?;
-                *piece = Piece::Rows(block, lines.unwrap_or_default());
-                Ok(lines.is_some())
+                rows.read_rows(&mut block)?.map(|lines| Piece::Rows(block, lines))
             }
-            (Kind::Batches { batches, .. }, piece) => Ok(match batches.read_piece()? {
-                Some(batch) => {
-                    *piece = Piece::Batch(batch);
-                    true
-                }
-                None => false,
-            }),
-            (Kind::Lines { lines, .. }, piece) => Ok(match lines.read_piece()? {
-                Some(lines) => {
-                    *piece = Piece::Lines(lines);
-                    true
-                }
-                None => false,
-            }),
-        }
+            (Kind::Batches(batches), _) => batches.read_piece()?.map(Piece::Batch),
+            (Kind::Lines(lines), _) => lines.read_piece()?.map(Piece::Lines),
+            (Kind::Values(values), _) => values.read_piece()?.map(Piece::Values),
+        };
+        let is_next = next.is_some();
+        *piece = next.unwrap_or_default();
+        Ok(is_next)
     }
 
     fn before(&self) -> Before {
         match &self.kind {
             Kind::Text(reader) => reader.before(),
-            Kind::Rows { before, .. }
-            | Kind::Batches { before, .. }
-            | Kind::Lines { before, .. } => *before,
+            _ => self.before,
         }
     }
 
     fn passed(&mut self, rows: u64, lines: u64) {
-        match &mut self.kind {
-            Kind::Text(reader) => reader.passed(rows, lines),
-            Kind::Rows { before, .. }
-            | Kind::Batches { before, .. }
-            | Kind::Lines { before, .. } => {
-                before.rows += rows;
-                before.lines += lines;
-            }
+        if let Kind::Text(reader) = &mut self.kind {
+            reader.passed(rows, lines);
+        } else {
+            self.before.rows += rows;
+            self.before.lines += lines;
         }
     }
 }
@@ -442,7 +457,8 @@ impl Parser for TableParser {
             Self::Text(parser) => parser.want(columns),
             Self::Batches(parser) => parser.want(columns),
             Self::Lines(parser, _) => parser.want(columns),
-            Self::Rows => {}
+            // Its reader asks for no others.
+            Self::Rows | Self::Values(_) => {}
         }
     }
 
@@ -459,8 +475,9 @@ impl Parser for TableParser {
                 Ok(*lines)
             }
             (Self::Batches(parser), Piece::Batch(batch)) => Ok(parser.parse(batch, block)),
+            (Self::Values(parser), Piece::Values(values)) => Ok(parser.parse(values, block)),
             // Pieces are of the table that the parser is of.
-            (_, Piece::Text(_) | Piece::Batch(_) | Piece::Lines(_)) => Ok(0),
+            _ => Ok(0),
         }
     }
 

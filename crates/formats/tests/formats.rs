@@ -164,3 +164,41 @@ fn empty_and_cut_files_are_told() {
     let missing = Address::File(folder.path().join("missing.csv"));
     assert!(read(&missing, &Described::default()).unwrap_err().contains("missing.csv"));
 }
+
+/// Of a database no more than the wanted columns are asked for, whatever they are called.
+#[test]
+fn wanted_columns_of_a_database_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("hives.sqlite");
+    let database = rusqlite::Connection::open(&path).unwrap();
+    database
+        .execute_batch(
+            "create table hives (Tag, \"Kg \"\"net\"\"\", Seen); \
+             insert into hives values ('007', 1.5, x'00ff'), (8, null, -0.0), \
+                 ('\u{e9}', 1e300, 12345678901234567); \
+             create view doubled as select Tag, Seen as Tag, Tag as Last from hives",
+        )
+        .unwrap();
+    drop(database);
+    for (table, wanted, want) in [
+        ("hives", &[0, 1, 2][..], "007|1.5|00ff/8||0/é|1e300|12345678901234567"),
+        ("hives", &[1], "1.5//1e300"),
+        ("hives", &[2, 0], "00ff|007/0|8/12345678901234567|é"),
+        ("hives", &[], "//"),
+        ("doubled", &[1], "00ff/0/12345678901234567"),
+        ("doubled", &[2, 1], "007|00ff/8|0/é|12345678901234567"),
+    ] {
+        let address = Address::Part(path.clone(), table.to_owned());
+        let (mut table, _) = Table::open(&address, &Described::default(), &|input| input).unwrap();
+        table.want(wanted);
+        let mut block = Block::default();
+        assert!(table.read_block(&mut block).unwrap());
+        let row = |row| -> String {
+            let cells: Vec<&str> = wanted.iter().map(|&column| block.cell(row, column)).collect();
+            cells.join("|")
+        };
+        let rows: Vec<String> = (0..block.rows()).map(row).collect();
+        let large = format!("1{}", "0".repeat(300));
+        assert_eq!(rows.join("/"), want.replace("1e300", &large));
+    }
+}

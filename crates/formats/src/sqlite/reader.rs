@@ -1,99 +1,179 @@
 //! Reading a table or a view of a database.
 
-use std::fmt::Write;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread;
 
-use gather_keys_core::table::{CellKind, Headers};
-use rusqlite::types::ValueRef;
+use gather_keys_core::table::Headers;
 use rusqlite::{Connection, OpenFlags};
 
-use crate::number::{push_integer, push_real};
-use crate::rows::{End, Streamed};
+use super::quoted;
+use super::values::{ValuesParser, ValuesPiece};
+use crate::rows::{AHEAD, AT_ONCE};
 use crate::{Error, Result};
 
 /// How such a file begins.
 pub(crate) const BEGINS: &[u8] = b"SQLite format 3\0";
 
-/// Begins to read a table or view of the database at `path`: the one of a name, or else the first. Gives
-/// its name, and how many there are.
-///
-/// # Errors
-/// When the database can't be read, or has no such table.
-pub(crate) fn open(
-    name: &str,
-    path: &Path,
-    part: Option<&str>,
-) -> Result<(Streamed, (String, usize))> {
-    let unread = {
-        let name = name.to_owned();
-        move |error: &rusqlite::Error| Error::Unread {
-            name: name.clone(),
-            said: error.to_string(),
-            mend: "check the database with its own program",
-        }
-    };
-    // One thread uses it, so that no call need lock it.
-    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let connect = move |path: &Path| Connection::open_with_flags(path, flags);
-    let names = connect(path).and_then(|database| {
-        let mut names = database.prepare(
-            "select name from sqlite_master where type in ('table', 'view') \
-             and name not like 'sqlite\\_%' escape '\\' order by rowid",
-        )?;
-        let names = names.query_map([], |row| row.get::<_, String>(0))?;
-        names.collect::<std::result::Result<Vec<String>, _>>()
-    });
-    let names = names.map_err(|error| unread(&error))?;
-    let chosen = match part {
-        None => names.first(),
-        Some(part) => names.iter().find(|name| *name == part),
-    };
-    let none = || Error::NoPart {
-        name: name.to_owned(),
-        what: "table",
-        asked: part.unwrap_or_default().to_owned(),
-        all: names.clone(),
-    };
-    let chosen = chosen.ok_or_else(none)?.clone();
-    let (path, table, called) = (path.to_owned(), chosen.clone(), name.to_owned());
-    let streamed = Streamed::begin(name, move |hand| {
-        let failed = |error: rusqlite::Error| End::Failed(unread(&error));
-        let database = connect(&path).map_err(failed)?;
-        let query = format!("select * from \"{}\"", table.replace('"', "\"\""));
-        let mut rows = database.prepare(&query).map_err(failed)?;
-        let columns = rows.column_count();
-        hand.headers(Headers::new(called, rows.column_names()))?;
-        let mut rows = rows.query([]).map_err(failed)?;
-        while let Some(row) = rows.next().map_err(failed)? {
-            for column in 0..columns {
-                let value = row.get_ref(column).map_err(failed)?;
-                hand.cell_by(|text| write_text(value, text));
-            }
-            hand.end_row()?;
-        }
-        Ok(())
-    })?;
-    Ok((streamed, (chosen, names.len())))
+/// How many bytes of values are handed over at a time.
+const PIECE: usize = 1 << 16;
+
+/// Reads a table or view.
+pub(crate) struct TableReader {
+    name: String,
+    path: PathBuf,
+    table: String,
+    headers: Headers,
+    /// The columns that are read, ascending.
+    read: Vec<usize>,
+    values: Option<Receiver<Result<ValuesPiece>>>,
 }
 
-/// Writes the canonical text of a value, and gives its kind; bytes that are no text are hexadecimal
-/// digits.
-fn write_text(value: ValueRef<'_>, text: &mut String) -> CellKind {
-    match value {
-        ValueRef::Null => return CellKind::Unsaid,
-        ValueRef::Integer(number) => push_integer(number, text),
-        ValueRef::Real(number) => {
-            push_real(number, text);
+fn connect(path: &Path) -> rusqlite::Result<Connection> {
+    // One thread uses it, so that no call need lock it.
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    Connection::open_with_flags(path, flags)
+}
+
+fn unread(name: &str, error: &rusqlite::Error) -> Error {
+    let mend = "check the database with its own program";
+    Error::Unread { name: name.to_owned(), said: error.to_string(), mend }
+}
+
+impl TableReader {
+    /// Opens a table or view of the database at `path`: the one of a name, or else the first. Gives its
+    /// name, and how many there are.
+    ///
+    /// # Errors
+    /// When the database can't be read, or has no such table.
+    pub(crate) fn open(
+        name: &str,
+        path: &Path,
+        part: Option<&str>,
+    ) -> Result<(Self, (String, usize))> {
+        let failed = |error: rusqlite::Error| unread(name, &error);
+        let database = connect(path).map_err(failed)?;
+        let names = names(&database).map_err(failed)?;
+        let chosen = match part {
+            None => names.first(),
+            Some(part) => names.iter().find(|name| *name == part),
+        };
+        let none = || Error::NoPart {
+            name: name.to_owned(),
+            what: "table",
+            asked: part.unwrap_or_default().to_owned(),
+            all: names.clone(),
+        };
+        let table = chosen.ok_or_else(none)?.clone();
+        let query = format!("select * from {}", quoted(&table));
+        let rows = database.prepare(&query).map_err(failed)?;
+        let headers = Headers::new(name, rows.column_names());
+        let read = (0..headers.len()).collect();
+        let (name, path) = (name.to_owned(), path.to_owned());
+        let reader = Self { name, path, table: table.clone(), headers, read, values: None };
+        Ok((reader, (table, names.len())))
+    }
+
+    pub(crate) fn headers(&self) -> &Headers {
+        &self.headers
+    }
+
+    pub(crate) fn want(&mut self, columns: &[usize]) {
+        self.read = columns.to_vec();
+        self.read.sort_unstable();
+        self.read.dedup();
+    }
+
+    pub(crate) fn parser(&self) -> ValuesParser {
+        ValuesParser::new(self.headers.len(), &self.read)
+    }
+
+    /// The next piece; `None` when there is none left.
+    ///
+    /// # Errors
+    /// When the database can't be read.
+    pub(crate) fn read_piece(&mut self) -> Result<Option<ValuesPiece>> {
+        if self.values.is_none() {
+            let (query, picked) = self.query();
+            self.values = Some(begin(&self.name, &self.path, query, picked)?);
         }
-        ValueRef::Text(bytes) => match str::from_utf8(bytes) {
-            Ok(cell) => text.push_str(cell),
-            Err(_) => text.push_str(&String::from_utf8_lossy(bytes)),
-        },
-        // Writing to a text can't fail.
-        ValueRef::Blob(bytes) => drop(bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}"))),
+        let Some(values) = &self.values else { return Ok(None) };
+        values.recv().map_or(Ok(None), |piece| piece.map(Some))
     }
-    match value {
-        ValueRef::Integer(_) | ValueRef::Real(_) => CellKind::Number,
-        _ => CellKind::Text,
+
+    /// What asks for the columns that are read, and which of the columns that it gives they are.
+    fn query(&self) -> (String, Vec<usize>) {
+        let table = quoted(&self.table);
+        // Of two columns of one name, a name tells the first only.
+        let is_plain = (0..self.headers.len())
+            .all(|column| self.headers.address(column) == self.headers.name(column));
+        if self.read.is_empty() {
+            return (format!("select null from {table}"), Vec::new());
+        }
+        if self.read.len() == self.headers.len() || !is_plain {
+            return (format!("select * from {table}"), self.read.clone());
+        }
+        let columns: Vec<String> =
+            self.read.iter().map(|&column| quoted(self.headers.name(column))).collect();
+        let picked = (0..columns.len()).collect();
+        (format!("select {} from {table}", columns.join(", ")), picked)
     }
+}
+
+/// The tables and views of a database, in the order in which they were made.
+fn names(database: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut names = database.prepare(
+        "select name from sqlite_master where type in ('table', 'view') \
+         and name not like 'sqlite\\_%' escape '\\' order by rowid",
+    )?;
+    let names = names.query_map([], |row| row.get::<_, String>(0))?;
+    names.collect()
+}
+
+/// Begins to ask, in a thread of its own.
+fn begin(
+    name: &str,
+    path: &Path,
+    query: String,
+    picked: Vec<usize>,
+) -> Result<Receiver<Result<ValuesPiece>>> {
+    let (send, values) = sync_channel(AHEAD);
+    let (called, path) = (name.to_owned(), path.to_owned());
+    let work = move || {
+        if let Err(error) = ask(&path, &query, &picked, &send) {
+            // Nobody needs to know if nobody waits.
+            let _ = send.send(Err(unread(&called, &error)));
+        }
+    };
+    let began = thread::Builder::new().name("table".to_owned()).spawn(work);
+    began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
+    Ok(values)
+}
+
+fn ask(
+    path: &Path,
+    query: &str,
+    picked: &[usize],
+    send: &SyncSender<Result<ValuesPiece>>,
+) -> rusqlite::Result<()> {
+    let database = connect(path)?;
+    let mut rows = database.prepare(query)?;
+    let mut rows = rows.query([])?;
+    let mut piece = ValuesPiece::default();
+    while let Some(row) = rows.next()? {
+        for &column in picked {
+            piece.push(row.get_ref(column)?);
+        }
+        piece.end_row();
+        if piece.len() >= PIECE || piece.rows() == AT_ONCE {
+            let whole = std::mem::take(&mut piece);
+            if send.send(Ok(whole)).is_err() {
+                return Ok(());
+            }
+        }
+    }
+    if piece.rows() > 0 {
+        let _ = send.send(Ok(piece));
+    }
+    Ok(())
 }

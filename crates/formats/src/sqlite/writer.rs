@@ -10,6 +10,7 @@ use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink}
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
+use super::quoted;
 use crate::workbook::is_plain_number;
 use crate::{Error, Result};
 
@@ -24,11 +25,6 @@ pub struct DatabaseWriter {
     connection: Connection,
     columns: usize,
     insert: String,
-}
-
-/// A name as it stands in a statement.
-fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
 }
 
 impl DatabaseWriter {

@@ -1,0 +1,124 @@
+//! The values of rows as a database has them, on their way to whoever makes cells of them.
+//!
+//! To go through a database takes one thread; making texts of its numbers can be done by any.
+
+use std::fmt::Write;
+
+use gather_keys_core::table::{Block, CellKind, KeptColumns};
+use rusqlite::types::ValueRef;
+
+use crate::number::{push_integer, push_real};
+
+/// Rows of values, end to end: what each is, and its bytes.
+#[derive(Debug, Default)]
+pub struct ValuesPiece {
+    bytes: Vec<u8>,
+    rows: usize,
+}
+
+/// What a value is.
+const NOTHING: u8 = 0;
+const INTEGER: u8 = 1;
+const REAL: u8 = 2;
+const TEXT: u8 = 3;
+const BYTES: u8 = 4;
+
+impl ValuesPiece {
+    /// How many bytes the values take.
+    pub(super) fn len(&self) -> usize {
+        self.bytes.len()
+    }
+
+    pub(super) fn rows(&self) -> usize {
+        self.rows
+    }
+
+    pub(super) fn push(&mut self, value: ValueRef<'_>) {
+        let (kind, eight) = match value {
+            ValueRef::Null => return self.bytes.push(NOTHING),
+            ValueRef::Integer(number) => (INTEGER, number.to_le_bytes()),
+            ValueRef::Real(number) => (REAL, number.to_le_bytes()),
+            ValueRef::Text(bytes) => return self.push_bytes(TEXT, bytes),
+            ValueRef::Blob(bytes) => return self.push_bytes(BYTES, bytes),
+        };
+        self.bytes.push(kind);
+        self.bytes.extend_from_slice(&eight);
+    }
+
+    fn push_bytes(&mut self, kind: u8, bytes: &[u8]) {
+        self.bytes.push(kind);
+        self.bytes.extend_from_slice(&(bytes.len() as u64).to_le_bytes());
+        self.bytes.extend_from_slice(bytes);
+    }
+
+    pub(super) fn end_row(&mut self) {
+        self.rows += 1;
+    }
+}
+
+/// Makes blocks of values.
+#[derive(Debug, Clone)]
+pub struct ValuesParser {
+    columns: usize,
+    /// The columns that the values are of, ascending.
+    pub(super) read: Vec<usize>,
+}
+
+impl ValuesParser {
+    pub(super) fn new(columns: usize, read: &[usize]) -> Self {
+        Self { columns, read: read.to_vec() }
+    }
+
+    /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
+    /// are.
+    pub(crate) fn parse(&self, piece: &ValuesPiece, block: &mut Block) -> u64 {
+        block.reset_to(KeptColumns::only(&self.read, self.columns));
+        let mut bytes = &piece.bytes[..];
+        for row in 0..piece.rows {
+            for _ in &self.read {
+                bytes = push_cell(bytes, block);
+            }
+            block.push_line(row as u64);
+        }
+        piece.rows as u64
+    }
+}
+
+/// Adds the cell of the first value to a block: a number as its shortest exact decimal, bytes that are
+/// no text as hexadecimal digits. Gives what is behind it.
+fn push_cell<'b>(bytes: &'b [u8], block: &mut Block) -> &'b [u8] {
+    // What was put there is there.
+    let Some((&kind, bytes)) = bytes.split_first() else { return bytes };
+    let eight = || bytes.first_chunk::<8>().copied().unwrap_or_default();
+    match kind {
+        INTEGER => block.push_cell_by(|text| {
+            push_integer(i64::from_le_bytes(eight()), text);
+            CellKind::Number
+        }),
+        REAL => block.push_cell_by(|text| {
+            push_real(f64::from_le_bytes(eight()), text);
+            CellKind::Number
+        }),
+        TEXT | BYTES => {
+            let end = 8 + u64::from_le_bytes(eight()) as usize;
+            let own = bytes.get(8..end).unwrap_or_default();
+            match str::from_utf8(own) {
+                Ok(cell) if kind == TEXT => block.push_cell_of(cell, CellKind::Text),
+                _ if kind == TEXT => {
+                    block.push_cell_of(&String::from_utf8_lossy(own), CellKind::Text);
+                }
+                _ => block.push_cell_by(|text| {
+                    // Writing to a text can't fail.
+                    let _ = own.iter().try_for_each(|byte| write!(text, "{byte:02x}"));
+                    CellKind::Text
+                }),
+            }
+            return bytes.get(end..).unwrap_or_default();
+        }
+        _ => {
+            block.push_cell("");
+            return bytes;
+        }
+    }
+    &bytes[8..]
+}
