@@ -16,7 +16,6 @@ use arrow_array::types::{
     TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType,
     TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
 };
-use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use arrow_schema::{DataType, TimeUnit};
 use gather_keys_core::table::CellKind;
 use serde_json::Value;
@@ -69,7 +68,6 @@ impl<'a> Cells<'a> {
             };
         }
         match array.data_type() {
-            DataType::Null => Self::Blank,
             DataType::Utf8 => Self::texts(array, |row| array.as_string::<i32>().value(row)),
             DataType::LargeUtf8 => Self::texts(array, |row| array.as_string::<i64>().value(row)),
             DataType::Utf8View => Self::texts(array, |row| array.as_string_view().value(row)),
@@ -183,19 +181,28 @@ impl<'a> Cells<'a> {
                 let _ = write!(text, "{}", value(array, row));
                 CellKind::Text
             }),
-            _ => Self::shown(array),
+            // Tables with other types are not opened.
+            _ => Self::Blank,
         }
     }
 
-    /// As the library shows them.
-    fn shown(array: &'a dyn Array) -> Self {
-        static PLAIN: FormatOptions<'static> = FormatOptions::new();
-        match ArrayFormatter::try_new(array, &PLAIN) {
-            Ok(shown) => Self::unless_null(array, move |row, text| {
-                let _ = write!(text, "{}", shown.value(row));
-                CellKind::Text
-            }),
-            Err(_) => Self::Blank,
+    /// Whether cells can be made of a type's values.
+    pub(super) fn are_known(stored: &DataType) -> bool {
+        match stored {
+            DataType::Interval(_)
+            | DataType::Union(..)
+            | DataType::ListView(_)
+            | DataType::LargeListView(_)
+            | DataType::RunEndEncoded(..) => false,
+            DataType::Dictionary(_, of) => Self::are_known(of),
+            DataType::List(of)
+            | DataType::LargeList(of)
+            | DataType::FixedSizeList(of, _)
+            | DataType::Map(of, _) => Self::are_known(of.data_type()),
+            DataType::Struct(fields) => {
+                fields.iter().all(|field| Self::are_known(field.data_type()))
+            }
+            _ => true,
         }
     }
 

@@ -5,21 +5,18 @@
 //! other is left.
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, StringArray};
-use arrow_cast::{CastOptions, cast_with_options};
-use arrow_schema::{ArrowError, DataType, TimeUnit};
+use arrow_array::{Array, StringArray};
+use arrow_schema::{DataType, TimeUnit};
 use gather_keys_core::table::CellKind;
 use jiff::civil::{Date, Time};
 
 use super::StoredType;
 use super::cells::Cells;
+use super::typed::typed;
 use crate::workbook::is_plain_number;
 
 /// What a time zone is called that any reader knows.
 const UTC: &str = "UTC";
-
-/// The same in the words of the library, which knows no others.
-const OFFSET: &str = "+00:00";
 
 /// How many digits a decimal holds.
 const DIGITS: usize = 38;
@@ -130,7 +127,7 @@ impl Fit {
         if !self.left.has(Left::STORED) || is_text(&stored.0) {
             return;
         }
-        let fits = typed(texts, &stored.0, true).is_ok_and(|typed| {
+        let fits = typed(texts, &stored.0).is_some_and(|typed| {
             let (cells, mut room) = (Cells::of(&*typed), String::new());
             let mut rows = 0..texts.len();
             rows.all(|row| texts.is_null(row) || cells.cell(row, &mut room).0 == texts.value(row))
@@ -181,29 +178,7 @@ impl Fit {
 }
 
 fn is_text(stored: &DataType) -> bool {
-    matches!(
-        stored,
-        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View | DataType::Dictionary(..)
-    )
-}
-
-/// Texts as values of a type; those that are none become blank where `lenient`, and are an error if not.
-pub(crate) fn typed(
-    texts: &StringArray,
-    to: &DataType,
-    lenient: bool,
-) -> Result<ArrayRef, ArrowError> {
-    let options = CastOptions { safe: lenient, ..CastOptions::default() };
-    match to {
-        DataType::Timestamp(unit, Some(_)) => {
-            // The moment is the same whatever zone its type names.
-            let utc = DataType::Timestamp(*unit, Some(OFFSET.into()));
-            let moments = cast_with_options(texts, &utc, &options)?.to_data();
-            let moments = moments.into_builder().data_type(to.clone()).build()?;
-            Ok(arrow_array::make_array(moments))
-        }
-        _ => cast_with_options(texts, to, &options),
-    }
+    matches!(stored, DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View)
 }
 
 /// A batch's column of texts.

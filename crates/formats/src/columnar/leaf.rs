@@ -33,16 +33,26 @@ impl Leaf {
         leaves
     }
 
+    /// What its type is called, if cells can't be made of that.
+    pub(super) fn unknown_type(&self) -> Option<String> {
+        (!Cells::are_known(&self.stored)).then(|| self.stored.to_string())
+    }
+
     /// The type that the column keeps where it goes; none where its cells can't be told to have it.
     pub(super) fn kept_type(&self) -> Option<StoredType> {
         let is_kept = |stored: &DataType| {
-            stored.is_numeric()
+            stored.is_integer()
                 || matches!(
                     stored,
                     DataType::Boolean
                         | DataType::Utf8
                         | DataType::LargeUtf8
                         | DataType::Utf8View
+                        | DataType::Float32
+                        | DataType::Float64
+                        | DataType::Decimal32(..)
+                        | DataType::Decimal64(..)
+                        | DataType::Decimal128(..)
                         | DataType::Date32
                         | DataType::Timestamp(..)
                         | DataType::Time32(_)
@@ -51,7 +61,7 @@ impl Leaf {
         };
         let is_kept = match &self.stored {
             DataType::Dictionary(_, values) => {
-                matches!(**values, DataType::Utf8 | DataType::LargeUtf8)
+                matches!(**values, DataType::Utf8)
             }
             stored => is_kept(stored),
         };

@@ -10,6 +10,7 @@ mod fit;
 mod leaf;
 mod reader;
 mod spool;
+mod typed;
 mod writer;
 
 pub(crate) use batches::begins;

@@ -10,7 +10,7 @@ use super::batches::{Batches, schema};
 use super::cells::Cells;
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
-use crate::Result;
+use crate::{Error, Result};
 
 /// The most rows of a piece: batches of an Arrow file may be of any size.
 const PIECE: usize = 4096;
@@ -51,6 +51,12 @@ impl BatchReader {
     /// [`Error::Unread`](crate::Error::Unread) when the file is damaged or of another kind.
     pub(crate) fn open(name: &str, path: &Path, kind: Columnar) -> Result<Self> {
         let leaves = Leaf::all(&*schema(name, path, kind)?);
+        let unknown = leaves.iter().find_map(|leaf| leaf.unknown_type().map(|of| (leaf, of)));
+        if let Some((leaf, stored)) = unknown {
+            let said = format!("cells can't be made of `{}`, which is {stored}", leaf.header);
+            let mend = "leave the column out of the file";
+            return Err(Error::Unread { name: name.to_owned(), said, mend });
+        }
         let headers = Headers::new(name, leaves.iter().map(|leaf| &leaf.header[..]));
         let roots = roots(leaves.iter());
         let (name, path) = (name.to_owned(), path.to_owned());

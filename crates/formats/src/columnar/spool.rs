@@ -15,7 +15,8 @@ use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
 
 use super::StoredType;
-use super::fit::{Fit, texts, typed};
+use super::fit::{Fit, texts};
+use super::typed::typed;
 use crate::{Error, Result};
 
 /// Takes a table in, as a sink.
@@ -98,7 +99,10 @@ impl Spooled {
         let columns = batch.columns().iter().zip(self.schema.fields()).map(|(column, field)| {
             match field.data_type() {
                 DataType::Utf8 => Ok(column.clone()),
-                chosen => typed(texts(column), chosen, false),
+                chosen => typed(texts(column), chosen).ok_or_else(|| {
+                    let header = field.name();
+                    ArrowError::CastError(format!("a cell of `{header}` is no {chosen}"))
+                }),
             }
         });
         let columns = columns.collect::<std::result::Result<Vec<ArrayRef>, _>>();
