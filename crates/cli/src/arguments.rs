@@ -112,8 +112,9 @@ wrong (nothing is written).";
 /// [`crate::table_arguments`].
 #[derive(Debug, Args)]
 pub(crate) struct Tables {
-    /// The main table: a CSV file, a workbook (registry.xlsx#Hives), JSON (hives.jsonl), a database
-    /// (co-op.sqlite#hives), or `-` for standard input; or a plan, a TOML file that holds all of these options
+    /// The main table: a CSV file, a workbook (registry.xlsx#Hives), JSON (hives.jsonl), a Parquet or Arrow
+    /// file, a table of a database (co-op.sqlite#hives, postgres://edda@db/co-op#hives), or `-` for
+    /// standard input; or a plan, a TOML file that holds all of these options
     #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,
     /// With a plan: another main table than the plan's
@@ -352,7 +353,7 @@ pub(crate) fn threads(asked: Option<u16>) -> usize {
 pub(crate) struct Enrich {
     #[command(flatten)]
     pub(crate) tables: Tables,
-    /// The file to write, by its ending a workbook (.xlsx), JSON, or a table of a database
+    /// The file to write, by its ending a workbook (.xlsx), JSON, a Parquet or Arrow file, or a table of a database
     /// (co-op.sqlite#enriched), or `-` for standard output [default: -]
     #[arg(short, long, value_name = "OUT")]
     pub(crate) output: Option<OsString>,
@@ -438,7 +439,7 @@ their keys is made from; the error names them.";
 /// `find`.
 #[derive(Debug, Args)]
 pub(crate) struct Find {
-    /// The table: a CSV file, or `-` for standard input
+    /// The table, in any format, or `-` for standard input
     #[arg(value_name = "TABLE")]
     pub(crate) table: OsString,
     /// What to find: with --on a value for each part of the key, else values of any columns
@@ -519,7 +520,7 @@ does not hold; 2 the call or the table is wrong.";
 /// The table of a `key` command.
 #[derive(Debug, Args)]
 pub(crate) struct KeyTable {
-    /// The table: a CSV file, or `-` for standard input
+    /// The table, in any format, or `-` for standard input
     #[arg(value_name = "TABLE")]
     pub(crate) table: OsString,
     /// Steps that every part goes through first: tidy | fold

@@ -154,7 +154,8 @@ impl Address {
 
     /// Whether a file of its ending is columnar, and if so of what kind.
     pub fn is_columnar(&self) -> Option<Columnar> {
-        match &self.ending()?[..] {
+        // They are packed within, so that none is packed as a whole.
+        match &self.path()?.extension()?.to_str()?.to_ascii_lowercase()[..] {
             "parquet" => Some(Columnar::Parquet),
             "arrow" | "feather" => Some(Columnar::Arrow),
             "arrows" => Some(Columnar::ArrowStream),

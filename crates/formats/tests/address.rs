@@ -6,6 +6,7 @@
 use std::ffi::OsStr;
 use std::fs;
 
+use gather_keys_formats::columnar::Columnar;
 use gather_keys_formats::{Address, Error};
 
 #[test]
@@ -64,18 +65,21 @@ fn tables_are_called_by_their_stem() {
 fn endings_tell_the_format() {
     let told = |text: &str| {
         let address = Address::new(OsStr::new(text));
-        (address.is_text(), address.is_workbook(), address.is_json())
+        (address.is_text(), address.is_workbook(), address.is_json(), address.is_columnar())
     };
     for (text, want) in [
-        ("out.csv", (true, false, None)),
-        ("out", (true, false, None)),
-        ("-", (true, false, None)),
-        ("out.tsv.gz", (true, false, None)),
-        ("out.xlsx#Table", (false, true, None)),
-        ("out.ods", (false, false, None)),
-        ("out.JSONL", (false, false, Some(true))),
-        ("out.json.zst", (false, false, Some(false))),
-        ("out.parquet", (false, false, None)),
+        ("out.csv", (true, false, None, None)),
+        ("out", (true, false, None, None)),
+        ("-", (true, false, None, None)),
+        ("out.tsv.gz", (true, false, None, None)),
+        ("out.xlsx#Table", (false, true, None, None)),
+        ("out.ods", (false, false, None, None)),
+        ("out.JSONL", (false, false, Some(true), None)),
+        ("out.json.zst", (false, false, Some(false), None)),
+        ("out.parquet", (false, false, None, Some(Columnar::Parquet))),
+        ("out.parquet.gz", (false, false, None, None)),
+        ("out.Feather", (false, false, None, Some(Columnar::Arrow))),
+        ("out.arrows", (false, false, None, Some(Columnar::ArrowStream))),
     ] {
         assert_eq!(told(text), want, "{text}");
     }

@@ -186,6 +186,10 @@ fn a_table_is_written_in_one_transaction() {
         .map(|row| row.get(0))
         .collect();
     assert_eq!(cells, [None, Some("say \"x\"".to_owned()), Some("\\.".to_owned())]);
+    // A row of one blank cell is a row.
+    let (_, back) = read(&server, "written.out").unwrap();
+    let texts: Vec<&str> = back.iter().map(|row| &row[0].0[..]).collect();
+    assert_eq!(texts, ["", "say \"x\"", "\\."]);
     let mut writer = ServerWriter::begin(&to("zero"), true).unwrap();
     fill(&mut writer, &["Only"], &[&[("a\0b", Text)]]);
     let error = writer.send().unwrap_err().to_string();

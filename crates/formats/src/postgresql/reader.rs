@@ -54,7 +54,9 @@ pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (
     let spellings: Vec<Spelling> =
         statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
     let headers = Headers::new(&name, headers);
-    let text = tap(Box::new(copied(client, format!("copy (select * from {from}) to stdout csv"))));
+    // Behind the columns stands another, so that no row is an empty line, which would be none.
+    let copy = format!("copy (select *, 0 from {from}) to stdout csv");
+    let text = tap(Box::new(copied(client, copy)));
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
         hand.headers(headers)?;
