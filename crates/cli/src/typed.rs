@@ -154,7 +154,7 @@ impl Asked {
                 plan.references.iter().position(|reference| reference.table.text == asked)
             });
             let Some(meant) = meant else {
-                return Err(Error::NotInPlan { asked, all: names });
+                return Err(Error::NotInPlan { asked: Address::shown(&asked), all: names });
             };
             let over = plan.references[meant].stand_in(reference_options(typed)?);
             let told = over.into_iter().map(|key| format!("--{key} of {}", names[meant]));

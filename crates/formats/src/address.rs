@@ -75,6 +75,18 @@ impl Address {
         text != "-" && text.to_str().and_then(ServerAddress::of).is_none()
     }
 
+    /// A text that names a table, as it may be shown: without the password of a server.
+    ///
+    /// ```
+    /// use gather_keys_formats::Address;
+    ///
+    /// assert_eq!(Address::shown("postgres://edda:x@db/co-op#hives"), "postgres://edda@db/co-op#hives");
+    /// assert_eq!(Address::shown("hives.csv"), "hives.csv");
+    /// ```
+    pub fn shown(text: &str) -> String {
+        ServerAddress::of(text).map_or_else(|| text.to_owned(), |server| server.to_string())
+    }
+
     /// The tables that a person means: the file of this very name, or those that are like it, in
     /// the order of their names; `*` stands for any signs, `?` for one, `[ab]` for one of these.
     ///

@@ -241,9 +241,10 @@ fn word(text: &str) -> String {
 
 /// The command that does what a plan asks for.
 fn command(plan: &Plan) -> String {
-    let mut lines = vec![format!("gather-keys enrich {}", word(&plan.main.table.text))];
+    let mut lines =
+        vec![format!("gather-keys enrich {}", word(&Address::shown(&plan.main.table.text)))];
     for reference in &plan.references {
-        lines.push(format!("    --from {}", word(&reference.table.text)));
+        lines.push(format!("    --from {}", word(&Address::shown(&reference.table.text))));
         lines.extend(reference.on.0.iter().map(|on| format!("        --on {}", word(&on.text))));
         let within = reference.within.iter();
         lines.extend(within.map(|within| format!("        --within {}", word(&within.text))));

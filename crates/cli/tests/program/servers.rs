@@ -55,6 +55,10 @@ fn a_server_has_tables() {
     };
     run("enrich hives.toml -o b.csv --receipt s.json").ended(0);
     assert_eq!(scene.read("a.csv"), scene.read("b.csv"));
+    let proposed = scene.run(&format!("suggest harvest.csv {hives}")).ended(0).out;
+    assert!(told(&proposed).contains("--from 'postgres://"), "{proposed}");
+    let other = scene.run(&format!("enrich hives.toml --from {server}#other --on Hive")).ended(2);
+    assert!(told(&other.err).contains("#other"), "{}", other.err);
     // Into the server, seen only when it may be.
     text += &flat(&scene.run(&format!("{call} --overwrite -o {out}")).ended(0).err);
     text += &flat(&scene.run(&format!("{call} -o {out}")).ended(2).err);
