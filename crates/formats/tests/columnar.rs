@@ -367,8 +367,14 @@ fn types_without_cells_are_told() {
     let folder = tempfile::tempdir().unwrap();
     let spans: ArrayRef = Arc::new(arrow_array::IntervalYearMonthArray::from(vec![Some(3)]));
     let batch = RecordBatch::try_from_iter([("Since", spans)]).unwrap();
-    let address = write(folder.path(), Columnar::Arrow, &[batch]);
-    let opened = Table::open(&address, &Described::default(), &|input| input);
-    let error = opened.map(|_| ()).unwrap_err().to_string();
-    assert!(error.contains("cells can't be made of `Since`, which is Interval"), "{error}");
+    let none = RecordBatch::new_empty(Arc::new(Schema::empty()));
+    for (batch, said) in [
+        (batch, "cells can't be made of `Since`, which is Interval"),
+        (none, "is empty: a table begins with a row of headers"),
+    ] {
+        let address = write(folder.path(), Columnar::Arrow, &[batch]);
+        let opened = Table::open(&address, &Described::default(), &|input| input);
+        let error = opened.map(|_| ()).unwrap_err().to_string();
+        assert!(error.contains(said), "{error}");
+    }
 }

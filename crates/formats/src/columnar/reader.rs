@@ -48,9 +48,13 @@ impl BatchReader {
     /// Opens the table called `name` in the file at `path`.
     ///
     /// # Errors
-    /// [`Error::Unread`](crate::Error::Unread) when the file is damaged or of another kind.
+    /// [`Error::Unread`] when the file is damaged, of another kind, or has a column of a type that no
+    /// cell is made of; [`Error::Empty`] when it has no columns.
     pub(crate) fn open(name: &str, path: &Path, kind: Columnar) -> Result<Self> {
         let leaves = Leaf::all(&*schema(name, path, kind)?);
+        if leaves.is_empty() {
+            return Err(Error::Empty { name: name.to_owned() });
+        }
         let unknown = leaves.iter().find_map(|leaf| leaf.unknown_type().map(|of| (leaf, of)));
         if let Some((leaf, stored)) = unknown {
             let said = format!("cells can't be made of `{}`, which is {stored}", leaf.header);
@@ -86,7 +90,7 @@ impl BatchReader {
     /// The next piece; `None` when there is none left.
     ///
     /// # Errors
-    /// [`Error::Unread`](crate::Error::Unread) when the file is damaged.
+    /// [`Error::Unread`] when the file is damaged.
     pub(crate) fn read_piece(&mut self) -> Result<Option<BatchPiece>> {
         let batches = match &mut self.batches {
             Some(batches) => batches,
