@@ -20,6 +20,10 @@ pub(crate) struct Arguments {
     #[arg(help = "When to use colour on standard error; NO_COLOR is honoured")]
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
+    /// The folder for temporary files: rows on their way into typed columns, and what comes out of a
+    /// pipe [default: the system's, which TMPDIR names]
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) temp_dir: Option<PathBuf>,
     /// What to do.
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -113,7 +117,7 @@ wrong (nothing is written).";
 #[derive(Debug, Args)]
 pub(crate) struct Tables {
     /// The main table: a CSV file, a workbook (registry.xlsx#Hives), JSON (hives.jsonl), a Parquet or Arrow
-    /// file, a table of a database (co-op.sqlite#hives, postgres://edda@db/co-op#hives), or `-` for
+    /// file, a table of a database (co-op.sqlite#hives, `postgres://edda@db/co-op#hives`), or `-` for
     /// standard input; or a plan, a TOML file that holds all of these options
     #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,

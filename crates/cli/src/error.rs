@@ -61,6 +61,8 @@ pub(crate) enum Error {
     MainWithoutPlan,
     /// Something was named to be watched that is no plan.
     NoPlan { name: String },
+    /// The folder for temporary files is none.
+    NoTempDir { name: String },
     /// A path is not UTF-8.
     PathNotText { path: String },
     /// The table is to go into the main file and to an output.
@@ -320,6 +322,11 @@ impl fmt::Display for Error {
                 f,
                 "{name} is no table of corrections: its headers are those that tell the row, then \
                  header, value and note"
+            ),
+            Self::NoTempDir { name } => write!(
+                f,
+                "there is no folder {name} for temporary files; make it first, or name another in \
+                 --temp-dir"
             ),
             Self::EditsUnplaced => {
                 write!(f, "there is no file to keep the changes in: add --corrections FILE")

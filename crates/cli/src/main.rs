@@ -38,7 +38,7 @@ use clap::{CommandFactory, FromArgMatches};
 
 use arguments::{Arguments, Command};
 use commands::Outcome;
-use error::Result;
+use error::{Error, Result};
 
 fn main() -> ExitCode {
     let usual = panic::take_hook();
@@ -64,6 +64,13 @@ fn main() -> ExitCode {
 fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     let arguments = Arguments::from_arg_matches(matches).unwrap_or_else(|error| error.exit());
     arguments.color.apply();
+    if let Some(folder) = &arguments.temp_dir {
+        if !folder.is_dir() {
+            return Err(Error::NoTempDir { name: folder.display().to_string() });
+        }
+        // It is the first that is named, so that none stands in its way.
+        let _ = tempfile::env::override_temp_dir(folder);
+    }
     // Other commands have options of the same names, but of one table only.
     let of_tables = |(name, _): &(&str, _)| ["enrich", "check", "why"].contains(name);
     let tables = matches.subcommand().filter(of_tables);

@@ -355,7 +355,7 @@ impl fmt::Display for Error {
             Self::Spool { name, cause } => write!(
                 f,
                 "{name} can't be written: its rows can't be kept in the folder for temporary files \
-                 meanwhile: {cause}; free some space there, or name another in TMPDIR"
+                 meanwhile: {cause}; free some space there, or name another in --temp-dir"
             ),
             Self::TableExists { name, table, is_view: true } => write!(
                 f,

@@ -249,3 +249,23 @@ fn columnar_files_are_tables() {
     let ran = scene.run("check m.csv --from m.csv --format parquet --on Batch").ended(2);
     assert!(ran.err.contains("as a Parquet file it is damaged"), "{}", ran.err);
 }
+
+/// Temporary files stand where they are told to, and are gone when the program is.
+#[cfg(unix)]
+#[test]
+fn temporary_files_have_their_folder() {
+    let scene = Scene::empty().with("m.csv", MAIN).with("t.jsonl", LINES);
+    std::fs::create_dir(scene.path("there")).unwrap();
+    let call =
+        format!("enrich m.csv --from - --format json-lines {TAKE} --take Kg -q -o out.parquet");
+    // A system's folder that is none shows which one is used.
+    let run = |more: &str| {
+        scene.shell(&format!("TMPDIR=/nowhere gather-keys {call} {more} --overwrite < t.jsonl"))
+    };
+    assert_eq!(run("--temp-dir there").ended(0).err, "");
+    assert_eq!(std::fs::read_dir(scene.path("there")).unwrap().count(), 0);
+    let refused = run("").ended(2).err;
+    assert!(refused.contains("can't be read"), "{refused}");
+    let none = run("--temp-dir nowhere").ended(2).err;
+    assert!(none.contains("there is no folder nowhere for temporary files"), "{none}");
+}
