@@ -48,10 +48,14 @@ pub(crate) fn is_yes(cell: &str) -> bool {
     YES.iter().any(|yes| cell.trim().eq_ignore_ascii_case(yes))
 }
 
-/// Reads the aliases of a lookup from a file.
-pub(crate) fn read(address: &Address, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
+/// Opens a file of aliases, so that one that can't be read is told before anything else is.
+pub(crate) fn open(address: &Address) -> Result<OpenTable> {
     let described = Described { headers: HeaderRow::First, ..Described::default() };
-    let (mut table, _) = OpenTable::open(address, &described, &|input| input)?;
+    Ok(OpenTable::open(address, &described, &|input| input)?.0)
+}
+
+/// Reads the aliases of a lookup.
+pub(crate) fn read(mut table: OpenTable, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
     let (ours, theirs) = headers(lookup, main);
     let found = table.headers().clone();
     let place = |header: &String| found.iter().position(|other| other == header);
@@ -63,7 +67,7 @@ pub(crate) fn read(address: &Address, lookup: &Lookup, main: &Headers) -> Result
         .collect();
     if !missing.is_empty() {
         let missing = joined(&missing, "and");
-        return Err(Error::NotAliases { name: address.to_string(), missing });
+        return Err(Error::NotAliases { name: found.table().to_owned(), missing });
     }
     let (ours, theirs): (Vec<usize>, Vec<usize>) =
         (ours.iter().filter_map(place).collect(), theirs.iter().filter_map(place).collect());

@@ -46,8 +46,8 @@ struct OpenReference {
     tables: Vec<OpenTable>,
     /// How large they are, where that is known.
     size: Option<u64>,
-    /// The file of its aliases.
-    aliases: Option<Address>,
+    /// Its aliases.
+    aliases: Option<OpenTable>,
     found: Resolved,
 }
 
@@ -133,7 +133,8 @@ impl Inputs {
                 AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let size = table.addresses().map(size_of).sum();
-            let (plan, aliases) = (plan.clone(), table.aliases.clone());
+            let aliases = table.aliases.as_ref().map(aliases::open).transpose()?;
+            let plan = plan.clone();
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
         let corrections =
@@ -196,8 +197,8 @@ impl Inputs {
             let reference = builder.finish()?;
             rows.extend(reference.tables().map(|(_, rows)| rows));
             let (mut lookup, taking) = found.lookup(reference);
-            if let Some(file) = aliases {
-                let aliases = aliases::read(&file, &lookup, &known)?;
+            if let Some(table) = aliases {
+                let aliases = aliases::read(table, &lookup, &known)?;
                 lookup = lookup.aliased(aliases);
             }
             lookups.push((lookup, taking));
