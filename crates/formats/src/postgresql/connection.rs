@@ -40,15 +40,15 @@ impl ServerAddress {
         if !BEGINS.iter().any(|begin| text.starts_with(begin)) {
             return None;
         }
-        // A password may hold any sign, though it should not; a table's name comes behind it.
-        let before = match (text.find('#'), text.rfind('@')) {
-            (Some(sign), Some(at)) if sign < at && !text[..sign].contains('@') => {
-                if text[..sign].matches('/').count() > 2 { 0 } else { at }
-            }
-            _ => 0,
+        // A password may hold any sign, though it should not; it ends before the last `@` of the host.
+        let is_in_password = |sign: usize| {
+            let before = &text[..sign];
+            let has_host = before.contains('@') || before.matches('/').count() > 2;
+            !has_host && text[sign..].contains('@')
         };
-        let (url, table) = match text[before..].find('#') {
-            Some(sign) => (&text[..before + sign], &text[before + sign + 1..]),
+        let mut signs = text.match_indices('#').map(|(sign, _)| sign);
+        let (url, table) = match signs.find(|sign| !is_in_password(*sign)) {
+            Some(sign) => (&text[..sign], &text[sign + 1..]),
             None => (text, ""),
         };
         let table = Some(table).filter(|table| !table.is_empty());

@@ -52,46 +52,26 @@ pub(super) fn find(
         // A title has one cell in a row; the table has more, and no cell beside its headers.
         HeaderRow::Found => rows.iter().take_while(|(_, row)| filled(row) == 1).count(),
     };
-    let plain = rows.get(at).map(|(_, row)| Head::of(at, row));
-    let is_whole = |head: &Head| {
-        let mut behind = rows[at + head.rows..].iter();
+    // Below headers that were looked for stand all other cells; and a title alone is none.
+    let settles = |head: &Head| {
+        let behind = &rows[at + head.rows..];
         let fits = |(_, row): &Line| {
             let row = spanned(row);
             head.columns.start <= row.start && row.end <= head.columns.end
         };
-        !head.headers.iter().any(String::is_empty) && behind.all(fits)
+        rule != HeaderRow::Found || behind.iter().all(fits) && (at == 0 || !behind.is_empty())
     };
-    match plain {
-        Some(head) if rule == HeaderRow::Absent || is_whole(&head) => return Some(head),
-        Some(_) => {
-            let merged = merged();
-            if let Some(head) = Head::merged(at, rows, &merged)
-                && (rule != HeaderRow::Found || is_whole(&head))
-            {
-                return Some(head);
-            }
+    let plain = rows.get(at).map(|(_, row)| Head::of(at, row));
+    if let Some(head) = &plain {
+        let has_gap = head.headers.iter().any(String::is_empty);
+        if rule != HeaderRow::Absent
+            && (has_gap || !settles(head))
+            && let Some(head) = Head::merged(at, rows, &merged()).filter(settles)
+        {
+            return Some(head);
         }
-        None => {}
     }
-    match plain_at(rule, rows, at) {
-        Some(at) => rows.get(at).map(|(_, row)| Head::of(at, row)),
-        None => rows.first().map(|(_, row)| Head::of(0, row)),
-    }
-}
-
-/// The row of the headers where nothing is merged, or `None` if no title is before it after all.
-fn plain_at(rule: HeaderRow, rows: &[Line], at: usize) -> Option<usize> {
-    if rule != HeaderRow::Found {
-        return Some(at);
-    }
-    let (_, head) = rows.get(at)?;
-    let width = spanned(head);
-    let fits = |(_, row): &Line| {
-        let row = spanned(row);
-        width.start <= row.start && row.end <= width.end
-    };
-    let behind = &rows[at + 1..];
-    (!behind.is_empty() && behind.iter().all(fits)).then_some(at)
+    plain.filter(settles).or_else(|| rows.first().map(|(_, row)| Head::of(0, row)))
 }
 
 impl Head {
@@ -214,6 +194,9 @@ mod tests {
                 &[(1, 1, 0..2), (1, 1, 2..3)],
                 "0+1 Hive|Hive|Keeper",
             ),
+            // What stands alone in the first row is a title only above a table that has rows.
+            (Found, "Site/Fellside|1", &[], "0+1 Site"),
+            (Found, "Site/Fellside|1/Larkfield|2", &[], "1+1 Fellside|1"),
             // A gap that is not merged is a column without a header.
             (Found, "Site||Tag/Fellside|x|1", &[], "0+1 Site||Tag"),
         ] {
