@@ -339,6 +339,10 @@ pub(crate) struct Run {
     /// When to show progress [default: auto]
     #[arg(long, value_name = "WHEN")]
     pub(crate) progress: Option<When>,
+    /// How much memory the rows of references may take, such as '2 GB'; what does not fit is
+    /// worked off by way of temporary files [default: as much as they need]
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) memory: Option<String>,
     /// How many threads to work with [default: as many as there are processors]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,

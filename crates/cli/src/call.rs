@@ -5,6 +5,7 @@
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
+use bytesize::ByteSize;
 use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
@@ -144,6 +145,8 @@ pub(crate) struct Call {
     pub(crate) quiet: bool,
     pub(crate) verbose: bool,
     pub(crate) progress: When,
+    /// How many bytes the rows of references may take.
+    pub(crate) memory: Option<u64>,
     pub(crate) threads: usize,
     /// The encoding of the output; without one the main table's.
     pub(crate) output_encoding: Option<Encoding>,
@@ -301,6 +304,10 @@ impl Call {
                 Some(text) => reading.read(text, progress)?,
                 None => When::Auto,
             },
+            memory: match &plan.memory {
+                Some(text) => Some(reading.read(text, memory)?),
+                None => None,
+            },
             threads: threads(plan.threads),
             output_encoding: match &plan.output_encoding {
                 Some(text) => Some(reading.read(text, encoding)?),
@@ -366,6 +373,12 @@ impl EditsRule {
 }
 
 /// The encoding of a name.
+fn memory(size: &str) -> Result<u64> {
+    let bytes: Option<ByteSize> = size.parse().ok();
+    let bytes = bytes.filter(|bytes| bytes.as_u64() > 0);
+    bytes.map(|bytes| bytes.as_u64()).ok_or_else(|| Error::BadMemory { value: size.to_owned() })
+}
+
 fn encoding(name: &str) -> Result<Encoding> {
     Encoding::named(name).ok_or_else(|| Error::BadEncoding { value: name.to_owned() })
 }

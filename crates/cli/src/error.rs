@@ -39,6 +39,8 @@ pub(crate) enum Error {
     BadDelimiter { value: String },
     /// An encoding that is none.
     BadEncoding { value: String },
+    /// A size that is none.
+    BadMemory { value: String },
     /// The headers of a table are on a line, and there are none.
     HeaderRowTwice { table: String },
     /// Two references have one name.
@@ -234,6 +236,9 @@ impl fmt::Display for Error {
                 "`{value}` is no encoding: say one such as utf-8, utf-16le, windows-1252 or \
                  iso-8859-15"
             ),
+            Self::BadMemory { value } => {
+                write!(f, "`{value}` is no size of memory: say one such as 2 GB or 512 MiB")
+            }
             Self::HeaderRowTwice { table } => {
                 write!(f, "{table} has headers on a line, or has none: leave out one of the two")
             }

@@ -1,17 +1,19 @@
 //! Opening the tables of a run.
 
 use std::hash::{BuildHasher, RandomState};
+use std::io;
+use std::sync::Arc;
 use std::time::SystemTime;
 
 use gather_keys_core::enrich::{
     AddedCell, Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
 };
-use gather_keys_core::lookup::Seed;
+use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::report::LISTED;
-use gather_keys_core::table::{Arranged, Block, Headers, Source};
+use gather_keys_core::table::{Arranged, Block, Headers, Scratch, Source};
 use gather_keys_formats::columnar::StoredType;
-use gather_keys_formats::{Address, Error, ReadAs};
+use gather_keys_formats::{Address, Error, ReadAs, TempScratch};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
 
@@ -180,21 +182,37 @@ impl Inputs {
         let small = small.filter(|size| *size <= SMALL);
         let mut updated = Vec::new();
         let mut lookups = Vec::new();
+        let mut left = call.memory;
+        let mut scratch: Option<Arc<dyn Scratch>> = None;
         let mut rows = Vec::new();
         for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
             let mut builder = found.builder(&plan, &headers, seed());
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
-            if is_large && aliases.is_none() && found.can_ask_first(own, &updated) {
+            let needs_whole = found.needs_whole(own, &updated);
+            if is_large && aliases.is_none() && needs_whole.is_none() {
                 let mut main =
                     open_at(&call.main, &call.main.address, &self.meter, &mut None, None)?;
                 builder.only_asked(&found.main_key, &mut main)?;
+            }
+            if let Some(left) = left {
+                let needs_whole = needs_whole.map(|why| why.to_string());
+                let overflow = match needs_whole.or_else(|| needs_listing(call, aliases.is_some()))
+                {
+                    Some(why) => Overflow::Refuse(why),
+                    None => Overflow::Keep(match &scratch {
+                        Some(scratch) => Arc::clone(scratch),
+                        None => Arc::clone(scratch.insert(new_scratch()?)),
+                    }),
+                };
+                builder = builder.within(left, overflow);
             }
             updated.extend(found.taking.updates.iter().map(|one| one.column));
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
             }
             let reference = builder.finish()?;
+            left = left.map(|left| left.saturating_sub(reference.cost()));
             rows.extend(reference.tables().map(|(_, rows)| rows));
             let (mut lookup, taking) = found.lookup(reference);
             if let Some(table) = aliases {
@@ -209,10 +227,31 @@ impl Inputs {
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
         let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
+        let enrichment = enrichment.within(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
         Ok(Loaded { main: self.main, enrichment, seen, stored: self.stored })
     }
+}
+
+/// What needs all rows of a reference at once, so that it tells of every one.
+fn needs_listing(call: &Call, has_aliases: bool) -> Option<String> {
+    let why = if has_aliases {
+        "`--aliases`"
+    } else if call.lists.is_some() {
+        "`--lists`"
+    } else if call.receipt.is_some() {
+        "`--receipt`"
+    } else {
+        return None;
+    };
+    Some(why.to_owned())
+}
+
+/// A temporary file for what does not fit into memory.
+fn new_scratch() -> Result<Arc<dyn Scratch>> {
+    let refused = |cause: io::Error| gather_keys_core::Error::Scratch { cause: cause.to_string() };
+    Ok(Arc::new(TempScratch::new().map_err(refused).map_err(Error::from)?))
 }
 
 /// How large a main table may be, in bytes, for its keys to be read before the references are.

@@ -49,7 +49,7 @@ pub(crate) struct Came {
 /// The pass over the main table, into the output if there is one.
 pub(crate) fn pass(
     main: &mut OpenTable,
-    enrichment: &Enrichment,
+    enrichment: &mut Enrichment,
     output: Option<Written<'_>>,
     notes: &mut Notes<'_>,
     threads: usize,

@@ -217,7 +217,8 @@ impl<'a> Run<'a> {
         };
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
-        let Loaded { mut main, enrichment, mut seen, stored } = inputs.load(call, call.threads)?;
+        let Loaded { mut main, mut enrichment, mut seen, stored } =
+            inputs.load(call, call.threads)?;
         let create = |folder: &Path| {
             let overwrite = call.overwrite || self.has_listed(folder);
             Lists::create(folder, overwrite, &enrichment)
@@ -246,7 +247,7 @@ impl<'a> Run<'a> {
             Some(output) => Some(form_of(output)),
         };
         let Came { findings, mixed } =
-            pass(&mut main, &enrichment, into, &mut notes, call.threads)?;
+            pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings)?;
         if let Some(lists) = &mut lists {

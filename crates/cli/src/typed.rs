@@ -213,6 +213,7 @@ fn run_plan(run: &Run) -> Result<Plan> {
         quiet: run.quiet.then_some(true),
         verbose: run.verbose.then_some(true),
         progress: progress.map(|when| Text::typed(when.get_name())),
+        memory: run.memory.clone().map(Text::typed),
         threads: run.threads,
         ..Plan::default()
     })
@@ -291,7 +292,7 @@ fn text(path: &OsStr) -> Result<Text> {
 pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     let mut plan = asked.clone();
     (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
-    plan.threads = None;
+    (plan.memory, plan.threads) = (None, None);
     plan.main.table = Text::default();
     for reference in &mut plan.references {
         let name = name_of(reference);

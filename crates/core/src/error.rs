@@ -102,6 +102,20 @@ pub enum Error {
         /// The first row of the piece, from 1.
         row: u64,
     },
+    /// A reference takes more memory than it may, and can't be worked off in shares.
+    OverMemory {
+        /// The reference.
+        reference: String,
+        /// How much it may take, in bytes.
+        most: u64,
+        /// What needs the whole of it.
+        why: String,
+    },
+    /// What does not fit into memory can't be kept elsewhere.
+    Scratch {
+        /// What was said of it.
+        cause: String,
+    },
     /// Something in a plan is wrong.
     InPlan {
         /// The plan.
@@ -191,6 +205,8 @@ impl Error {
 }
 
 impl fmt::Display for Error {
+    // A sentence for each.
+    #[allow(clippy::too_many_lines)]
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Malformed { option, text, at, expected } => {
@@ -255,6 +271,17 @@ impl fmt::Display for Error {
                 write!(f, "rows of {table} from row {row} on are repeated to more than 4 GiB: ")?;
                 write!(f, "give the key more parts, or choose another rule than `every`")
             }
+            Self::OverMemory { reference, most, why } => write!(
+                f,
+                "{reference} takes more than the {} that --memory leaves for it, and {why} needs the \
+                 whole of it; raise --memory, or leave that out",
+                size(*most)
+            ),
+            Self::Scratch { cause } => write!(
+                f,
+                "rows that do not fit into --memory can't be kept in the folder for temporary files: \
+                 {cause}; free some space there, or name another in --temp-dir"
+            ),
             Self::InPlan { plan, line, cause, .. } => write!(f, "{plan}, line {line}: {cause}"),
             Self::PlanMalformed { said } => {
                 write!(f, "{said}; docs/plans.md has every key of a plan")
@@ -298,6 +325,15 @@ struct Ticked<'a>(&'a [String], &'static str);
 
 /// How many names a sentence takes.
 const NAMES: usize = 12;
+
+/// A size as a person reads it.
+fn size(bytes: u64) -> String {
+    match bytes {
+        0..0x400 => format!("{bytes} bytes"),
+        0x400..0x10_0000 => format!("{} KiB", bytes >> 10),
+        _ => format!("{} MiB", bytes >> 20),
+    }
+}
 
 impl fmt::Display for Ticked<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -17,6 +17,7 @@ pub mod diagnosis;
 pub mod enrich;
 mod error;
 pub mod findings;
+mod in_parallel;
 pub mod key;
 pub mod lookup;
 pub mod plan;

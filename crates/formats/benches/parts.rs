@@ -106,11 +106,12 @@ fn parts(criterion: &mut Criterion) {
         bencher.iter_batched(|| reader("hives.csv", &hives), load, BatchSize::LargeInput);
     });
 
-    let enrichment = enrichment(&harvest, &hives);
+    let mut enrichment = enrichment(&harvest, &hives);
     group.throughput(Throughput::Elements(BATCHES));
     group.bench_function("pass: keys, probes and findings, on one thread", |bencher| {
-        let run = |mut main| enrichment.run(&mut main, &mut Discard::default(), None, 1).unwrap();
-        bencher.iter_batched(|| reader("harvest.csv", &harvest), run, BatchSize::LargeInput);
+        let mut run =
+            |mut main| enrichment.run(&mut main, &mut Discard::default(), None, 1).unwrap();
+        bencher.iter_batched(|| reader("harvest.csv", &harvest), &mut run, BatchSize::LargeInput);
     });
     group.bench_function("render: rows with two cells added", |bencher| {
         let mut main = reader("harvest.csv", &harvest);

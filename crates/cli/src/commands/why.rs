@@ -29,7 +29,8 @@ const SHOWN: usize = 8;
 /// Traces one main row or key through every lookup.
 pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
     let asked = Asked::why(&why.tables, tables)?;
-    let call = Call { receipt: None, ..Call::new(&asked, Purpose::Findings)? };
+    // One row is traced through the whole of every reference.
+    let call = Call { receipt: None, memory: None, ..Call::new(&asked, Purpose::Findings)? };
     let inputs = Inputs::open(&call).map_err(|error| asked.located(error))?;
     let notes = summary::notes(&inputs.notes);
     let Loaded { mut main, enrichment, .. } = inputs.load(&call, call.threads)?;

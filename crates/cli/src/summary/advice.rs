@@ -167,6 +167,9 @@ fn advice_on_unmatched(
             None if reference.keeps_asked_only() => {
                 "`gather-keys check` of the same tables says why, since it looks at the whole of it"
             }
+            None if reference.is_in_shares() => {
+                "a run without `--memory` says why, where there is room for the whole of it"
+            }
             None if counts.of(Kind::Unused) > 0 => {
                 "compare their spelling with its unused keys, or add the missing rows"
             }

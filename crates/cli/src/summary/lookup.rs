@@ -181,6 +181,8 @@ fn held(reference: &Reference, counts: &Counts) -> String {
         format!("{rows}, its keys told as far as they are asked for")
     } else if reference.is_by_position() || reference.key().parts().is_empty() {
         rows
+    } else if reference.is_in_shares() {
+        format!("{rows} with {keys}, by way of temporary files")
     } else {
         format!("{rows} with {keys}")
     }

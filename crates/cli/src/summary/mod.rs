@@ -69,7 +69,11 @@ impl Summary<'_> {
         }
         let troubled = self.findings.lookups.iter().any(|found| has_trouble(&found.counts));
         if troubled && !self.listed {
-            paragraph(&mut text, 2, "To see every row of these findings, add --lists DIR.");
+            let in_shares =
+                self.enrichment.lookups().any(|lookup| lookup.reference().is_in_shares());
+            let how = if in_shares { ", and do without --memory" } else { "" };
+            let advice = format!("To see every row of these findings, add --lists DIR{how}.");
+            paragraph(&mut text, 2, &advice);
         }
         text
     }

@@ -10,6 +10,7 @@ mod findings;
 mod forms;
 mod keys;
 mod lookups;
+mod memory;
 mod other_tables;
 mod plans;
 mod reasons;

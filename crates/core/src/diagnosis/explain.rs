@@ -5,9 +5,10 @@ use std::collections::HashMap;
 use super::difference::{Differences, Steps};
 use super::mend::{Change, Mend, mends, written};
 use super::reason::{Form, Reason};
-use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by, in_parallel};
+use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by};
 use super::spelling::{Trail, Wanted};
 use crate::findings::{LookupFindings, UnmatchedKey};
+use crate::in_parallel::in_parallel;
 use crate::lookup::{Holder, Lookup, Reference};
 use crate::table::Row;
 use crate::template::Work;
@@ -91,7 +92,8 @@ impl Diagnosis {
     pub fn of(lookup: &Lookup, found: &LookupFindings, threads: usize) -> Option<Self> {
         let keys = found.unmatched.keys();
         let reference = lookup.reference();
-        if keys.is_empty() || reference.keeps_asked_only() || reference.is_by_position() {
+        let is_whole = !reference.keeps_asked_only() && !reference.is_in_shares();
+        if keys.is_empty() || !is_whole || reference.is_by_position() {
             return None;
         }
         let near = Near::new(reference, keys, threads);

@@ -10,8 +10,8 @@ use ahash::RandomState;
 
 use super::difference::Steps;
 use super::explain::Explained;
-use super::seek::in_parallel;
 use crate::findings::{Kind, LookupFindings};
+use crate::in_parallel::in_parallel;
 use crate::lookup::{Answer, Holder, Lookup, Reference};
 use crate::plan::{Held, OnPart};
 use crate::table::packed;

@@ -6,12 +6,13 @@
 
 use super::appending::givers;
 use super::corrections::Corrections;
+use super::spans::Shared;
 use super::stage::{Answered, Rows, Space, Stages};
 use super::taking::Earlier;
 use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
 use crate::findings::{
-    Appended, Asked, Change, ChangedBy, Findings, Recorder, SAMPLES, Tally, UpdateFindings,
+    Appended, Change, ChangedBy, Findings, Recorder, SAMPLES, Tally, UpdateFindings,
 };
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
@@ -20,13 +21,15 @@ use crate::table::{Block, Headers, Overlay, OwnCells, Rendered, Renderer, Row, S
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
 pub struct Enrichment {
-    stages: Stages,
+    pub(super) stages: Stages,
     headers: Headers,
     added: Vec<String>,
     /// Whether unmatched keys are kept, so that their reasons can be sought.
     explaining: bool,
     /// How many samples are kept of each trouble.
-    sampled: usize,
+    pub(super) sampled: usize,
+    /// How much memory references may take, in bytes, where it is bounded.
+    pub(super) memory: Option<u64>,
 }
 
 /// How one lookup came to its answer for a row, and what it was given.
@@ -42,8 +45,8 @@ pub struct Followed {
 }
 
 /// Those who take what is done with a block, in the order of the main table.
-struct Hands<'r, 's, K: Sink> {
-    tallies: Vec<Tally>,
+pub(super) struct Hands<'r, 's, K: Sink> {
+    pub(super) tallies: Vec<Tally>,
     updates: Vec<Vec<WrittenCounts>>,
     written: u64,
     recorder: Option<&'r mut (dyn Recorder<Error = K::Error> + Send)>,
@@ -62,8 +65,8 @@ impl Enrichment {
     pub fn new(lookups: Vec<(Lookup, Taking)>, main: &Headers, added: Vec<String>) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
-        let (explaining, sampled) = (false, SAMPLES);
-        let mut all = Self { stages, headers, added, explaining, sampled };
+        let (explaining, sampled, memory) = (false, SAMPLES, None);
+        let mut all = Self { stages, headers, added, explaining, sampled, memory };
         all.lay_over();
         all
     }
@@ -79,6 +82,14 @@ impl Enrichment {
     #[must_use]
     pub fn sampling(mut self, sampled: usize) -> Self {
         self.sampled = sampled;
+        self
+    }
+
+    /// The same with so many bytes of memory for the rows of references, of which those that are kept
+    /// in shares get what the others leave.
+    #[must_use]
+    pub fn within(mut self, memory: Option<u64>) -> Self {
+        self.memory = memory;
         self
     }
 
@@ -159,12 +170,16 @@ impl Enrichment {
 
     /// Runs the main table through the lookups into the sink on so many threads, and gives back what
     /// was found. A `recorder` is told every finding of a main row on the way. What comes out does
-    /// not depend on the number of threads.
+    /// not depend on the number of threads, nor on whether references fit into memory.
+    ///
+    /// Afterwards a reference that does not holds just the rows that the findings tell of, so that it
+    /// can't be run again.
     ///
     /// # Errors
-    /// Those of the source, the sink and the recorder, and [`Error::TooManyCopies`].
+    /// Those of the source, the sink and the recorder, [`Error::TooManyCopies`], and
+    /// [`Error::Scratch`].
     pub fn run<S, K>(
-        &self,
+        &mut self,
         main: &mut S,
         sink: &mut K,
         recorder: Option<&mut (dyn Recorder<Error = S::Error> + Send)>,
@@ -182,7 +197,6 @@ impl Enrichment {
             if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
         };
         let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
-        let asked: Vec<_> = tallies.iter().map(Tally::asked).collect();
         sink.write_headers(main.headers(), &self.added)?;
         let (renderer, wants) = (sink.renderer(self.overlay().clone()), sink.wants());
         let updates =
@@ -196,19 +210,6 @@ impl Enrichment {
             sink,
             main: main.headers().table().to_owned(),
         };
-        let space = || Space::<Rendered<K>> {
-            stages: self.lookups().map(|_| Answered::default()).collect(),
-            ..Space::default()
-        };
-        let work = |space: &mut Space<Rendered<K>>, block: &Block| {
-            space.out.begin(block, self.overlay());
-            self.work(block, 0, recording, &asked, &renderer, space);
-        };
-        let mut main_rows = 0;
-        let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
-            main_rows += block.rows() as u64;
-            hands.take(self, block, 0, space)
-        };
         // A match by position must know where a row stands while it is worked on.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
@@ -218,16 +219,27 @@ impl Enrichment {
             OwnCells::None => false,
         };
         let wanted = if wants_all { (0..self.own()).collect() } else { self.wanted() };
-        in_order(main, threads, &wanted, space, work, hand_on)?;
+        let plainly = (threads, &wanted[..], recording);
+        let mut sharing = Vec::new();
+        let main_rows = if self.in_shares().is_empty() {
+            self.go_through(main, plainly, &renderer, &mut hands)?
+        } else {
+            let (rows, told) = self.run_in_spans(main, plainly, (&renderer, &mut hands))?;
+            sharing = told;
+            rows
+        };
+        let space = || self.space::<Rendered<K>>();
         let mut appended = Vec::new();
         let mut row = main_rows;
         for nth in 0..self.stages.lookups.len() {
+            let appends = self.stages.lookups[nth].1.appending.is_some();
+            let asked = if appends { hands.tallies[nth].asked().to_vec() } else { Vec::new() };
             let mut work = |block: &Block, out: Rows| {
                 let mut space = Space { out, ..space() };
-                self.work(block, nth + 1, recording, &asked, &renderer, &mut space);
+                self.work(block, nth + 1, recording, &renderer, &mut space);
                 hands.take(self, block, nth + 1, &mut space)
             };
-            appended.push(self.append(nth, &asked[nth], &mut row, &mut work)?);
+            appended.push(self.append(nth, &asked, &mut row, &mut work)?);
         }
         let Hands { tallies, updates, written, .. } = hands;
         let updates = updates.into_iter().zip(self.takings()).map(|(counts, taking)| {
@@ -236,11 +248,48 @@ impl Enrichment {
             all.map(|(column, written)| UpdateFindings { column, written }).collect()
         });
         let told = tallies.into_iter().zip(self.lookups()).zip(updates).zip(appended);
-        let lookups = told
-            .map(|(((tally, lookup), updates), appended)| tally.finish(lookup, updates, appended));
+        let mut sharing = sharing.into_iter().peekable();
+        let lookups = told.enumerate().map(|(nth, (((tally, lookup), updates), appended))| {
+            match sharing.next_if(|shared: &Shared| shared.nth == nth) {
+                Some(shared) => {
+                    tally.finish_in_shares(lookup, (&shared.keys, &shared.asked), updates)
+                }
+                None => tally.finish(lookup, updates, appended),
+            }
+        });
         let lookups = lookups.collect();
         let corrected = self.stages.corrections.as_ref().map(Corrections::told);
         Ok(Findings { main_rows, written, lookups, corrected: corrected.unwrap_or_default() })
+    }
+
+    /// What a thread works with.
+    fn space<R: Default>(&self) -> Space<R> {
+        Space { stages: self.lookups().map(|_| Answered::default()).collect(), ..Space::default() }
+    }
+
+    /// Sends a table, or a span of it, through all lookups; gives how many rows it has.
+    pub(super) fn go_through<S, K>(
+        &self,
+        main: &mut S,
+        (threads, wanted, recording): (usize, &[usize], bool),
+        renderer: &K::Renderer,
+        hands: &mut Hands<'_, '_, K>,
+    ) -> Result<u64, S::Error>
+    where
+        S: Source<Error: From<Error> + Send> + Send,
+        K: Sink<Error = S::Error> + Send,
+    {
+        let mut rows = 0;
+        let work = |space: &mut Space<Rendered<K>>, block: &Block| {
+            space.out.begin(block, self.overlay());
+            self.work(block, 0, recording, renderer, space);
+        };
+        let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
+            rows += block.rows() as u64;
+            hands.take(self, block, 0, space)
+        };
+        in_order(main, threads, wanted, || self.space(), work, hand_on)?;
+        Ok(rows)
     }
 
     /// Answers a block from one lookup on, counts what was found and renders what goes out.
@@ -249,7 +298,6 @@ impl Enrichment {
         block: &Block,
         from: usize,
         recording: bool,
-        asked: &[Asked],
         renderer: &R,
         space: &mut Space<R::Rendered>,
     ) {
@@ -259,12 +307,12 @@ impl Enrichment {
             return;
         }
         let stages = space.stages[from..].iter_mut();
-        for ((stage, lookup), asked) in stages.zip(self.lookups().skip(from)).zip(&asked[from..]) {
+        for (stage, lookup) in stages.zip(self.lookups().skip(from)) {
             let mut tallied = std::mem::take(&mut stage.tallied);
             tallied.clear();
             for (nth, answer) in stage.counted(self.is_chained(lookup)) {
                 let row = || stage.rows.row(nth, block, self.overlay());
-                tallied.count(lookup, asked, answer, nth, row);
+                tallied.count(lookup, answer, nth, row);
             }
             stage.tallied = tallied;
         }
@@ -276,14 +324,14 @@ impl Enrichment {
     fn append<E>(
         &self,
         nth: usize,
-        asked: &Asked,
+        asked: &[u32],
         row: &mut u64,
         mut work: impl FnMut(&Block, Rows) -> Result<(), E>,
     ) -> Result<Option<Appended>, E> {
         let (lookup, taking) = &self.stages.lookups[nth];
         let Some(appending) = &taking.appending else { return Ok(None) };
         let reference = lookup.reference();
-        let (givers, mut not) = givers(lookup, reference.unused(&asked.times()));
+        let (givers, mut not) = givers(lookup, reference.unused(asked));
         let before: usize =
             self.stages.lookups[..nth].iter().map(|(_, taking)| taking.cells.len()).sum();
         let (own, overlay) = (self.own(), self.overlay());

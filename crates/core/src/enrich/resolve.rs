@@ -1,5 +1,7 @@
 //! From the names in a plan to the columns of the tables at hand.
 
+use std::fmt;
+
 use super::columns::{Added, added_columns, selected};
 use super::{Appending, Replacing, Taking, Unmatched};
 use crate::key::Key;
@@ -64,22 +66,57 @@ impl Resolved {
         }
     }
 
-    /// Whether the main table's rows can be asked for their keys before the reference is read:
-    /// whether these come from so many own columns alone, but for those that an earlier reference
-    /// updates, and nothing needs the rows that are not asked for.
-    pub fn can_ask_first(&self, own: usize, updated: &[usize]) -> bool {
+    /// What needs all rows of the reference at once, so that they can't be chosen by the keys that the
+    /// main table's rows hold: the main table has so many own columns, of which earlier references
+    /// update some.
+    pub fn needs_whole(&self, own: usize, updated: &[usize]) -> Option<NeedsWhole> {
         let is_own = |column: &usize| *column < own && !updated.contains(column);
-        !self.by_position
-            && self.looked_in.is_empty()
-            && self.bounds.is_none()
-            && self.taking.appending.is_none()
-            && self.main_key.columns().iter().all(is_own)
+        if self.by_position {
+            Some(NeedsWhole::Position)
+        } else if !self.looked_in.is_empty() {
+            Some(NeedsWhole::Reverse)
+        } else if self.bounds.is_some() {
+            Some(NeedsWhole::Range)
+        } else if self.taking.appending.is_some() {
+            Some(NeedsWhole::AppendUnused)
+        } else if !self.main_key.columns().iter().all(is_own) {
+            Some(NeedsWhole::Chain)
+        } else {
+            None
+        }
     }
 
     /// The lookup in the reference that was taken in, and what it adds.
     pub fn lookup(self, reference: Reference) -> (Lookup, Taking) {
         let lookup = Lookup::new(self.main_key, self.on, reference);
         (lookup.within(self.within).naming(self.naming), self.taking)
+    }
+}
+
+/// What needs all rows of a reference at once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NeedsWhole {
+    /// Rows are matched by their position.
+    Position,
+    /// A value may stand in any of several columns.
+    Reverse,
+    /// Rows count by their range.
+    Range,
+    /// Rows that nothing asks for are added.
+    AppendUnused,
+    /// The key is made of columns that an earlier reference brings.
+    Chain,
+}
+
+impl fmt::Display for NeedsWhole {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Position => "a match by position",
+            Self::Reverse => "a reverse lookup",
+            Self::Range => "`--within`",
+            Self::AppendUnused => "`--append-unused`",
+            Self::Chain => "a key of columns that another reference brings",
+        })
     }
 }
 

@@ -157,11 +157,23 @@ impl Stages {
             let row = |nth: usize| rows.row(nth, block, overlay);
             lookup.answer_all(rows.of.len(), row, asking, &mut stage.answers);
             let names = !lookup.namings().is_empty();
+            let reference = lookup.reference();
+            let simply = keeps.is_empty()
+                && rows.added.columns() == 0
+                && taking.takes_simply(reference.taken().len());
             for (nth, &of) in rows.of.iter().enumerate() {
                 if out.added.is_too_large() {
                     break;
                 }
-                let (row, answer) = (row(nth), stage.answers[nth]);
+                let answer = stage.answers[nth];
+                if let (true, Some(at), Answer::Matched(holder)) =
+                    (simply, asking.taken(nth), answer)
+                {
+                    reference.push_taken_at(at, reference.row(holder), &mut out.added);
+                    out.of.push(of);
+                    continue;
+                }
+                let row = row(nth);
                 if names {
                     lookup.name_columns(row, asking);
                 }

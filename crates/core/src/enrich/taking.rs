@@ -75,6 +75,14 @@ impl Taking {
         Self { cells, unmatched, updates, replacing: Replacing::default(), appending: None }
     }
 
+    /// Whether it gives a row that is answered nothing but all taken cells, in their order, behind those
+    /// that are there.
+    pub(super) fn takes_simply(&self, columns: usize) -> bool {
+        self.updates.is_empty()
+            && self.unmatched != Unmatched::Only
+            && self.takes_all_in_order(columns)
+    }
+
     /// Whether a row with this answer goes into the output.
     pub(crate) fn keeps(&self, answer: Answer) -> bool {
         let is_unmatched = matches!(answer, Answer::Unmatched(_));

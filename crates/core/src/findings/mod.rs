@@ -7,6 +7,7 @@
 mod gate;
 mod kind;
 mod recorder;
+mod rows_asked;
 mod sample;
 mod tally;
 mod unmatched;
@@ -14,7 +15,8 @@ mod unmatched;
 pub use gate::{Gate, GateResult, Relation};
 pub use kind::{Counts, Kind, Population};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
+pub(crate) use rows_asked::RowsAsked;
 pub use sample::{SAMPLES, Sample};
 pub use tally::{Appended, Findings, LookupFindings, UpdateFindings};
-pub(crate) use tally::{Asked, Tallied, Tally};
+pub(crate) use tally::{Tallied, Tally};
 pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};

@@ -1,13 +1,11 @@
 //! Counting the answers of a run. Counts are made block by block, by several threads; samples and
 //! single findings are told in the order of the main rows.
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
-
+use super::rows_asked::{RowsAsked, at_hand, placed};
 use super::unmatched::Collecting;
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, UnmatchedKeys};
 use crate::enrich::{Corrected, NotAppended, WrittenCounts};
-use crate::lookup::{Answer, Group, Holder, Lookup, Miss, Reference, RowId};
+use crate::lookup::{Answer, Group, Holder, KeysTold, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -94,26 +92,6 @@ fn is_told(reference: &Reference, group: &Group, asked: &[u32]) -> bool {
     !reference.keeps_asked_only() || asked[group.holders[0].index()] > 0
 }
 
-/// How often each key of a reference was asked for, under its first holder; where ranges tell
-/// which rows count, under each of them. Several threads count at once.
-#[derive(Debug, Clone)]
-pub(crate) struct Asked(Arc<[AtomicU32]>);
-
-impl Asked {
-    /// How often each was.
-    pub(crate) fn times(&self) -> Vec<u32> {
-        self.0.iter().map(|times| times.load(Ordering::Relaxed)).collect()
-    }
-
-    fn one(&self, at: usize) {
-        // Past four billion it does not matter how often.
-        let asked = &self.0[at];
-        if asked.load(Ordering::Relaxed) < u32::MAX / 2 {
-            asked.fetch_add(1, Ordering::Relaxed);
-        }
-    }
-}
-
 /// What one lookup found in one block, in whatever order blocks are worked on.
 #[derive(Debug, Default)]
 pub(crate) struct Tallied {
@@ -121,6 +99,9 @@ pub(crate) struct Tallied {
     out_of_range: u64,
     /// The places of answers that are a trouble.
     troubles: Vec<usize>,
+    /// The first holder of each key that was asked for; where ranges tell which rows count, each of
+    /// them.
+    asked: Vec<Holder>,
 }
 
 impl Tallied {
@@ -128,6 +109,7 @@ impl Tallied {
         self.of = Default::default();
         self.out_of_range = 0;
         self.troubles.clear();
+        self.asked.clear();
     }
 
     /// The places of answers that are a trouble.
@@ -140,7 +122,6 @@ impl Tallied {
     pub(crate) fn count<'a>(
         &mut self,
         lookup: &Lookup,
-        asked: &Asked,
         answer: Answer,
         place: usize,
         row: impl FnOnce() -> Row<'a>,
@@ -158,12 +139,10 @@ impl Tallied {
         }
         let Some(first) = answer.first() else { return };
         if lookup.value().is_none() {
-            asked.one(first.index());
+            self.asked.push(first);
             return;
         }
-        for holder in lookup.holders(row(), answer) {
-            asked.one(holder.index());
-        }
+        self.asked.extend(lookup.holders(row(), answer));
     }
 }
 
@@ -188,7 +167,12 @@ pub(crate) struct Tally {
     counts: Counts,
     samples: [Vec<Sample>; TROUBLES.len()],
     sampled: usize,
-    asked: Asked,
+    /// How many samples of each trouble tell of rows by their place in the table, since those of a
+    /// reference are at hand only in part.
+    placed: [usize; TROUBLES.len()],
+    /// How often each key was asked for, under its first holder; where ranges tell which rows count,
+    /// under each of them.
+    asked: Vec<u32>,
     /// Under the first holder of each key, the main row that asked for it first; only while
     /// recording.
     asked_by: Vec<u64>,
@@ -205,7 +189,8 @@ impl Tally {
             counts: Counts::default(),
             samples: Default::default(),
             sampled: SAMPLES,
-            asked: Asked((0..holders).map(|_| AtomicU32::new(0)).collect()),
+            placed: Default::default(),
+            asked: vec![0; holders],
             asked_by: if recording { vec![0; holders] } else { Vec::new() },
             unmatched: None,
         }
@@ -224,9 +209,60 @@ impl Tally {
         self
     }
 
-    /// How often each key is asked for, to be counted by whoever works on a block.
-    pub(crate) fn asked(&self) -> Asked {
-        self.asked.clone()
+    /// How often each key was asked for by now.
+    pub(crate) fn asked(&self) -> &[u32] {
+        &self.asked
+    }
+
+    /// Begins to count anew, for the rows of a reference that are at hand now.
+    pub(crate) fn begin_span(&mut self, reference: &Reference) {
+        self.asked = vec![0; reference.holder_count()];
+    }
+
+    /// Ends the count for the rows that are at hand.
+    pub(crate) fn end_span(&mut self, reference: &Reference, rows: &mut RowsAsked) {
+        rows.note(reference, &self.asked);
+        for (samples, placed) in self.samples.iter_mut().zip(&mut self.placed) {
+            for sample in &mut samples[*placed..] {
+                sample.candidates.iter_mut().for_each(|one| *one = self::placed(reference, *one));
+            }
+            *placed = samples.len();
+        }
+    }
+
+    /// The places in the table of the rows that samples tell of.
+    pub(crate) fn sampled_places(&self) -> impl Iterator<Item = u32> + '_ {
+        let samples = self.samples.iter().flatten();
+        samples.flat_map(|sample| &sample.candidates).map(|place| place.index() as u32)
+    }
+
+    /// The findings, once every main row is counted, of a lookup whose reference is in shares: of that
+    /// what is told of all its keys and rows.
+    pub(crate) fn finish_in_shares(
+        mut self,
+        lookup: &Lookup,
+        (keys, rows): (&KeysTold, &RowsAsked),
+        updates: Vec<UpdateFindings>,
+    ) -> LookupFindings {
+        let reference = lookup.reference();
+        for sample in self.samples.iter_mut().flatten() {
+            let there = sample.candidates.iter().filter_map(|place| at_hand(reference, *place));
+            sample.candidates = there.collect();
+        }
+        let counts = &mut self.counts;
+        for (kind, count) in [
+            (Kind::Duplicate, keys.duplicate),
+            (Kind::Conflicting, keys.conflicting),
+            (Kind::Collapsed, keys.collapsed),
+            (Kind::Unused, reference.rows() - rows.used()),
+            (Kind::Repeated, rows.repeated()),
+        ] {
+            counts.of[kind as usize] = count;
+        }
+        counts.keyless_rows = keys.keyless;
+        counts.malformed_rows = keys.malformed;
+        let asked = rows.times(reference);
+        self.told(reference, asked, updates, None)
     }
 
     /// Whether each copy of a row that an earlier lookup repeated counts as a row, since they may
@@ -241,6 +277,11 @@ impl Tally {
             *all += more;
         }
         self.counts.out_of_range += tallied.out_of_range;
+        for holder in &tallied.asked {
+            // Past four billion it does not matter how often.
+            let asked = &mut self.asked[holder.index()];
+            *asked = asked.saturating_add(1);
+        }
     }
 
     /// Whether there are as many samples of each trouble as are kept, and nothing else is.
@@ -294,7 +335,7 @@ impl Tally {
         appended: Option<Appended>,
     ) -> LookupFindings {
         let reference = lookup.reference();
-        let asked = self.asked.times();
+        let asked = std::mem::take(&mut self.asked);
         let counts = &mut self.counts;
         for group in reference.groups().filter(|group| is_told(reference, group, &asked)) {
             let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
@@ -305,11 +346,22 @@ impl Tally {
             reference.unused(&asked).count() as u64 + reference.skipped();
         let repeated = asked.iter().filter(|&&times| times > 1);
         counts.of[Kind::Repeated as usize] = repeated.count() as u64;
+        counts.keyless_rows = reference.keyless().len() as u64;
+        counts.malformed_rows = reference.malformed().len() as u64;
+        self.told(reference, asked, updates, appended)
+    }
+
+    fn told(
+        mut self,
+        reference: &Reference,
+        asked: Vec<u32>,
+        updates: Vec<UpdateFindings>,
+        appended: Option<Appended>,
+    ) -> LookupFindings {
+        let counts = &mut self.counts;
         counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();
         counts.reference_rows = reference.rows();
         counts.reference_keys = reference.keys();
-        counts.keyless_rows = reference.keyless().len() as u64;
-        counts.malformed_rows = reference.malformed().len() as u64;
         let Self { counts, samples, unmatched, .. } = self;
         let unmatched = unmatched.map(Collecting::finish).unwrap_or_default();
         LookupFindings { counts, samples, asked, unmatched, updates, appended }

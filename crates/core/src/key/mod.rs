@@ -77,6 +77,7 @@ impl Key {
 
     /// Appends the packed key of a row to `packed`. Of a key that is not whole, only the number of
     /// parts is right.
+    #[inline]
     pub(crate) fn pack(&self, row: Row<'_>, packed: &mut String, work: &mut Work) -> PartState {
         let mut state = PartState::Whole;
         if let Some(columns) = &self.verbatim {

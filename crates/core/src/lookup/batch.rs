@@ -18,6 +18,8 @@ pub(super) struct Batch {
     ends: Vec<usize>,
     hashes: Vec<u32>,
     found: Vec<Found>,
+    /// Where the taken cells begin that stand behind the key of each row, where it was found at once.
+    taken: Vec<Option<usize>>,
 }
 
 /// How far the search for a row's key has come.
@@ -33,6 +35,15 @@ enum Found {
     Candidate(Holder, usize),
 }
 
+impl Batch {
+    /// Where the taken cells of the answer to a row begin in the texts of its reference, where the
+    /// answer is one row whose place is known.
+    #[inline]
+    pub(super) fn taken(&self, nth: usize) -> Option<usize> {
+        self.taken.get(nth).copied().flatten()
+    }
+}
+
 impl Lookup {
     /// Looks up rows one after the other; gives the answer of each. What a row names is not told.
     ///
@@ -45,17 +56,18 @@ impl Lookup {
         answers: &mut Vec<Answer>,
     ) {
         answers.clear();
+        asking.batch.taken.clear();
         if !self.is_plain() {
             answers.extend((0..count).map(|nth| self.answer(row(nth), asking)));
             return;
         }
         let Asking { work, batch, .. } = asking;
-        let Batch { keys, ends, hashes, found } = batch;
+        let Batch { keys, ends, hashes, found, taken } = batch;
         keys.clear();
         ends.clear();
         hashes.clear();
         found.clear();
-        let mut previous = 0..0;
+        let (mut previous, mut hash_before) = (0..0, 0);
         for nth in 0..count {
             let start = keys.len();
             let mut state = self.key.pack(row(nth), keys, work);
@@ -67,21 +79,25 @@ impl Lookup {
             let (hash, step) = match state {
                 PartState::Malformed => (0, Found::Settled(Answer::Malformed)),
                 PartState::Blank => (0, Found::Settled(Answer::BlankKey)),
-                PartState::Whole if keys[previous.clone()] == keys[key.clone()] && nth > 0 => {
-                    (0, Found::Same)
-                }
                 PartState::Whole => {
-                    (hash(&self.reference.hasher, &keys[key.clone()]), Found::Nothing)
+                    let hash = hash(&self.reference.hasher, &keys[key.clone()]);
+                    let is_same =
+                        hash == hash_before && keys[previous.clone()] == keys[key.clone()];
+                    (hash, if is_same && nth > 0 { Found::Same } else { Found::Nothing })
                 }
             };
+            hash_before = hash;
             hashes.push(hash);
             found.push(step);
             // Behind a key that is not whole none is taken for the same.
             previous = if state == PartState::Whole { key } else { 0..0 };
         }
+        // What is read here is needed soon; until then it is on its way.
+        let index = &self.reference.index;
+        std::hint::black_box(hashes.iter().fold(0, |touched, &hash| touched ^ index.touch(hash)));
         for (step, &hash) in found.iter_mut().zip(&*hashes) {
             if let Found::Nothing = step
-                && let Some(holder) = self.reference.index.candidate(hash)
+                && let Some(holder) = index.candidate(hash)
             {
                 *step = Found::Candidate(Holder(holder), 0);
             }
@@ -91,7 +107,6 @@ impl Lookup {
                 *start = self.reference.key_start(*holder);
             }
         }
-        // What is read here is needed soon; until then it is on its way.
         let touched = found.iter().fold(0, |touched, step| match step {
             Found::Candidate(_, start) => touched ^ self.reference.touch(*start),
             _ => touched,
@@ -99,6 +114,7 @@ impl Lookup {
         std::hint::black_box(touched);
         let mut start = 0;
         let mut alias = None;
+        let has_taken_behind = self.reference.looked_in().is_empty();
         for (nth, step) in found.iter().enumerate() {
             let end = ends[nth];
             let key = &keys[start..end];
@@ -108,14 +124,19 @@ impl Lookup {
                 *alias = found.map(|(_, nth)| nth);
                 found.map_or(Answer::Unmatched(Miss::Key), |(first, _)| self.settle(first))
             };
+            let mut behind = None;
             let answer = match *step {
                 Found::Settled(answer) => answer,
                 Found::Nothing => miss(&mut alias),
                 Found::Same if alias.is_some() => miss(&mut alias),
-                Found::Same => answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key)),
+                Found::Same => {
+                    behind = taken.last().copied().flatten();
+                    answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key))
+                }
                 Found::Candidate(holder, start) => {
                     let is_it = self.reference.key_from(start).starts_with(key);
                     let first = if is_it {
+                        behind = has_taken_behind.then_some(start + key.len());
                         Some(holder)
                     } else {
                         self.reference.find_hashed(key, hashes[nth])
@@ -130,6 +151,7 @@ impl Lookup {
                 }
             };
             answers.push(answer);
+            taken.push(behind.filter(|_| matches!(answer, Answer::Matched(_))));
         }
     }
 

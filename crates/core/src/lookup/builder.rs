@@ -1,19 +1,24 @@
 //! Taking in a reference: its rows are packed as they come, and indexed once all of them are in.
 
+use std::sync::Arc;
+
 use ahash::RandomState;
 
 use super::asked_keys::AskedKeys;
 use super::index::Index;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
-use super::reference::{Cells, Joint, Ranged};
+use super::reference::{Cells, Joint, Ranged, TOUCHED};
 use super::rule::{Compared, Decision};
+use super::shares::Shares;
 use super::taken_in::TakenIn;
+use super::values::{LARGE, Values};
 use super::{Holder, Line, Reference, RowId, Rule, Seed};
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::in_order::in_order;
-use crate::table::{Block, Headers, Lines, Source, packed};
+use crate::table::packed::{self, RowCell};
+use crate::table::{Block, Headers, Lines, Scratch, Source};
 use crate::template::{Bound, Work};
 use crate::{Error, Result};
 
@@ -54,6 +59,15 @@ impl TakenColumns {
     }
 }
 
+/// What is to be done about a reference that takes more memory than it may.
+#[derive(Debug)]
+pub enum Overflow {
+    /// It is kept there in shares, which are worked on one after the other.
+    Keep(Arc<dyn Scratch>),
+    /// It is an error, for this reason: what needs the whole of it.
+    Refuse(String),
+}
+
 /// Takes in a reference table.
 #[derive(Debug)]
 pub struct ReferenceBuilder {
@@ -61,6 +75,10 @@ pub struct ReferenceBuilder {
     closest: Closest,
     reach: Option<Reach>,
     taken_in: TakenIn,
+    /// How much memory it may take, in bytes, and what is to be done about more.
+    room: Option<(u64, Overflow)>,
+    /// How many bytes of rows there are before equal values are stored once.
+    large: usize,
     /// Whether a source was taken in.
     has_read: bool,
     work: Work,
@@ -91,6 +109,7 @@ impl ReferenceBuilder {
                 looked_in,
                 by_position: false,
                 only_asked: None,
+                shares: None,
                 positions: Vec::new(),
                 all_rows: 0,
                 disputed: vec![false; taken.columns.len()],
@@ -98,6 +117,8 @@ impl ReferenceBuilder {
                 always: taken.always,
                 takes_column: taken.in_column,
                 rows: Records::default(),
+                values: Arc::default(),
+                touched: 0,
                 cells: Cells::default(),
                 hasher: RandomState::with_seeds(a, b, c, d),
                 index: Index::new(),
@@ -116,6 +137,8 @@ impl ReferenceBuilder {
             closest: Closest::Holding,
             reach: None,
             taken_in: TakenIn::default(),
+            room: None,
+            large: LARGE,
             has_read: false,
             work: Work::default(),
         }
@@ -151,6 +174,22 @@ impl ReferenceBuilder {
         let asked = AskedKeys::read(key, &self.reference.hasher, main)?;
         self.reference.only_asked = Some(asked);
         Ok(())
+    }
+
+    /// Lets it take so many bytes of memory. No row may have been taken in yet, and a reference that is
+    /// kept in shares does not go with reverse lookups, ranges, aliases, or a match by position.
+    #[must_use]
+    pub fn within(mut self, bytes: u64, overflow: Overflow) -> Self {
+        self.room = Some((bytes, overflow));
+        self
+    }
+
+    /// Says from how many bytes of rows on values of columns that have few are stored once, which saves
+    /// memory and takes a little time: 64 MiB unless it is said.
+    #[must_use]
+    pub fn large_from(mut self, bytes: usize) -> Self {
+        self.large = bytes;
+        self
     }
 
     /// Matches rows by their position, whatever their key.
@@ -189,7 +228,7 @@ impl ReferenceBuilder {
         if let Some(lines) = self.reference.lines.last_mut() {
             (0..block.rows()).for_each(|row| lines.push(block.line(row)));
         }
-        self.taken_in.refuse_too_many(&self.reference.headers)
+        self.taken_in.refuse_too_many(&self.reference.headers, 0)
     }
 
     /// Takes in all rows of a source on so many threads, behind those of the sources before it. Each
@@ -202,7 +241,8 @@ impl ReferenceBuilder {
         source: &mut S,
         threads: usize,
     ) -> std::result::Result<(), S::Error> {
-        let first = RowId(self.taken_in.seen);
+        let kept = self.reference.shares.take();
+        let first = RowId(kept.as_ref().map_or(self.taken_in.seen, |shares| shares.seen));
         let name = source.headers().table().to_owned();
         if std::mem::replace(&mut self.has_read, true) {
             self.reference.tables.push((first, name));
@@ -210,20 +250,49 @@ impl ReferenceBuilder {
         } else {
             self.reference.tables = vec![(first, name)];
         }
-        let Self { reference, taken_in: all, .. } = self;
+        let Self { reference, taken_in: all, room, large, .. } = self;
         let reference = &*reference;
+        let mut shares = kept;
         let mut lines = Lines::default();
         let space = || (TakenIn::default(), Work::default());
         let work = |(taken_in, work): &mut (TakenIn, Work), block: &Block| {
             reference.take_in(block, taken_in, work);
         };
         let hand_on = |(taken_in, _): &mut (TakenIn, Work), block: &Block| {
-            all.append(taken_in);
+            let kinds = reference.taken.len();
+            match &mut shares {
+                Some(shares) => shares.take(taken_in, kinds, reference.only_asked.as_ref())?,
+                None => all.append(taken_in),
+            }
+            if reference.values.get().is_none() && all.rows.text.len() >= *large {
+                let rows = (0..all.rows.len()).map(|row| {
+                    let cells = reference.packed_in(all.rows.get(row));
+                    // None is a value yet.
+                    cells.map(|cell| if let RowCell::Text(text) = cell { text } else { "" })
+                });
+                let values = Values::of(kinds, &reference.hasher, rows);
+                let _ = reference.values.set(values);
+            }
             (0..block.rows()).for_each(|row| lines.push(block.line(row)));
-            Ok(all.refuse_too_many(&reference.headers)?)
+            match (&mut *room, &mut shares) {
+                (Some((most, overflow)), None) if all.cost() > *most => match overflow {
+                    Overflow::Keep(scratch) => {
+                        let kept = shares.insert(Shares::new(Arc::clone(scratch)));
+                        kept.take(all, kinds, reference.only_asked.as_ref())?;
+                    }
+                    Overflow::Refuse(why) => {
+                        let (name, why) = (reference.name.clone(), why.clone());
+                        return Err(Error::OverMemory { reference: name, most: *most, why }.into());
+                    }
+                },
+                _ => {}
+            }
+            let seen = shares.as_ref().map_or(0, |shares| shares.seen);
+            Ok(all.refuse_too_many(&reference.headers, seen)?)
         };
         let wanted = reference.wanted();
         in_order(source, threads, &wanted, space, work, hand_on)?;
+        self.reference.shares = shares;
         if let Some(last) = self.reference.lines.last_mut() {
             *last = lines;
         }
@@ -234,9 +303,15 @@ impl ReferenceBuilder {
     ///
     /// # Errors
     /// [`Error::NoPosition`] when no bound of a range is a number or a date, and
-    /// [`Error::ReachOff`] when the reach is not of their kind.
+    /// [`Error::ReachOff`] when the reach is not of their kind; [`Error::Scratch`] when what does not fit
+    /// into memory can't be kept elsewhere.
     pub fn finish(self) -> Result<Reference> {
         let mut reference = self.reference;
+        if let Some(shares) = &mut reference.shares {
+            shares.end()?;
+            reference.all_rows = u64::from(shares.seen);
+            return Ok(reference);
+        }
         let TakenIn { rows, cells, hashes, keyless, malformed, without_key, ends, kinds, .. } =
             self.taken_in;
         reference.positions = self.taken_in.positions;
@@ -267,8 +342,7 @@ impl ReferenceBuilder {
             return Err(Error::ReachOff { table, is_time });
         }
         index_keys(&mut reference, &hashes, &without_key);
-        if let Some(ranged) = reference.ranged.take() {
-            reference.ranged = Some(ranged);
+        if reference.ranged.is_some() {
             index_ranges(&mut reference, line, &ends, self.closest);
         }
         note_disagreement(&mut reference);
@@ -276,11 +350,24 @@ impl ReferenceBuilder {
     }
 }
 
+/// A reference whose keys are found, of rows with these hashes; none but some rows has a key.
+pub(super) fn indexed(
+    mut reference: Reference,
+    hashes: &[u32],
+    without_key: &[RowId],
+) -> Reference {
+    index_keys(&mut reference, hashes, without_key);
+    note_disagreement(&mut reference);
+    reference
+}
+
 /// Enters every key into the index, and notes which holders repeat one.
 fn index_keys(reference: &mut Reference, hashes: &[u32], without_key: &[RowId]) {
     if reference.by_position {
         return;
     }
+    let length = reference.rows.text.len() / reference.rows.len().max(1);
+    reference.touched = (length * 3 / 2).min(TOUCHED - 1);
     let parts = reference.key().parts().len();
     let mut index = Index::for_keys(reference.holder_count());
     let mut repeats = Vec::new();

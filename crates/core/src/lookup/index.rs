@@ -31,6 +31,12 @@ impl Index {
         self.seek(hash, is_equal).ok()
     }
 
+    /// The slot where the search for a hash begins, so that it is at hand.
+    #[inline]
+    pub(crate) fn touch(&self, hash: u32) -> u64 {
+        self.slots[home(hash, self.slots.len())]
+    }
+
     /// The first row that was entered under this hash. Nearly always it is the one that is sought,
     /// if there is one; the caller, who knows the keys, goes on with [`Index::find`] when not.
     #[inline]

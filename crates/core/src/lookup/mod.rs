@@ -8,7 +8,9 @@ mod aliases;
 mod asked_keys;
 mod batch;
 mod builder;
+mod gathered;
 mod group;
+mod ids;
 mod index;
 mod naming;
 mod position;
@@ -17,15 +19,20 @@ mod records;
 mod reference;
 mod rule;
 mod search;
+pub(crate) mod shares;
 mod soundness;
+mod taken_cells;
 mod taken_in;
+mod values;
 
 pub use aliases::{Alias, AliasState};
-pub use builder::{Bounds, ReferenceBuilder, TakenColumns};
+pub use builder::{Bounds, Overflow, ReferenceBuilder, TakenColumns};
+pub(crate) use gathered::KeysTold;
 pub use group::Group;
+pub use ids::{Holder, RowId};
 pub use naming::Naming;
 pub use position::{Line, Position};
-pub use reference::{Holder, Reference, RowId, Seed};
+pub use reference::{Reference, Seed};
 pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
 pub use soundness::Unsound;
@@ -116,6 +123,13 @@ impl Asking {
     /// The places among the taken columns of those that the last row which was answered names.
     pub fn named(&self) -> &[usize] {
         &self.named
+    }
+
+    /// Where the taken cells of the answer to a row begin, of those that were answered together, where
+    /// the answer is one row whose place is known.
+    #[inline]
+    pub(crate) fn taken(&self, nth: usize) -> Option<usize> {
+        self.batch.taken(nth)
     }
 }
 

@@ -4,14 +4,31 @@
 #[derive(Debug, Default)]
 pub(super) struct Records {
     pub(super) text: String,
-    ends: Vec<u64>,
+    /// The lower bits of where each ends.
+    ends: Vec<u32>,
+    /// The first one that ends so far behind that the bits do not tell it, for every time that they
+    /// begin anew.
+    overs: Vec<usize>,
 }
 
+/// How many bits of a place are kept. Tests need more sooner.
+const BITS: u32 = if cfg!(test) { 8 } else { u32::BITS };
+
 impl Records {
+    /// Where one ends.
+    #[inline]
+    fn end(&self, number: usize) -> usize {
+        let lower = self.ends[number] as usize;
+        if self.overs.is_empty() {
+            return lower;
+        }
+        self.overs.partition_point(|first| *first <= number) << BITS | lower
+    }
+
     /// Where one begins.
     #[inline]
     pub(super) fn start(&self, number: usize) -> usize {
-        if number == 0 { 0 } else { self.ends[number - 1] as usize }
+        if number == 0 { 0 } else { self.end(number - 1) }
     }
 
     /// One of them, with all that stand behind it.
@@ -23,25 +40,62 @@ impl Records {
     /// One of them.
     #[inline]
     pub(super) fn get(&self, number: usize) -> &str {
-        &self.text[self.start(number)..self.ends[number] as usize]
+        &self.text[self.start(number)..self.end(number)]
     }
 
     /// Ends the record that was appended to `text`.
+    #[inline]
     pub(super) fn end_one(&mut self) {
-        self.ends.push(self.text.len() as u64);
+        self.end_at(self.text.len());
+    }
+
+    #[inline]
+    fn end_at(&mut self, end: usize) {
+        while end >> BITS > self.overs.len() {
+            self.overs.push(self.ends.len());
+        }
+        self.ends.push((end & (!0 >> (usize::BITS - BITS))) as u32);
     }
 
     /// Takes texts over behind its own, and leaves none.
     pub(super) fn append(&mut self, other: &mut Self) {
-        let before = self.text.len() as u64;
+        let before = self.text.len();
         self.text.push_str(&other.text);
-        self.ends.extend(other.ends.iter().map(|end| end + before));
+        (0..other.len()).for_each(|number| self.end_at(before + other.end(number)));
         other.text.clear();
         other.ends.clear();
+        other.overs.clear();
     }
 
     /// How many there are.
     pub(super) fn len(&self) -> usize {
         self.ends.len()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// However long the texts are, each comes back.
+        #[test]
+        fn texts_come_back(texts in prop::collection::vec(0..900_usize, 0..30), cut in 0..30_usize) {
+            let texts: Vec<String> = (1..).zip(texts).map(|(n, long)| format!("{n}").repeat(long)).collect();
+            let mut halves = [Records::default(), Records::default()];
+            for (nth, text) in texts.iter().enumerate() {
+                let half = &mut halves[usize::from(nth >= cut)];
+                half.text.push_str(text);
+                half.end_one();
+            }
+            let [mut all, mut more] = halves;
+            all.append(&mut more);
+            prop_assert_eq!((all.len(), more.len()), (texts.len(), 0));
+            for (nth, text) in texts.iter().enumerate() {
+                prop_assert_eq!(all.get(nth), text);
+                prop_assert!(all.from(all.start(nth)).starts_with(text));
+            }
+        }
     }
 }

@@ -10,6 +10,7 @@
 //! the few later holders of repeated keys stand in a list.
 
 use std::collections::HashSet;
+use std::sync::{Arc, OnceLock};
 
 use ahash::RandomState;
 
@@ -17,45 +18,18 @@ use super::asked_keys::AskedKeys;
 use super::index::Index;
 use super::ranges::Ranges;
 use super::records::Records;
-use super::{Line, Position, Rule};
+use super::shares::Shares;
+use super::values::Values;
+use super::{Holder, Line, Position, RowId, Rule};
 use crate::key::{Key, Unreadable};
-use crate::table::{Block, CellKind, Headers, Lines, packed};
+use crate::table::{CellKind, Headers, Lines, packed};
 use crate::template::Bound;
-
-/// A row of a reference, from 0 through all of its tables.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct RowId(pub(super) u32);
-
-/// What holds a key: a row of a reference, or in a reverse lookup a cell of one. Holders stand in
-/// the order in which they count: by column as the columns were written, then by row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Holder(pub(super) u32);
-
-impl RowId {
-    pub(crate) fn index(self) -> usize {
-        self.0 as usize
-    }
-}
-
-impl Holder {
-    /// The first one, where there is any.
-    pub(crate) const FIRST: Self = Self(0);
-
-    /// Those of some places.
-    pub(crate) fn at(places: std::ops::Range<usize>) -> impl Iterator<Item = Self> {
-        (places.start as u32..places.end as u32).map(Self)
-    }
-
-    pub(crate) fn index(self) -> usize {
-        self.0 as usize
-    }
-}
 
 /// How many bytes memory hands over at a time, on nearly all machines.
 const MEMORY_LINE: usize = 64;
 
-/// How many bytes of a record are fetched ahead.
-const TOUCHED: usize = 2 * MEMORY_LINE;
+/// How many bytes of a record are fetched ahead at most.
+pub(super) const TOUCHED: usize = 2 * MEMORY_LINE;
 
 /// What seeds the hash of a run, so that keys can't be made to collide beforehand. It changes
 /// nothing in what is found.
@@ -76,6 +50,8 @@ pub struct Reference {
     pub(super) by_position: bool,
     /// The keys whose rows are kept, when not all are.
     pub(super) only_asked: Option<AskedKeys>,
+    /// All rows, when they do not fit into memory.
+    pub(super) shares: Option<Shares>,
     /// Where each row that is kept stands among all, when not all are.
     pub(super) positions: Vec<u32>,
     /// How many rows the table has.
@@ -86,6 +62,10 @@ pub struct Reference {
     /// Whether it is taken in which column a value stands.
     pub(super) takes_column: bool,
     pub(super) rows: Records,
+    /// Values that many rows take, once enough rows are there to tell.
+    pub(super) values: Arc<OnceLock<Values>>,
+    /// How far from its beginning a record is fetched ahead.
+    pub(super) touched: usize,
     /// The kinds of the taken cells, row by row; empty where none was said.
     pub(super) taken_kinds: Vec<CellKind>,
     pub(super) cells: Cells,
@@ -264,7 +244,7 @@ impl Reference {
     }
 
     /// Where a row stands among all rows of the tables.
-    fn position_of(&self, row: RowId) -> RowId {
+    pub(super) fn position_of(&self, row: RowId) -> RowId {
         self.positions.get(row.index()).map_or(row, |&at| RowId(at))
     }
 
@@ -372,17 +352,12 @@ impl Reference {
     #[inline]
     pub(super) fn touch(&self, start: usize) -> u8 {
         let record = self.key_from(start).as_bytes();
-        let record = &record[..record.len().min(TOUCHED)];
-        record.iter().step_by(MEMORY_LINE).chain(record.last()).fold(0, |all, byte| all ^ byte)
+        let byte = |at: usize| record.get(at).copied().unwrap_or_default();
+        byte(0) ^ byte(self.touched) ^ byte(self.touched.min(MEMORY_LINE))
     }
 
     pub(super) fn parts(&self) -> usize {
         self.key().parts().len()
-    }
-
-    /// How many cells of a row's record stand before those that are taken.
-    fn before_taken(&self) -> usize {
-        if self.looked_in.is_empty() { self.parts() } else { 0 }
     }
 
     /// The parts of a holder's key as they are compared.
@@ -425,19 +400,6 @@ impl Reference {
         usize::from(self.rank.is_some()) + self.bound_columns().len()
     }
 
-    /// The taken cells of a row, and what stands behind them in its record.
-    #[inline]
-    fn packed_row(&self, row: RowId) -> packed::PackedRow<'_> {
-        let record = self.rows.get(row.index());
-        let key = packed::first_cells(record, self.before_taken()).len();
-        packed::PackedRow::new(&record[key..], self.taken.len())
-    }
-
-    /// The cells of a row's record behind those that are taken.
-    fn behind_taken(&self, row: RowId) -> packed::Cells<'_> {
-        packed::Cells::new(self.packed_row(row).behind())
-    }
-
     /// The columns that the bounds of a range are made from, each as often as it is used.
     pub(super) fn bound_columns(&self) -> Vec<usize> {
         let bounds = self.ranged.iter().flat_map(|ranged| &ranged.bounds);
@@ -464,32 +426,6 @@ impl Reference {
             (Joint::UpTo, _) => format!(".. {}", read.join(" ")),
             (Joint::Closed | Joint::Open, _) => read.join(" .. "),
         })
-    }
-
-    /// The taken cells of a row, in the order of the taken columns.
-    pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
-        self.packed_row(row)
-    }
-
-    /// Adds the taken cells of a row to a block.
-    #[inline]
-    pub(crate) fn push_taken(&self, row: RowId, added: &mut Block) {
-        let (text, lengths) = self.packed_row(row).joined();
-        added.push_cells(text, lengths);
-        if !self.taken_kinds.is_empty() {
-            added.say_kinds(self.kinds_of(row));
-        }
-    }
-
-    /// The kinds of the taken cells of a row; none where none was said.
-    fn kinds_of(&self, row: RowId) -> &[CellKind] {
-        let from = row.index() * self.taken.len();
-        self.taken_kinds.get(from..from + self.taken.len()).unwrap_or_default()
-    }
-
-    /// The kind of a taken cell of a row.
-    pub fn taken_kind(&self, row: RowId, place: usize) -> CellKind {
-        self.kinds_of(row).get(place).copied().unwrap_or_default()
     }
 
     pub(super) fn rank_of(&self, holder: Holder) -> Option<&str> {

@@ -26,10 +26,11 @@ const NEARLY: (u64, u64) = (4, 5);
 const FEW: u64 = 3;
 
 impl Reference {
-    /// What is wrong with its key as a whole; nothing where only rows are kept that are asked for.
+    /// What is wrong with its key as a whole; nothing where not all rows are at hand.
     pub fn unsound(&self) -> Vec<Unsound> {
         let mut all = Vec::new();
-        if self.is_by_position() || self.keeps_asked_only() || self.rows() < FEW {
+        let is_whole = !self.keeps_asked_only() && !self.is_in_shares();
+        if self.is_by_position() || !is_whole || self.rows() < FEW {
             return all;
         }
         if self.looked_in().is_empty() && self.parts() > 1 {

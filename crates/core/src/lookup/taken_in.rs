@@ -6,7 +6,8 @@ use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
 use super::{Line, Position, Reference, RowId};
 use crate::lookup::index::MOST_ROWS;
-use crate::table::{Block, CellKind, Headers, Row, packed};
+use crate::table::packed::{self, RowCell};
+use crate::table::{Block, CellKind, Headers, Row};
 use crate::template::{Bound, PartState, Work};
 use crate::{Error, Result};
 
@@ -36,6 +37,8 @@ pub(super) struct TakenIn {
     pub(super) seen: u32,
     /// Where each row stands among these, when not all are kept.
     pub(super) positions: Vec<u32>,
+    /// The numbers of the taken cells of one row, of those that have one.
+    numbers: Vec<Option<u16>>,
     /// How many rows of this block were kept though nothing asks for them.
     spare: usize,
 }
@@ -81,8 +84,10 @@ impl TakenIn {
 }
 
 impl TakenIn {
-    pub(super) fn refuse_too_many(&self, headers: &Headers) -> Result<()> {
-        let held = self.rows.len().max(self.cells.all.len()).max(self.seen as usize);
+    /// An error where there are more than can be told apart, with so many that are kept elsewhere.
+    pub(super) fn refuse_too_many(&self, headers: &Headers, kept: u32) -> Result<()> {
+        let seen = self.seen.max(kept) as usize;
+        let held = self.rows.len().max(self.cells.all.len()).max(seen);
         if (held as u64) < MOST_ROWS {
             return Ok(());
         }
@@ -139,7 +144,20 @@ impl Reference {
             }
             taken_in.positions.push(position);
         }
-        packed::push_row(text, self.taken.iter().map(|&column| row.cell(column)));
+        let cell = |&column: &usize| RowCell::Text(row.cell(column));
+        match self.values.get() {
+            None => packed::push_row(text, self.taken.iter().map(cell)),
+            Some(values) => {
+                let columns = self.taken.iter().enumerate();
+                taken_in.numbers.clear();
+                let number = |(nth, &column)| values.number(nth, row.cell(column));
+                taken_in.numbers.extend(columns.map(number));
+                let cells = self.taken.iter().zip(&taken_in.numbers);
+                let cells =
+                    cells.map(|(column, number)| number.map_or(cell(column), RowCell::Value));
+                packed::push_row(text, cells);
+            }
+        }
         if let Some(rank) = &self.rank {
             rank.value(
                 |column| row.cell(column),

@@ -50,6 +50,9 @@ pub struct Plan {
     pub verbose: Option<bool>,
     /// When to show progress: `auto`, `always` or `never`.
     pub progress: Option<Text>,
+    /// How much memory the rows of references may take, such as `2 GB` or `512 MiB`; what does not fit
+    /// is worked off piece by piece, by way of temporary files.
+    pub memory: Option<Text>,
     /// How many threads to work with.
     #[serde(default, deserialize_with = "threads")]
     #[schemars(range(min = 1, max = 1024))]
@@ -247,6 +250,7 @@ impl Plan {
         over.option("quiet", &mut self.quiet, typed.quiet);
         over.option("verbose", &mut self.verbose, typed.verbose);
         over.option("progress", &mut self.progress, typed.progress);
+        over.option("memory", &mut self.memory, typed.memory);
         over.option("threads", &mut self.threads, typed.threads);
         over.option("plain", &mut self.plain, typed.plain);
         over.option("output-encoding", &mut self.output_encoding, typed.output_encoding);

@@ -91,6 +91,7 @@ impl Plan {
         set.flag("quiet", self.quiet);
         set.flag("verbose", self.verbose);
         set.text("progress", self.progress.as_ref());
+        set.text("memory", self.memory.as_ref());
         set.number("threads", self.threads.map(u64::from));
         set.flag("plain", self.plain);
         set.text("output_encoding", self.output_encoding.as_ref());

@@ -9,7 +9,7 @@
 use std::sync::Arc;
 
 use super::packed::ROOM;
-use super::{CellKind, Lines};
+use super::{Before, CellKind, Lines};
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -24,14 +24,14 @@ use super::{CellKind, Lines};
 #[derive(Debug, Default, Clone)]
 pub struct Block {
     columns: KeptColumns,
-    text: String,
-    cells: Vec<Span>,
+    pub(super) text: String,
+    pub(super) cells: Vec<Span>,
     /// The kind of each cell; empty while none was said.
-    kinds: Vec<CellKind>,
-    own: Vec<RowBytes>,
-    first_row: u64,
-    lines_before: u64,
-    lines: Lines,
+    pub(super) kinds: Vec<CellKind>,
+    pub(super) own: Vec<RowBytes>,
+    pub(super) first_row: u64,
+    pub(super) lines_before: u64,
+    pub(super) lines: Lines,
     too_large: bool,
 }
 
@@ -273,6 +273,22 @@ impl Block {
         }
     }
 
+    /// The same of cells that each come by themselves, with room before it.
+    #[inline]
+    pub(crate) fn push_each<'c>(&mut self, cells: impl Iterator<Item = &'c str>) {
+        for cell in cells {
+            if !self.has_room_for(cell.len()) {
+                return;
+            }
+            let start = (self.text.len() + ROOM.len_utf8()) as u32;
+            self.text.push_str(cell);
+            self.cells.push(Span { start, end: self.text.len() as u32 });
+        }
+        if !self.kinds.is_empty() {
+            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
+        }
+    }
+
     #[inline]
     fn has_room_for(&mut self, more: usize) -> bool {
         self.too_large |= self.text.len() + more > MOST_TEXT;
@@ -357,6 +373,19 @@ impl Block {
     /// The line of the file on which a row begins, from 1.
     pub fn line(&self, row: usize) -> u64 {
         self.lines_before + self.lines.of(row as u64)
+    }
+
+    /// How much of its table is before it.
+    pub(crate) fn before(&self) -> Before {
+        Before {
+            rows: self.first_row.saturating_sub(1),
+            lines: self.lines_before.saturating_sub(1),
+        }
+    }
+
+    /// The columns of which it holds the cells.
+    pub(crate) fn kept_columns(&self) -> &KeptColumns {
+        &self.columns
     }
 
     /// A row's own bytes and its line end, where the format has them.

@@ -18,3 +18,13 @@ pub enum CellKind {
     /// True or false.
     Truth,
 }
+
+impl CellKind {
+    const ALL: [Self; 6] =
+        [Self::Unsaid, Self::Text, Self::Number, Self::Date, Self::Time, Self::Truth];
+
+    /// The kind of a number that it was cast to.
+    pub(crate) fn of(number: u8) -> Self {
+        Self::ALL.get(usize::from(number)).copied().unwrap_or_default()
+    }
+}

@@ -20,6 +20,17 @@ impl Lines {
         self.shifts.clear();
     }
 
+    /// The lines of so many rows, the first of which stands on `first`, with the rows from which on they
+    /// run ahead.
+    pub(crate) fn from_shifts(first: u64, rows: u64, shifts: Vec<(u64, u64)>) -> Self {
+        Self { first, rows, shifts }
+    }
+
+    /// Rows from which on the lines run ahead by more than before, and by how much in all.
+    pub(crate) fn shifts(&self) -> &[(u64, u64)] {
+        &self.shifts
+    }
+
     /// Notes the line of the next row.
     pub fn push(&mut self, line: u64) {
         if self.rows == 0 {

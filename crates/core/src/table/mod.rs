@@ -9,8 +9,11 @@ mod lines;
 mod overlay;
 pub(crate) mod packed;
 mod row;
+pub(crate) mod scratch;
 mod sink;
 mod source;
+pub(crate) mod spooled;
+mod stored;
 
 pub use arranged::{Arranged, Differing};
 pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span};
@@ -20,5 +23,6 @@ pub use headers::{Found, Headers};
 pub use lines::Lines;
 pub use overlay::Overlay;
 pub use row::Row;
+pub use scratch::Scratch;
 pub use sink::{Discard, OwnCells, Rendered, Renderer, Sink};
 pub use source::{Before, Parser, Source};

@@ -77,16 +77,48 @@ impl<'a> Cells<'a> {
 /// what a format may put between cells, so that it can take a row over as a whole.
 pub(crate) const ROOM: char = '\0';
 
-/// Appends several cells as one packed row: all lengths, and behind them all cells, each with room
-/// before it.
-pub(crate) fn push_row<'c>(packed: &mut String, cells: impl Iterator<Item = &'c str> + Clone) {
+/// A cell of a packed row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum RowCell<'a> {
+    /// Its text.
+    Text(&'a str),
+    /// The number that it has among values which are stored elsewhere.
+    Value(u16),
+}
+
+/// Appends several cells as one packed row: all lengths, and behind them all texts, each with room
+/// before it. In place of the length of a value stands the character that many behind [`FIRST_VALUE`].
+pub(crate) fn push_row<'c>(packed: &mut String, cells: impl Iterator<Item = RowCell<'c>> + Clone) {
     for cell in cells.clone() {
-        push_length(packed, cell.len());
+        match cell {
+            RowCell::Text(text) => push_length(packed, text.len()),
+            RowCell::Value(number) => packed.push(value_character(number)),
+        }
     }
     for cell in cells {
-        packed.push(ROOM);
-        packed.push_str(cell);
+        if let RowCell::Text(text) = cell {
+            packed.push(ROOM);
+            packed.push_str(text);
+        }
     }
+}
+
+/// The first of the characters that take two bytes: the upper bits of the first byte tell it from any
+/// length.
+const FIRST_VALUE: u16 = 0x80;
+const TWO_BYTES: u8 = 0xc0;
+
+/// How many numbers there are for values.
+pub(crate) const VALUES: usize = 0x800 - FIRST_VALUE as usize;
+
+#[inline]
+fn value_character(number: u16) -> char {
+    char::from_u32(u32::from(FIRST_VALUE + number)).unwrap_or('\u{80}')
+}
+
+#[inline]
+fn value_of(first: u8, second: u8) -> u16 {
+    (u16::from(first & 0x1f) << 6 | u16::from(second & 0x3f)) - FIRST_VALUE
 }
 
 /// The cells of a packed row that begins here, and what stands behind it.
@@ -95,17 +127,28 @@ pub(crate) struct PackedRow<'a> {
     lengths: &'a str,
     /// The cells, end to end with room before each; behind them stands what is not of the row.
     text: &'a str,
+    /// Whether every length is one character.
+    short: bool,
+    /// Whether every cell is a value.
+    all_values: bool,
 }
 
 impl<'a> PackedRow<'a> {
     /// The packed row of so many cells at the beginning of a text.
+    #[inline]
     pub(crate) fn new(packed: &'a str, cells: usize) -> Self {
-        let is_last = |byte: &u8| byte & MORE == 0;
+        let (is_last, is_short) = (|byte: &u8| byte & MORE == 0, |byte: &u8| *byte < MORE);
         let bytes = packed.as_bytes();
         // Nearly all cells are short, and their lengths one character each.
-        let short = bytes.get(..cells).is_some_and(|lengths| lengths.iter().all(is_last));
+        let short = bytes.get(..cells).is_some_and(|lengths| lengths.iter().all(is_short));
+        let all_values = !short
+            && bytes
+                .get(..2 * cells)
+                .is_some_and(|pairs| pairs.iter().step_by(2).all(|first| *first >= TWO_BYTES));
         let upto = if short {
             cells
+        } else if all_values {
+            2 * cells
         } else {
             let mut ends = bytes.iter().enumerate().filter(|(_, byte)| is_last(byte));
             match cells.checked_sub(1) {
@@ -114,19 +157,35 @@ impl<'a> PackedRow<'a> {
             }
         };
         let (lengths, text) = packed.split_at_checked(upto).unwrap_or((packed, ""));
-        Self { lengths, text }
+        Self { lengths, text, short, all_values }
     }
 
-    /// The cells end to end with room before each, and the length of each.
+    /// The cells end to end with room before each, and the length of each, where all of them are short
+    /// texts.
     #[inline]
-    pub(crate) fn joined(&self) -> (&'a str, impl Iterator<Item = usize> + Clone + use<'a>) {
-        let lengths = Lengths(self.lengths.as_bytes());
-        (self.text.get(..self.size()).unwrap_or(self.text), lengths)
+    pub(crate) fn joined(&self) -> Option<(&'a str, impl Iterator<Item = usize> + use<'a>)> {
+        let joined = self.text.get(..self.size()).unwrap_or(self.text);
+        self.short.then(|| (joined, self.lengths.bytes().map(usize::from)))
+    }
+
+    /// The numbers of the cells, where all of them are values.
+    #[inline]
+    pub(crate) fn values(&self) -> Option<impl Iterator<Item = u16> + use<'a>> {
+        let (pairs, _) = self.lengths.as_bytes().as_chunks::<2>();
+        self.all_values.then(|| pairs.iter().map(|[first, second]| value_of(*first, *second)))
     }
 
     /// How many bytes the cells take with the room before each.
+    #[inline]
     fn size(&self) -> usize {
-        Lengths(self.lengths.as_bytes()).map(|length| length + ROOM.len_utf8()).sum()
+        if self.short {
+            let lengths = self.lengths.bytes().map(usize::from);
+            return lengths.sum::<usize>() + self.lengths.len() * ROOM.len_utf8();
+        }
+        let widths = Lengths(self.lengths.as_bytes());
+        widths
+            .map(|width| if let Width::Bytes(bytes) = width { bytes + ROOM.len_utf8() } else { 0 })
+            .sum()
     }
 
     /// What stands behind the row.
@@ -136,31 +195,49 @@ impl<'a> PackedRow<'a> {
 }
 
 impl<'a> Iterator for PackedRow<'a> {
-    type Item = &'a str;
+    type Item = RowCell<'a>;
 
-    fn next(&mut self) -> Option<&'a str> {
+    #[inline]
+    fn next(&mut self) -> Option<RowCell<'a>> {
         let mut lengths = Lengths(self.lengths.as_bytes());
-        let length = lengths.next()?;
-        let (cell, rest) = self.text.split_at_checked(length + ROOM.len_utf8())?;
+        let width = lengths.next()?;
         self.lengths = &self.lengths[self.lengths.len() - lengths.0.len()..];
-        self.text = rest;
-        cell.get(ROOM.len_utf8()..)
+        match width {
+            Width::Value(number) => Some(RowCell::Value(number)),
+            Width::Bytes(bytes) => {
+                let (cell, rest) = self.text.split_at_checked(bytes + ROOM.len_utf8())?;
+                self.text = rest;
+                cell.get(ROOM.len_utf8()..).map(RowCell::Text)
+            }
+        }
     }
 }
 
-/// Lengths that are written one behind the other.
+/// What is written of the cells of a row, one behind the other.
 #[derive(Debug, Clone)]
 struct Lengths<'a>(&'a [u8]);
 
+/// What is written of a cell.
+enum Width {
+    /// How long its text is.
+    Bytes(usize),
+    /// Its number among values.
+    Value(u16),
+}
+
 impl Iterator for Lengths<'_> {
-    type Item = usize;
+    type Item = Width;
 
     #[inline]
-    fn next(&mut self) -> Option<usize> {
+    fn next(&mut self) -> Option<Width> {
         let (first, rest) = self.0.split_first()?;
         self.0 = rest;
-        if first & MORE == 0 {
-            return Some(usize::from(*first));
+        if *first < MORE {
+            return Some(Width::Bytes(usize::from(*first)));
+        }
+        if let (TWO_BYTES.., Some((second, rest))) = (*first, rest.split_first()) {
+            self.0 = rest;
+            return Some(Width::Value(value_of(*first, *second)));
         }
         let (mut length, mut shift) = (usize::from(first & (MORE - 1)), 6);
         while let Some((digit, rest)) = self.0.split_first() {
@@ -171,7 +248,7 @@ impl Iterator for Lengths<'_> {
                 break;
             }
         }
-        Some(length)
+        Some(Width::Bytes(length))
     }
 }
 
@@ -200,14 +277,25 @@ mod tests {
         for length in [0, 1, 63, 64, 65, 4095, 4096, 300_000] {
             let cells = ["é".repeat(length / 2), "x".repeat(length), String::new()];
             assert!(Cells::new(&pack(&cells)).eq(cells.iter().map(String::as_str)));
-            let mut row = String::new();
-            push_row(&mut row, cells.iter().map(String::as_str));
-            row.push_str("behind");
-            assert!(PackedRow::new(&row, 3).eq(cells.iter().map(String::as_str)));
-            assert_eq!(PackedRow::new(&row, 3).behind(), "behind");
-            let (text, lengths) = PackedRow::new(&row, 3).joined();
-            assert_eq!(text.replace(ROOM, ""), cells.concat());
-            assert!(lengths.eq(cells.iter().map(String::len)));
+            // Beside the texts of a row, values with any number.
+            let number = (length % 1024) as u16;
+            let [first, second, third] = &cells;
+            let texts = [RowCell::Text(first), RowCell::Text(second), RowCell::Text(third)];
+            let mixed = [texts[0], RowCell::Value(number), RowCell::Value(63), texts[1]];
+            for held in [&texts[..], &mixed] {
+                let mut row = String::new();
+                push_row(&mut row, held.iter().copied());
+                row.push_str("behind");
+                assert!(PackedRow::new(&row, held.len()).eq(held.iter().copied()));
+                assert_eq!(PackedRow::new(&row, held.len()).behind(), "behind");
+                match PackedRow::new(&row, held.len()).joined() {
+                    Some((text, lengths)) => {
+                        assert_eq!(text.replace(ROOM, ""), cells.concat());
+                        assert!(lengths.eq(cells.iter().map(String::len)));
+                    }
+                    None => assert!(length >= 64 || held.len() == 4),
+                }
+            }
         }
         assert_eq!(PackedRow::new("behind", 0).behind(), "behind");
     }

@@ -47,6 +47,14 @@ impl<'a> Row<'a> {
     /// When it has no such cell.
     #[inline]
     pub fn cell(self, column: usize) -> &'a str {
+        if self.overlay.is_none() && column < self.block.columns() {
+            return self.block.cell(self.nth, column);
+        }
+        self.cell_beside(column)
+    }
+
+    /// The text of a cell that may stand among those beside its own.
+    fn cell_beside(self, column: usize) -> &'a str {
         let own = self.block.columns();
         match (self.added, self.overlay) {
             (Some((added, row)), None) if column >= own => added.cell(row, column - own),

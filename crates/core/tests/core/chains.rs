@@ -1,7 +1,7 @@
 //! References that build on each other, and references of several tables.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::enrich::{Enrichment, NeedsWhole, Side, resolve};
 use gather_keys_core::findings::Kind;
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate, WhenUnmatched, Within};
 use gather_keys_core::table::{Arranged, Headers};
@@ -21,7 +21,7 @@ fn plan(name: &str, on: &[&str], take: &str, rule: &str) -> ReferencePlan {
 
 /// What comes out of a main table and one or several references.
 fn out(main: &Memory, plans: Vec<(&ReferencePlan, Vec<Memory>)>, threads: usize) -> Vec<Row> {
-    let enrichment = enrichments(plans, main, threads).unwrap();
+    let mut enrichment = enrichments(plans, main, threads).unwrap();
     let mut kept = Kept::default();
     enrichment.run(&mut main.again(), &mut kept, None, threads).unwrap();
     kept.0
@@ -129,7 +129,8 @@ proptest! {
             let headers = tables()[0].headers.clone();
             let side = |headers| Side { headers, blanks: &[] };
             let found = resolve(&plan, side(&source.headers), side(&headers)).unwrap();
-            assert!(found.can_ask_first(2, &[]) && !found.can_ask_first(0, &[]));
+            assert_eq!(found.needs_whole(2, &[]), None);
+            assert_eq!(found.needs_whole(0, &[]), Some(NeedsWhole::Chain));
             let mut builder = found.builder(&plan, &headers, [1, 2, 3, 4]);
             if asks_first {
                 builder.only_asked(&found.main_key, &mut source.again()).unwrap();
@@ -139,7 +140,7 @@ proptest! {
             }
             let names = found.names.clone();
             let lookup = found.lookup(builder.finish().unwrap());
-            let enrichment = Enrichment::new(vec![lookup], &source.headers, names);
+            let mut enrichment = Enrichment::new(vec![lookup], &source.headers, names);
             let mut kept = Kept::default();
             let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
             let lookup = enrichment.lookups().next().unwrap();
@@ -200,7 +201,7 @@ fn copies_count_where_they_may_differ() {
     for (on, counted) in [("Code", [3, 1, 1, 1]), ("K = Code", [2, 0, 2, 0])] {
         let second = plan("second", &[on], "V", "report");
         let plans = vec![(&first, one()), (&second, other())];
-        let enrichment = enrichments(plans, &main, 1).unwrap();
+        let mut enrichment = enrichments(plans, &main, 1).unwrap();
         let found = enrichment.run(&mut main.again(), &mut Kept::default(), None, 1).unwrap();
         let counts = &found.lookups[1].counts;
         let told = [Kind::Matched, Kind::Unmatched, Kind::BlankKey].map(|kind| counts.of(kind));
@@ -218,7 +219,7 @@ fn days_and_times_lie_in_ranges() {
         ranged.on = On::Key(Vec::new());
         ranged.within = Some(Within::parse(within).unwrap());
         match enrichments(vec![(&ranged, vec![reference])], &main, 1) {
-            Ok(enrichment) => {
+            Ok(mut enrichment) => {
                 let mut kept = Kept::default();
                 enrichment.run(&mut main.again(), &mut kept, None, 1).unwrap();
                 kept.0[0][1] == "found"

@@ -52,7 +52,7 @@ struct Ran {
 fn run(main: &[Row], hives: &[Row], plan: &ReferencePlan, threads: usize) -> Ran {
     let mut main = Memory::new("harvest", &MAIN, main, 7);
     let hives = Memory::new("hives", &HIVES, hives, 5);
-    let enrichment = enrichment(plan, &main, hives, threads).unwrap().explaining(true);
+    let mut enrichment = enrichment(plan, &main, hives, threads).unwrap().explaining(true);
     let mut outcomes = Outcomes::default();
     let findings =
         enrichment.run(&mut main, &mut Discard::default(), Some(&mut outcomes), threads).unwrap();
@@ -217,7 +217,7 @@ fn aliases_are_used_where_the_key_is_not_found() {
         let names = resolved.names.clone();
         let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
         let lookup = lookup.aliased(aliases.clone());
-        let enrichment = Enrichment::new(vec![(lookup, taking)], &source.headers, names);
+        let mut enrichment = Enrichment::new(vec![(lookup, taking)], &source.headers, names);
         let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
         let counts = found.lookups[0].counts;
         assert_eq!((counts.of(Kind::Matched), counts.of(Kind::Unmatched)), (3, 1));

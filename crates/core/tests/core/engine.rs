@@ -163,7 +163,7 @@ fn enrichment(main: &Memory, reference: Memory, on: &str, take: &str, rule: &str
 }
 
 fn run(
-    enrichment: &Enrichment,
+    enrichment: &mut Enrichment,
     main: &mut Memory,
     threads: usize,
 ) -> (Vec<Row>, Findings, Vec<Told>) {
@@ -201,8 +201,8 @@ proptest! {
     ) {
         let mut source = Memory::new("main", &MAIN, &main, block_rows);
         let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
-        let enrichment = enrichment(&source, other, on, "y, x", rule);
-        let (rows, findings, recorded) = run(&enrichment, &mut source, threads);
+        let mut enrichment = enrichment(&source, other, on, "y, x", rule);
+        let (rows, findings, recorded) = run(&mut enrichment, &mut source, threads);
         let (want, counts) = truth(&main, &reference, read, (every, settle));
         prop_assert_eq!(rows, want);
         let found = &findings.lookups[0].counts;
@@ -230,8 +230,8 @@ fn a_repeated_key_names_the_row_that_asked_first() {
     let reference = rows(&[&["a", "1"], &["c", "2"]]);
     let mut source = Memory::new("main", &["K"], &main, 2);
     let other = Memory::new("reference", &["K", "V"], &reference, 9);
-    let enrichment = enrichment(&source, other, "K", "V", "report");
-    let (_, findings, recorded) = run(&enrichment, &mut source, 2);
+    let mut enrichment = enrichment(&source, other, "K", "V", "report");
+    let (_, findings, recorded) = run(&mut enrichment, &mut source, 2);
     let repeated: Vec<_> = recorded.into_iter().filter(|f| f.1 == Kind::Repeated).collect();
     let want = [(3, 1), (5, 1), (6, 4)].map(|(row, by)| (row, Kind::Repeated, Some(by)));
     assert_eq!(repeated, want);

@@ -26,9 +26,9 @@ fn says_none(_: &str) -> CellKind {
 
 /// Keeps the cells of every row, each with its kind.
 #[derive(Default)]
-struct Kinds(Vec<Vec<(String, CellKind)>>);
+pub(crate) struct Kinds(pub(crate) Vec<Vec<(String, CellKind)>>);
 
-struct KindsOf(Overlay);
+pub(crate) struct KindsOf(Overlay);
 
 impl Sink for Kinds {
     type Error = Error;
@@ -103,7 +103,7 @@ proptest! {
             Memory::new("r", &["K", "V", "X"], &reference, block_rows).saying(says(first_says)),
             Memory::new("s", &["K", "V", "X"], &more, block_rows).saying(says(second_says)),
         ];
-        let enrichment = enrichments(vec![(&plan, tables)], &source, threads).unwrap();
+        let mut enrichment = enrichments(vec![(&plan, tables)], &source, threads).unwrap();
         let mut kept = Kinds::default();
         enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
         let all_say = main_says && first_says && second_says;
@@ -155,7 +155,7 @@ proptest! {
         let none = vec![Memory::new("r", &["K"], &[], 1)];
         let enrichment = enrichments(vec![(&plan, none)], &source, 1).unwrap();
         let placed = Corrections::new("c", &["K".to_owned()], corrections, enrichment.headers()).unwrap();
-        let enrichment = enrichment.corrected(Some(placed));
+        let mut enrichment = enrichment.corrected(Some(placed));
         let mut kept = Kinds::default();
         let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
         let rows: Vec<Row> = kept.0.iter().map(|row| row.iter().map(|(cell, _)| cell.clone()).collect()).collect();

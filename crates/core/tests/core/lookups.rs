@@ -277,7 +277,7 @@ proptest! {
         };
         let mut source = Memory::new("main", &MAIN, &main, block_rows);
         let other = Memory::new("reference", &REFERENCE, &reference, block_rows);
-        let enrichment = match super::memory::enrichment(&plan, &source, other, threads) {
+        let mut enrichment = match super::memory::enrichment(&plan, &source, other, threads) {
             Ok(enrichment) => enrichment,
             Err(Error::NoPosition { .. }) => {
                 let bounds = reference.iter().flat_map(|row| [&row[4], &row[5]]);

@@ -15,5 +15,7 @@ mod order;
 mod plans;
 mod receipts;
 mod reports;
+mod shares;
 mod surveys;
 mod updates;
+mod values;

@@ -1,7 +1,8 @@
 //! Tables in memory, and a sink that keeps what it is given.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Side, added_names, resolve};
+use gather_keys_core::enrich::{Enrichment, Resolved, Side, Taking, added_names, resolve};
+use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
     Arranged, Before, Block, CellKind, Headers, Overlay, Parser, Renderer, Sink, Source,
@@ -154,6 +155,16 @@ pub(crate) fn enrichments(
     main: &Memory,
     threads: usize,
 ) -> Result<Enrichment, Error> {
+    enrichments_by(plans, main, threads, |_, _, builder| builder)
+}
+
+/// The same with references that are built as `adapt` has it, which is told of those before each.
+pub(crate) fn enrichments_by(
+    plans: Vec<(&ReferencePlan, Vec<Memory>)>,
+    main: &Memory,
+    threads: usize,
+    adapt: impl Fn(&[(Lookup, Taking)], &Resolved, ReferenceBuilder) -> ReferenceBuilder,
+) -> Result<Enrichment, Error> {
     let (mut known, mut added, mut lookups) = (main.headers.clone(), Vec::new(), Vec::new());
     for (plan, mut tables) in plans {
         let headers = tables[0].headers.clone();
@@ -162,7 +173,8 @@ pub(crate) fn enrichments(
         let (names, _) = added_names(&known, &plan.name, &found.names);
         known = known.with(&names);
         added.extend(names);
-        let mut builder = found.builder(plan, &headers, [1, 2, 3, 4]);
+        let builder = found.builder(plan, &headers, [1, 2, 3, 4]);
+        let mut builder = adapt(&lookups, &found, builder);
         for table in &mut tables {
             builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;
         }

@@ -23,7 +23,7 @@ fn named(template: &str, headers: &[&str], values: &[&str]) -> Vec<String> {
     let main: Vec<Vec<&str>> = values.iter().map(|value| vec!["k", value]).collect();
     let main: Vec<&[&str]> = main.iter().map(Vec::as_slice).collect();
     let mut main = Memory::new("main", &["K", "M"], &rows(&main), 4);
-    let enrichment = enrichment(&plan, &main, grid, 1).unwrap();
+    let mut enrichment = enrichment(&plan, &main, grid, 1).unwrap();
     let mut kept = Kept::default();
     let found = enrichment.run(&mut main, &mut kept, None, 1).unwrap();
     let samples = found.lookups[0].samples(Kind::NoHeader).iter();

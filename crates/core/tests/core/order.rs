@@ -132,7 +132,7 @@ proptest! {
         let mut source =
             Faulty { headers, pieces, at: 0, unreadable, malformed: malformed.clone(), before };
         let mut sink = Refusing { refused, rows: Vec::new() };
-        let enrichment = Enrichment::new(Vec::new(), &source.headers.clone(), Vec::new());
+        let mut enrichment = Enrichment::new(Vec::new(), &source.headers.clone(), Vec::new());
         let ran = enrichment.run(&mut source, &mut sink, None, threads);
         let mut want = Ok(pieces as u64);
         for piece in 0..=pieces {

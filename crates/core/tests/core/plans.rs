@@ -57,7 +57,7 @@ proptest! {
         main in (text(), prop::option::of(text()), texts()),
         references in prop::collection::vec(reference(), 0..3),
         (output, lists, receipt) in (prop::option::of(text()), prop::option::of(text()), prop::option::of(text())),
-        (corrections, edits, progress) in (prop::option::of(text()), prop::option::of(text()), prop::option::of(text())),
+        (corrections, edits, memory, progress) in (prop::option::of(text()), prop::option::of(text()), prop::option::of(text()), prop::option::of(text())),
         flags in prop::collection::vec(prop::option::of(any::<bool>()), 6),
         (require, threads) in (texts(), prop::option::of(1_u16..=1024)),
     ) {
@@ -78,6 +78,7 @@ proptest! {
             quiet: flags[4],
             verbose: flags[5],
             progress,
+            memory,
             threads,
             output_encoding: None,
             plain: flags[0],

@@ -34,7 +34,7 @@ impl Ran {
         let mut main = Memory::new("harvest", &MAIN, main, 64);
         let hives = Memory::new("hives", &HIVES, hives, 64);
         let enrichment = enrichment(&plan(on), &main, hives, threads).unwrap();
-        let enrichment = enrichment.explaining(true).sampling(LISTED);
+        let mut enrichment = enrichment.explaining(true).sampling(LISTED);
         let findings = enrichment.run(&mut main, &mut Discard::default(), None, threads).unwrap();
         let lookups = enrichment.lookups().zip(&findings.lookups);
         let diagnoses =

@@ -44,7 +44,7 @@ fn run(
 ) -> (Vec<Row>, Findings, Changes) {
     let enrichment = enrichments(plans, main, threads).unwrap();
     let corrections = corrections(enrichment.headers());
-    let enrichment = enrichment.corrected(corrections);
+    let mut enrichment = enrichment.corrected(corrections);
     let (mut kept, mut changes) = (Kept::default(), Changes::default());
     let found = enrichment.run(&mut main.again(), &mut kept, Some(&mut changes), threads).unwrap();
     (kept.0, found, changes)
@@ -309,7 +309,7 @@ fn changes_say_what_made_them() {
         row: 5,
     };
     let corrections = Corrections::new("c", &key, vec![value("4")], enrichment.headers()).unwrap();
-    let enrichment = enrichment.corrected(Some(corrections));
+    let mut enrichment = enrichment.corrected(Some(corrections));
     let (mut kept, mut by) = (Kept::default(), By(Vec::new()));
     enrichment.run(&mut main.again(), &mut kept, Some(&mut by), 1).unwrap();
     assert_eq!(by.0, ["row 2", "row all", "correction 5"]);

@@ -1,6 +1,6 @@
 //! Reading delimited text.
 
-use std::io::Read;
+use std::io::{self, Read};
 use std::mem;
 
 use gather_keys_core::table::{Before, Headers, Source};
@@ -146,14 +146,23 @@ impl<R: Read> Reader<R> {
 
     /// Reads on until `want` bytes are pending or the file ends.
     fn fill(&mut self, want: usize) -> Result<()> {
-        let missing = want.saturating_sub(self.pending.len()) as u64;
-        let read = self
-            .input
-            .by_ref()
-            .take(missing)
-            .read_to_end(&mut self.pending)
-            .map_err(|cause| Error::Read { name: self.name.clone(), cause })?;
-        self.at_end = (read as u64) < missing;
+        let mut filled = self.pending.len();
+        self.pending.resize(want.max(filled), 0);
+        // As much at a time as the input gives: each call of the system costs something.
+        let read = loop {
+            if filled == self.pending.len() {
+                break Ok(false);
+            }
+            match self.input.read(&mut self.pending[filled..]) {
+                Ok(0) => break Ok(true),
+                Ok(read) => filled += read,
+                Err(cause) if cause.kind() == io::ErrorKind::Interrupted => {}
+                Err(cause) => break Err(cause),
+            }
+        };
+        self.pending.truncate(filled);
+        let name = || self.name.clone();
+        self.at_end = read.map_err(|cause| Error::Read { name: name(), cause })?;
         Ok(())
     }
 

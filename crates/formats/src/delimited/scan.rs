@@ -25,7 +25,8 @@ pub(super) struct Scan<'p> {
     /// How many line ends were passed.
     lines: u64,
     window: Window,
-    /// Where the cells of a row end that is being looked at, as many as are of interest.
+    /// Where the cells of a row end that is being looked at, as many as are of interest; what stands
+    /// behind them is of rows before.
     bounds: Vec<u32>,
     /// Its cells, where it has quoted ones.
     quoted: Vec<Span>,
@@ -124,7 +125,6 @@ impl<'p> Scan<'p> {
         if start >= self.window.base + STRIDE {
             self.look(start);
         }
-        self.bounds.clear();
         let (mut column, mut from) = (0, start);
         let end = loop {
             let Window { base, delimiters, line_ends, opening } = self.window;
@@ -138,7 +138,7 @@ impl<'p> Scan<'p> {
             }
             let mut delimiters = delimiters & row;
             while delimiters != 0 && column < wanted.upto {
-                self.bounds.push((base as u32) + delimiters.trailing_zeros());
+                self.note((base as u32) + delimiters.trailing_zeros(), column);
                 delimiters &= delimiters - 1;
                 column += 1;
             }
@@ -153,7 +153,7 @@ impl<'p> Scan<'p> {
             self.look(from);
         };
         if column < wanted.upto {
-            self.bounds.push(end as u32);
+            self.note(end as u32, column);
         }
         let count = column + 1;
         let begins = |column: usize| match column {
@@ -170,6 +170,15 @@ impl<'p> Scan<'p> {
         }
         let line = self.lines;
         Next::Row { bytes: self.end_row(start, end), line, cells: count }
+    }
+
+    /// Notes where the cell of a column ends.
+    #[inline]
+    fn note(&mut self, end: u32, column: usize) {
+        match self.bounds.get_mut(column) {
+            Some(bound) => *bound = end,
+            None => self.bounds.push(end),
+        }
     }
 
     /// Notes that a row ends, and passes its line end.

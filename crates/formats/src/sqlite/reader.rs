@@ -159,14 +159,15 @@ fn ask(
     let database = connect(path)?;
     let mut rows = database.prepare(query)?;
     let mut rows = rows.query([])?;
-    let mut piece = ValuesPiece::default();
+    let empty = || ValuesPiece::with_room(PIECE + PIECE / 8);
+    let mut piece = empty();
     while let Some(row) = rows.next()? {
         for &column in picked {
             piece.push(row.get_ref(column)?);
         }
         piece.end_row();
         if piece.len() >= PIECE || piece.rows() == AT_ONCE {
-            let whole = std::mem::take(&mut piece);
+            let whole = std::mem::replace(&mut piece, empty());
             if send.send(Ok(whole)).is_err() {
                 return Ok(());
             }

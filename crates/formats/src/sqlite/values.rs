@@ -33,21 +33,32 @@ impl ValuesPiece {
         self.rows
     }
 
-    pub(super) fn push(&mut self, value: ValueRef<'_>) {
-        let (kind, eight) = match value {
-            ValueRef::Null => return self.bytes.push(NOTHING),
-            ValueRef::Integer(number) => (INTEGER, number.to_le_bytes()),
-            ValueRef::Real(number) => (REAL, number.to_le_bytes()),
-            ValueRef::Text(bytes) => return self.push_bytes(TEXT, bytes),
-            ValueRef::Blob(bytes) => return self.push_bytes(BYTES, bytes),
-        };
-        self.bytes.push(kind);
-        self.bytes.extend_from_slice(&eight);
+    /// An empty one with room for so many bytes.
+    pub(super) fn with_room(bytes: usize) -> Self {
+        Self { bytes: Vec::with_capacity(bytes), rows: 0 }
     }
 
+    #[inline]
+    pub(super) fn push(&mut self, value: ValueRef<'_>) {
+        match value {
+            ValueRef::Null => self.bytes.push(NOTHING),
+            ValueRef::Integer(number) => self.push_eight(INTEGER, number.to_le_bytes()),
+            ValueRef::Real(number) => self.push_eight(REAL, number.to_le_bytes()),
+            ValueRef::Text(bytes) => self.push_bytes(TEXT, bytes),
+            ValueRef::Blob(bytes) => self.push_bytes(BYTES, bytes),
+        }
+    }
+
+    #[inline]
+    fn push_eight(&mut self, kind: u8, eight: [u8; 8]) {
+        let mut nine = [kind; 9];
+        nine[1..].copy_from_slice(&eight);
+        self.bytes.extend_from_slice(&nine);
+    }
+
+    #[inline]
     fn push_bytes(&mut self, kind: u8, bytes: &[u8]) {
-        self.bytes.push(kind);
-        self.bytes.extend_from_slice(&(bytes.len() as u64).to_le_bytes());
+        self.push_eight(kind, (bytes.len() as u64).to_le_bytes());
         self.bytes.extend_from_slice(bytes);
     }
 

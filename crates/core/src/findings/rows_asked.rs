@@ -1,0 +1,92 @@
+//! Which rows of a reference main rows asked for, when only some of them are at hand at a time.
+
+use crate::lookup::{Holder, Reference, RowId};
+
+/// For each row of a reference what became of it.
+#[derive(Debug, Clone)]
+pub(crate) struct RowsAsked {
+    /// Whether its key was asked for.
+    all: Bits,
+    /// Of the first row of each key whether it was asked for, and whether several times.
+    first: Bits,
+    repeated: Bits,
+}
+
+impl RowsAsked {
+    /// Of a reference with so many rows none is used yet.
+    pub(crate) fn none(rows: u64) -> Self {
+        Self { all: Bits::none(rows), first: Bits::none(rows), repeated: Bits::none(rows) }
+    }
+
+    /// Notes how often keys of the rows were asked for that are at hand.
+    pub(crate) fn note(&mut self, reference: &Reference, asked: &[u32]) {
+        for (first, times) in Holder::at(0..reference.holder_count()).zip(asked) {
+            if *times == 0 {
+                continue;
+            }
+            let position = |holder| reference.position_in_table(reference.row(holder));
+            for holder in reference.holders_of(first) {
+                self.all.set(position(holder));
+            }
+            if *times > 1 || self.first.get(position(first)) {
+                self.repeated.set(position(first));
+            }
+            self.first.set(position(first));
+        }
+    }
+
+    /// How often the key of each row was asked for which is at hand: none, one or two times.
+    pub(super) fn times(&self, reference: &Reference) -> Vec<u32> {
+        let times = |holder| {
+            let position = reference.position_in_table(reference.row(holder));
+            u32::from(self.first.get(position)) + u32::from(self.repeated.get(position))
+        };
+        Holder::at(0..reference.holder_count()).map(times).collect()
+    }
+
+    /// How many rows were asked for.
+    pub(super) fn used(&self) -> u64 {
+        self.all.count()
+    }
+
+    /// How many keys were asked for several times.
+    pub(super) fn repeated(&self) -> u64 {
+        self.repeated.count()
+    }
+
+    /// Where the first rows stand that were not asked for, in a table of so many rows.
+    pub(crate) fn unused(&self, rows: u64) -> impl Iterator<Item = u32> + '_ {
+        (0..rows as u32).filter(|&position| !self.all.get(position))
+    }
+}
+
+/// The place in its table of what a sample names, and back.
+pub(super) fn placed(reference: &Reference, holder: Holder) -> Holder {
+    Holder::of_row(RowId::at(reference.position_in_table(reference.row(holder))))
+}
+
+pub(super) fn at_hand(reference: &Reference, place: Holder) -> Option<Holder> {
+    reference.row_at(place.index() as u32).map(Holder::of_row)
+}
+
+/// A set of numbers.
+#[derive(Debug, Clone)]
+struct Bits(Vec<u64>);
+
+impl Bits {
+    fn none(numbers: u64) -> Self {
+        Self(vec![0; numbers.div_ceil(64) as usize])
+    }
+
+    fn set(&mut self, number: u32) {
+        self.0[number as usize / 64] |= 1 << (number % 64);
+    }
+
+    fn get(&self, number: u32) -> bool {
+        self.0[number as usize / 64] >> (number % 64) & 1 == 1
+    }
+
+    fn count(&self) -> u64 {
+        self.0.iter().map(|word| u64::from(word.count_ones())).sum()
+    }
+}
