@@ -1,8 +1,5 @@
 //! Copies of what a file was, and sums that tell whether it still is.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::fs;
 use std::io::Write;
 

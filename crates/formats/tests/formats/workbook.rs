@@ -1,8 +1,5 @@
 //! Tables as worksheets and back.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink, Source};
 use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Described, Table};

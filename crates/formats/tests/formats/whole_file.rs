@@ -1,8 +1,5 @@
 //! An output file appears whole or not at all.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::fs;
 use std::io::Write;
 

@@ -1,8 +1,5 @@
 //! Delimited text: what the csv crate reads is what we read, and every row keeps its bytes.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::io::{self, Read};
 
 use gather_keys_core::table::{Block, Parser, Sink, Source};

@@ -1,8 +1,5 @@
 //! What a file is, by its content, its ending, and what a person says of it.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::fs;
 use std::io::Write;
 use std::path::Path;

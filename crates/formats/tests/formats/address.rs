@@ -1,8 +1,5 @@
 //! Addresses: what a person writes, and which tables it means.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::ffi::OsStr;
 use std::fs;
 

@@ -1,8 +1,5 @@
 //! Columnar files: what each type reads as, which types columns keep, and files that are damaged.
 
-// A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
-
 use std::fs::{self, File};
 use std::path::Path;
 use std::sync::Arc;

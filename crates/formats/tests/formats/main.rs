@@ -1,0 +1,14 @@
+//! Every open format by its public face: what a file holds is what comes out.
+
+// A test that can't go on should say so at once.
+#![allow(clippy::unwrap_used)]
+
+mod address;
+mod backup;
+mod columnar;
+mod crossing;
+mod delimited;
+mod detection;
+mod postgresql;
+mod whole_file;
+mod workbook;
