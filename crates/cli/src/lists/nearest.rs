@@ -148,7 +148,7 @@ impl Nearest {
     ) -> Result<(), Error> {
         let reference = lookup.reference().name();
         let mut pair = vec![reference];
-        pair.extend(self.pairs.0.spread(nth, key.read.iter().map(String::as_str)));
+        pair.extend(self.pairs.0.spread(nth, key.read()));
         pair.extend(self.pairs.1.spread(nth, nearest.iter().copied()));
         let known: Vec<String> = pair.iter().map(|&cell| cell.to_owned()).collect();
         let approve = if self.approved.contains(&known) { "yes" } else { "" };

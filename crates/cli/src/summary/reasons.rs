@@ -38,7 +38,7 @@ impl Summary<'_> {
                 .nearest
                 .map_or(String::new(), |holder| format!(" (near {})", held(lookup, holder, room)));
             let place = place(key.row, key.line);
-            let sample = labelled(&place, key.read.iter().map(String::as_str), &near, room);
+            let sample = labelled(&place, key.read(), &near, room);
             for line in sample.split('\n') {
                 let _ = writeln!(text, "{indent}{line}");
             }

@@ -155,21 +155,22 @@ impl Stages {
             let (rows, written, changes) = (&stage.rows, &mut stage.written, &mut stage.changes);
             let mut kept = Vec::new();
             let row = |nth: usize| rows.row(nth, block, overlay);
-            lookup.answer_all(rows.of.len(), row, asking, &mut stage.answers);
+            let own = overlay.is_empty().then_some((block, &rows.of[..]));
+            lookup.answer_all((rows.of.len(), own), row, asking, &mut stage.answers);
             let names = !lookup.namings().is_empty();
             let reference = lookup.reference();
             let simply = keeps.is_empty()
                 && rows.added.columns() == 0
                 && taking.takes_simply(reference.taken().len());
-            for (nth, &of) in rows.of.iter().enumerate() {
+            out.of.reserve(rows.of.len());
+            for (nth, (&of, &answer)) in rows.of.iter().zip(&stage.answers).enumerate() {
                 if out.added.is_too_large() {
                     break;
                 }
-                let answer = stage.answers[nth];
                 if let (true, Some(at), Answer::Matched(holder)) =
                     (simply, asking.taken(nth), answer)
                 {
-                    reference.push_taken_at(at, reference.row(holder), &mut out.added);
+                    reference.push_taken_at(at, holder, &mut out.added);
                     out.of.push(of);
                     continue;
                 }

@@ -126,6 +126,11 @@ impl Tallied {
         place: usize,
         row: impl FnOnce() -> Row<'a>,
     ) {
+        if let (Answer::Matched(first), None) = (answer, lookup.value()) {
+            self.of[Kind::Matched as usize] += 1;
+            self.asked.push(first);
+            return;
+        }
         let (kind, also) = kinds(answer);
         self.of[kind as usize] += 1;
         if let Some(also) = also {
@@ -205,7 +210,7 @@ impl Tally {
     /// The same, with every unmatched key kept, so that its reason can be sought.
     pub(crate) fn keeping_unmatched(mut self, lookup: &Lookup) -> Self {
         let has_key = !lookup.reference().is_by_position();
-        self.unmatched = has_key.then(|| Collecting::of(lookup));
+        self.unmatched = has_key.then(Collecting::new);
         self
     }
 

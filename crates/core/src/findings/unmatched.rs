@@ -1,9 +1,8 @@
 //! The keys of main rows that no reference row holds, each once, so that their reasons can be sought
 //! when the pass is over.
 
-use std::collections::HashMap;
-
-use crate::lookup::Lookup;
+use crate::key::Key;
+use crate::lookup::{Index, Lookup, hash};
 use crate::table::{Row, packed};
 use crate::template::Work;
 
@@ -21,9 +20,9 @@ pub struct UnmatchedKeys {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UnmatchedKey {
     /// The parts as they are compared, packed.
-    pub(crate) packed: Box<str>,
-    /// The cells that the key is made from, as they were read in the first row.
-    pub read: Vec<String>,
+    packed: Box<str>,
+    /// The cells that the key is made from, packed, where they are others than the parts.
+    read: Option<Box<str>>,
     /// How many main rows hold it.
     pub rows: u64,
     /// The first of them, as a person counts.
@@ -49,7 +48,11 @@ impl UnmatchedKey {
     pub(crate) fn of(lookup: &Lookup, row: Row<'_>, packed: &str) -> Self {
         Self {
             packed: packed.into(),
-            read: lookup.key().as_read(row).map(str::to_owned).collect(),
+            read: (!is_as_read(lookup.key())).then(|| {
+                let mut read = String::new();
+                lookup.key().as_read(row).for_each(|cell| packed::push(&mut read, cell));
+                read.into()
+            }),
             rows: 1,
             row: row.number(),
             line: row.line(),
@@ -60,23 +63,34 @@ impl UnmatchedKey {
     pub fn parts(&self) -> impl Iterator<Item = &str> + Clone {
         packed::Cells::new(&self.packed)
     }
+
+    /// The cells that the key is made from, as they were read in the first row.
+    pub fn read(&self) -> impl Iterator<Item = &str> + Clone {
+        packed::Cells::new(self.read.as_ref().unwrap_or(&self.packed))
+    }
+}
+
+/// Whether the parts of a key are just the cells that it is made from.
+fn is_as_read(key: &Key) -> bool {
+    key.is_verbatim() && key.parts().len() == key.columns().len()
 }
 
 /// Takes unmatched keys while the pass runs.
 #[derive(Debug)]
 pub(crate) struct Collecting {
     all: UnmatchedKeys,
-    places: HashMap<Box<str>, usize, ahash::RandomState>,
+    /// Where each of them stands.
+    places: Index,
     packed: String,
     work: Work,
 }
 
 impl Collecting {
-    /// Begins to take the keys that a lookup does not find.
-    pub(crate) fn of(lookup: &Lookup) -> Self {
+    /// Begins to take keys.
+    pub(crate) fn new() -> Self {
         Self {
             all: UnmatchedKeys::default(),
-            places: HashMap::with_hasher(lookup.reference().hasher().clone()),
+            places: Index::new(),
             packed: String::new(),
             work: Work::default(),
         }
@@ -86,16 +100,20 @@ impl Collecting {
     pub(crate) fn take(&mut self, lookup: &Lookup, row: Row<'_>) {
         self.packed.clear();
         lookup.key().pack(row, &mut self.packed, &mut self.work);
-        if let Some(&at) = self.places.get(&self.packed[..]) {
-            self.all.keys[at].rows += 1;
+        let hash = hash(lookup.reference().hasher(), self.packed.as_bytes());
+        let keys = &mut self.all.keys;
+        let is_it = |at: u32| *keys[at as usize].packed == *self.packed;
+        if keys.len() == KEPT {
+            match self.places.find(hash, is_it) {
+                Some(at) => keys[at as usize].rows += 1,
+                None => self.all.beyond += 1,
+            }
             return;
         }
-        if self.all.keys.len() == KEPT {
-            self.all.beyond += 1;
-            return;
+        match self.places.enter(hash, (keys.len() as u32, 0), is_it) {
+            Some(at) => keys[at as usize].rows += 1,
+            None => keys.push(UnmatchedKey::of(lookup, row, &self.packed)),
         }
-        self.places.insert(self.packed.as_str().into(), self.all.keys.len());
-        self.all.keys.push(UnmatchedKey::of(lookup, row, &self.packed));
     }
 
     /// What was taken.

@@ -4,8 +4,11 @@
 //! parts stand each behind its length; two rows have equal keys exactly when these texts are equal.
 
 pub mod column;
+mod packed_keys;
 
-use crate::table::{Row, packed};
+pub(crate) use packed_keys::PackedKeys;
+
+use crate::table::{Block, Row, packed};
 use crate::template::{Bound, PartState, Trace, Work};
 
 /// The key of one table: the templates that its parts are made with, in the order in which they
@@ -103,6 +106,13 @@ impl Key {
             state = state.max(made);
         }
         state
+    }
+
+    /// The place of each part among the cells that a block holds, where every part is one of them as it
+    /// stands.
+    pub(crate) fn places(&self, block: &Block) -> Option<Vec<usize>> {
+        let columns = self.verbatim.as_ref()?;
+        columns.iter().map(|&column| block.kept_columns().kept_place(column)).collect()
     }
 
     /// The cells that a row's key is made from, as they were read, in the order of the columns.

@@ -34,7 +34,7 @@ impl AskedKeys {
                 packed.clear();
                 // Of a key that is not whole it does not matter whether it is held.
                 if key.pack(Row::of(&block, row), &mut packed, &mut work) != PartState::Malformed {
-                    all.0.insert(hash(hasher, &packed));
+                    all.0.insert(hash(hasher, packed.as_bytes()));
                 }
             }
         }

@@ -5,52 +5,69 @@
 //! slots of all keys are asked for one after the other, then the records that they lead to, and the
 //! waits run side by side.
 
+use std::hint::black_box;
+
 use super::reference::hash;
 use super::{Answer, Asking, Holder, Lookup, Miss};
-use crate::table::Row;
+use crate::key::PackedKeys;
+use crate::table::{Block, Row};
 use crate::template::PartState;
 
 /// What is known of each row of a batch; kept from batch to batch.
 #[derive(Debug, Default)]
 pub(super) struct Batch {
-    /// The packed keys, end to end.
-    keys: String,
-    ends: Vec<usize>,
+    keys: PackedKeys,
     hashes: Vec<u32>,
     found: Vec<Found>,
-    /// Where the taken cells begin that stand behind the key of each row, where it was found at once.
-    taken: Vec<Option<usize>>,
+    /// Where the record of each candidate begins; [`NOWHERE`] where there is none.
+    starts: Vec<usize>,
+    /// Where the taken cells begin that stand behind the key of each row, where it was found at once;
+    /// [`NOWHERE`] where it was not.
+    taken: Vec<usize>,
 }
+
+const NOWHERE: usize = usize::MAX;
 
 /// How far the search for a row's key has come.
 #[derive(Debug, Clone, Copy)]
 enum Found {
     /// There is no key to search for.
-    Settled(Answer),
+    Blank,
+    Malformed,
     /// The key is that of the row before.
     Same,
     /// Nothing has the key's hash.
     Nothing,
-    /// This has the key's hash, and its record begins there.
-    Candidate(Holder, usize),
+    /// This has the key's hash.
+    Candidate(Holder),
 }
 
 impl Batch {
+    /// Begins a batch of so many rows.
+    fn begin(&mut self, count: usize) {
+        self.keys.clear();
+        self.hashes.clear();
+        self.found.clear();
+        self.starts.clear();
+        self.starts.resize(count, NOWHERE);
+    }
+
     /// Where the taken cells of the answer to a row begin in the texts of its reference, where the
     /// answer is one row whose place is known.
     #[inline]
     pub(super) fn taken(&self, nth: usize) -> Option<usize> {
-        self.taken.get(nth).copied().flatten()
+        self.taken.get(nth).copied().filter(|at| *at != NOWHERE)
     }
 }
 
 impl Lookup {
     /// Looks up rows one after the other; gives the answer of each. What a row names is not told.
     ///
-    /// Each of `rows` is given by its number, from 0 to `count`.
+    /// Each of `rows` is given by its number, from 0 to `count`. Where they are as they were read, `own`
+    /// is the block that they are of, with the place of each in it.
     pub(crate) fn answer_all<'b>(
         &self,
-        count: usize,
+        (count, own): (usize, Option<(&Block, &[usize])>),
         row: impl Fn(usize) -> Row<'b>,
         asking: &mut Asking,
         answers: &mut Vec<Answer>,
@@ -62,84 +79,60 @@ impl Lookup {
             return;
         }
         let Asking { work, batch, .. } = asking;
-        let Batch { keys, ends, hashes, found, taken } = batch;
-        keys.clear();
-        ends.clear();
-        hashes.clear();
-        found.clear();
-        let (mut previous, mut hash_before) = (0..0, 0);
-        for nth in 0..count {
-            let start = keys.len();
-            let mut state = self.key.pack(row(nth), keys, work);
-            if state == PartState::Blank && self.reference.matches_blanks() {
-                state = PartState::Whole;
-            }
-            let key = start..keys.len();
-            ends.push(key.end);
-            let (hash, step) = match state {
-                PartState::Malformed => (0, Found::Settled(Answer::Malformed)),
-                PartState::Blank => (0, Found::Settled(Answer::BlankKey)),
-                PartState::Whole => {
-                    let hash = hash(&self.reference.hasher, &keys[key.clone()]);
-                    let is_same =
-                        hash == hash_before && keys[previous.clone()] == keys[key.clone()];
-                    (hash, if is_same && nth > 0 { Found::Same } else { Found::Nothing })
+        batch.begin(count);
+        let places = own.and_then(|(block, of)| Some((block, of, self.key.places(block)?)));
+        match &places {
+            Some((block, of, places)) => {
+                for &row in *of {
+                    let state = batch.keys.pack_cells(block, row, places);
+                    self.take_key(state, batch);
                 }
-            };
-            hash_before = hash;
-            hashes.push(hash);
-            found.push(step);
-            // Behind a key that is not whole none is taken for the same.
-            previous = if state == PartState::Whole { key } else { 0..0 };
+            }
+            None => {
+                for nth in 0..count {
+                    let state = batch.keys.pack(&self.key, row(nth), work);
+                    self.take_key(state, batch);
+                }
+            }
         }
+        let Batch { keys, hashes, found, starts, taken } = batch;
+        let reference = &self.reference;
         // What is read here is needed soon; until then it is on its way.
-        let index = &self.reference.index;
-        std::hint::black_box(hashes.iter().fold(0, |touched, &hash| touched ^ index.touch(hash)));
-        for (step, &hash) in found.iter_mut().zip(&*hashes) {
+        let index = &reference.index;
+        black_box(hashes.iter().fold(0, |touched, &hash| touched ^ index.touch(hash)));
+        let texts = reference.key_texts();
+        let is_told = u32::try_from(texts.len()).is_ok();
+        for ((step, start), &hash) in found.iter_mut().zip(&mut *starts).zip(&*hashes) {
             if let Found::Nothing = step
-                && let Some(holder) = index.candidate(hash)
+                && let Some((holder, place)) = index.candidate(hash)
             {
-                *step = Found::Candidate(Holder(holder), 0);
+                let holder = Holder(holder);
+                *step = Found::Candidate(holder);
+                *start = if is_told { place as usize } else { reference.key_start(holder) };
             }
         }
-        for step in found.iter_mut() {
-            if let Found::Candidate(holder, start) = step {
-                *start = self.reference.key_start(*holder);
-            }
-        }
-        let touched = found.iter().fold(0, |touched, step| match step {
-            Found::Candidate(_, start) => touched ^ self.reference.touch(*start),
-            _ => touched,
-        });
-        std::hint::black_box(touched);
-        let mut start = 0;
+        reference.touch(starts);
         let mut alias = None;
-        let has_taken_behind = self.reference.looked_in().is_empty();
+        let has_taken_behind = reference.looked_in().is_empty();
         for (nth, step) in found.iter().enumerate() {
-            let end = ends[nth];
-            let key = &keys[start..end];
-            start = end;
+            let key = keys.get(nth);
             let miss = |alias: &mut Option<usize>| {
                 let found = self.alias(key);
                 *alias = found.map(|(_, nth)| nth);
                 found.map_or(Answer::Unmatched(Miss::Key), |(first, _)| self.settle(first))
             };
-            let mut behind = None;
+            let mut behind = NOWHERE;
             let answer = match *step {
-                Found::Settled(answer) => answer,
-                Found::Nothing => miss(&mut alias),
-                Found::Same if alias.is_some() => miss(&mut alias),
-                Found::Same => {
-                    behind = taken.last().copied().flatten();
-                    answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key))
-                }
-                Found::Candidate(holder, start) => {
-                    let is_it = self.reference.key_from(start).starts_with(key);
+                Found::Candidate(holder) => {
+                    let start = starts[nth];
+                    let is_it = texts[start..].starts_with(key);
                     let first = if is_it {
-                        behind = has_taken_behind.then_some(start + key.len());
+                        if has_taken_behind {
+                            behind = start + key.len();
+                        }
                         Some(holder)
                     } else {
-                        self.reference.find_hashed(key, hashes[nth])
+                        reference.find_hashed(key, hashes[nth])
                     };
                     match first {
                         Some(first) => {
@@ -149,10 +142,40 @@ impl Lookup {
                         None => miss(&mut alias),
                     }
                 }
+                Found::Nothing => miss(&mut alias),
+                Found::Same if alias.is_some() => miss(&mut alias),
+                Found::Same => {
+                    behind = taken.last().copied().unwrap_or(NOWHERE);
+                    answers.last().copied().unwrap_or(Answer::Unmatched(Miss::Key))
+                }
+                Found::Blank => Answer::BlankKey,
+                Found::Malformed => Answer::Malformed,
             };
             answers.push(answer);
-            taken.push(behind.filter(|_| matches!(answer, Answer::Matched(_))));
+            taken.push(if matches!(answer, Answer::Matched(_)) { behind } else { NOWHERE });
         }
+    }
+
+    /// Takes the key that was packed last, which is in such a state.
+    #[inline(always)]
+    fn take_key(&self, state: PartState, batch: &mut Batch) {
+        let Batch { keys, hashes, found, .. } = batch;
+        let nth = found.len();
+        let (hash, step) = match state {
+            PartState::Malformed => (0, Found::Malformed),
+            PartState::Blank if !self.reference.matches_blanks() => (0, Found::Blank),
+            PartState::Blank | PartState::Whole => {
+                let key = keys.get(nth);
+                let hash = hash(&self.reference.hasher, key);
+                // Behind a key that is not whole none is taken for the same.
+                let is_same = hashes.last() == Some(&hash)
+                    && !matches!(found.last(), Some(Found::Blank | Found::Malformed))
+                    && keys.get(nth - 1) == key;
+                (hash, if is_same { Found::Same } else { Found::Nothing })
+            }
+        };
+        hashes.push(hash);
+        found.push(step);
     }
 
     /// Whether a row's key alone settles its answer.

@@ -388,7 +388,8 @@ fn index_keys(reference: &mut Reference, hashes: &[u32], without_key: &[RowId]) 
             let key = packed::first_cells(reference.key_text(holder), parts);
             reference.key_text(Holder(other)).starts_with(key)
         };
-        match index.enter(hash_of(holder), holder.0, is_equal) {
+        let place = reference.key_start(holder) as u32;
+        match index.enter(hash_of(holder), (holder.0, place), is_equal) {
             None => reference.key_count += 1,
             Some(first) => repeats.push((Holder(first), holder)),
         }

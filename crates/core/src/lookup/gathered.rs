@@ -208,6 +208,6 @@ impl Lookup {
         let state = self.key.pack(row, &mut asking.key, &mut asking.work);
         let is_whole = state == crate::template::PartState::Whole
             || state == crate::template::PartState::Blank && self.reference.match_blanks;
-        is_whole.then(|| super::reference::hash(&self.reference.hasher, &asking.key))
+        is_whole.then(|| super::reference::hash(&self.reference.hasher, asking.key.as_bytes()))
     }
 }

@@ -1,14 +1,36 @@
 //! The hash index of a reference: from the hash of a key to the first row that holds it.
 //!
-//! A slot is eight bytes: the key's hash and the row's number. A hash only finds candidates; the
-//! caller, who has the keys, decides whether one is equal.
+//! A slot is twelve bytes: the key's hash, the row's number and where the key stands. A hash only finds
+//! candidates; the caller, who has the keys, decides whether one is equal.
 
 /// A table of slots, probed one after the other; at least three eighths of them are empty.
 #[derive(Debug)]
 pub(crate) struct Index {
-    /// The hash in the upper half, the row's number plus one in the lower; zero when empty.
-    slots: Vec<u64>,
+    slots: Vec<Slot>,
     held: usize,
+}
+
+/// Where one row may stand.
+#[derive(Debug, Clone, Copy)]
+struct Slot {
+    hash: u32,
+    /// The row's number plus one; zero when the slot is empty.
+    behind: u32,
+    place: u32,
+}
+
+impl Slot {
+    const EMPTY: Self = Self { hash: 0, behind: 0, place: 0 };
+
+    #[inline]
+    fn is_empty(self) -> bool {
+        self.behind == 0
+    }
+
+    #[inline]
+    fn row(self) -> u32 {
+        self.behind - 1
+    }
 }
 
 /// The most rows an index can number.
@@ -18,12 +40,13 @@ const FEWEST_SLOTS: usize = 16;
 
 impl Index {
     pub(crate) fn new() -> Self {
-        Self { slots: vec![0; FEWEST_SLOTS], held: 0 }
+        Self { slots: vec![Slot::EMPTY; FEWEST_SLOTS], held: 0 }
     }
 
     /// An index with room for so many keys, so that it need not grow.
     pub(crate) fn for_keys(keys: usize) -> Self {
-        Self { slots: vec![0; (keys * 8 / 5 + 1).max(FEWEST_SLOTS)], held: 0 }
+        let slots = (keys * 8 / 5 + 1).max(FEWEST_SLOTS);
+        Self { slots: vec![Slot::EMPTY; slots], held: 0 }
     }
 
     /// The row that was entered under this hash and for which `is_equal` holds.
@@ -33,22 +56,23 @@ impl Index {
 
     /// The slot where the search for a hash begins, so that it is at hand.
     #[inline]
-    pub(crate) fn touch(&self, hash: u32) -> u64 {
-        self.slots[home(hash, self.slots.len())]
+    pub(crate) fn touch(&self, hash: u32) -> u32 {
+        self.slots[home(hash, self.slots.len())].hash
     }
 
-    /// The first row that was entered under this hash. Nearly always it is the one that is sought,
-    /// if there is one; the caller, who knows the keys, goes on with [`Index::find`] when not.
+    /// The first row that was entered under this hash, and the place that was given with it. Nearly
+    /// always it is the one that is sought, if there is one; the caller, who knows the keys, goes on
+    /// with [`Index::find`] when not.
     #[inline]
-    pub(crate) fn candidate(&self, hash: u32) -> Option<u32> {
+    pub(crate) fn candidate(&self, hash: u32) -> Option<(u32, u32)> {
         let mut at = home(hash, self.slots.len());
         loop {
             let slot = self.slots[at];
-            if (slot >> 32) as u32 == hash && slot != 0 {
-                return Some((slot as u32) - 1);
-            }
-            if slot == 0 {
+            if slot.is_empty() {
                 return None;
+            }
+            if slot.hash == hash {
+                return Some((slot.row(), slot.place));
             }
             at += 1;
             if at == self.slots.len() {
@@ -57,11 +81,11 @@ impl Index {
         }
     }
 
-    /// Enters a row, unless an equal one is there: then that one is returned.
+    /// Enters a row and a place, unless an equal row is there: then that one is returned.
     pub(crate) fn enter(
         &mut self,
         hash: u32,
-        row: u32,
+        (row, place): (u32, u32),
         is_equal: impl Fn(u32) -> bool,
     ) -> Option<u32> {
         if (self.held + 1) * 8 > self.slots.len() * 5 {
@@ -70,7 +94,7 @@ impl Index {
         match self.seek(hash, is_equal) {
             Ok(equal) => Some(equal),
             Err(free) => {
-                self.slots[free] = u64::from(hash) << 32 | u64::from(row + 1);
+                self.slots[free] = Slot { hash, behind: row + 1, place };
                 self.held += 1;
                 None
             }
@@ -82,12 +106,11 @@ impl Index {
         let mut at = home(hash, self.slots.len());
         loop {
             let slot = self.slots[at];
-            if slot == 0 {
+            if slot.is_empty() {
                 return Err(at);
             }
-            let row = (slot as u32) - 1;
-            if (slot >> 32) as u32 == hash && is_equal(row) {
-                return Ok(row);
+            if slot.hash == hash && is_equal(slot.row()) {
+                return Ok(slot.row());
             }
             at += 1;
             if at == self.slots.len() {
@@ -98,11 +121,11 @@ impl Index {
 
     /// Doubles the slots. The hashes are in them, so no key is looked at.
     fn grow(&mut self) {
-        let doubled = vec![0; self.slots.len() * 2];
+        let doubled = vec![Slot::EMPTY; self.slots.len() * 2];
         for slot in std::mem::replace(&mut self.slots, doubled) {
-            if slot != 0 {
+            if !slot.is_empty() {
                 // No two entered rows are equal, so each only needs a free slot.
-                if let Err(free) = self.seek((slot >> 32) as u32, |_| false) {
+                if let Err(free) = self.seek(slot.hash, |_| false) {
                     self.slots[free] = slot;
                 }
             }
@@ -130,7 +153,7 @@ mod tests {
         // Of many keys those whose search begins within one of five hundred parts of the index.
         let chosen: Vec<String> = (0..)
             .map(|n| format!("H-{n}"))
-            .filter(|key| home(hash(&known, key), 500) == 0)
+            .filter(|key| home(hash(&known, key.as_bytes()), 500) == 0)
             .take(CHOSEN)
             .collect();
         // The longest way from where a search begins to where it ends.
@@ -138,10 +161,10 @@ mod tests {
             let mut index = Index::for_keys(chosen.len());
             let mut longest = 0;
             for (row, key) in chosen.iter().enumerate() {
-                let hash = hash(hasher, key);
-                index.enter(hash, row as u32, |_| false);
+                let hash = hash(hasher, key.as_bytes());
+                index.enter(hash, (row as u32, 0), |_| false);
                 let (begin, slots) = (home(hash, index.slots.len()), index.slots.len());
-                let end = index.slots.iter().position(|slot| *slot as u32 == row as u32 + 1);
+                let end = index.slots.iter().position(|slot| slot.behind == row as u32 + 1);
                 longest = longest.max((end.unwrap() + slots - begin) % slots);
             }
             longest
@@ -162,12 +185,13 @@ mod tests {
         for hash in hashes {
             let mut index = Index::new();
             for (row, key) in keys.iter().enumerate() {
-                assert_eq!(index.enter(hash(row), row as u32, |r| keys[r as usize] == *key), None);
+                let entered = index.enter(hash(row), (row as u32, 7), |r| keys[r as usize] == *key);
+                assert_eq!(entered, None);
             }
             for (row, key) in keys.iter().enumerate() {
                 let equal = |r: u32| keys[r as usize] == *key;
                 assert_eq!(index.find(hash(row), equal), Some(row as u32));
-                assert_eq!(index.enter(hash(row), 9999, equal), Some(row as u32));
+                assert_eq!(index.enter(hash(row), (9999, 0), equal), Some(row as u32));
                 assert_eq!(index.find(hash(row), |_| false), None);
             }
         }

@@ -30,8 +30,10 @@ pub use builder::{Bounds, Overflow, ReferenceBuilder, TakenColumns};
 pub(crate) use gathered::KeysTold;
 pub use group::Group;
 pub use ids::{Holder, RowId};
+pub(crate) use index::Index;
 pub use naming::Naming;
 pub use position::{Line, Position};
+pub(crate) use reference::hash;
 pub use reference::{Reference, Seed};
 pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
@@ -235,7 +237,8 @@ impl Lookup {
             PartState::Blank => return Answer::BlankKey,
             PartState::Whole => {}
         }
-        let found = self.reference.find(key).or_else(|| self.alias(key).map(|(first, _)| first));
+        let found =
+            self.reference.find(key).or_else(|| self.alias(key.as_bytes()).map(|(first, _)| first));
         let Some(first) = found else { return Answer::Unmatched(Miss::Key) };
         if let Some(position) = position {
             self.reference.in_range(first, position, holders);
@@ -258,9 +261,10 @@ impl Lookup {
 
     /// The first holder of the key that a packed one is an alias of, and which alias that is; it counts
     /// as used.
-    fn alias(&self, key: &str) -> Option<(Holder, usize)> {
+    #[inline]
+    fn alias(&self, key: &[u8]) -> Option<(Holder, usize)> {
         let aliases = self.aliases.as_ref()?;
-        let found = aliases.find(key)?;
+        let found = aliases.find(std::str::from_utf8(key).ok()?)?;
         aliases.count(found.1);
         Some(found)
     }
@@ -298,9 +302,19 @@ impl Lookup {
     }
 
     /// The answer for a key whose first holder this is, when every row takes the same columns.
+    #[inline]
     pub(crate) fn settle(&self, first: Holder) -> Answer {
         let reference = &self.reference;
         let disagree = reference.is_conflicting(first);
+        if !disagree && reference.rule() != Rule::Every {
+            return Answer::Matched(first);
+        }
+        self.settle_among(first, disagree)
+    }
+
+    /// The same where several holders may count.
+    fn settle_among(&self, first: Holder, disagree: bool) -> Answer {
+        let reference = &self.reference;
         if reference.rule() == Rule::Every && reference.is_repeated(first) {
             return match reference
                 .rows_among(&reference.holders_of(first).collect::<Vec<_>>())

@@ -10,6 +10,8 @@
 //! the few later holders of repeated keys stand in a list.
 
 use std::collections::HashSet;
+use std::hash::{BuildHasher, Hasher};
+use std::hint::black_box;
 use std::sync::{Arc, OnceLock};
 
 use ahash::RandomState;
@@ -339,21 +341,24 @@ impl Reference {
         }
     }
 
-    /// The packed key that begins at a place, with all that stands behind it.
+    /// The texts in which the packed keys stand, each with more behind it or not.
     #[inline]
-    pub(super) fn key_from(&self, start: usize) -> &str {
-        match self.looked_in[..] {
-            [] => self.rows.from(start),
-            _ => self.cells.keys.from(start),
-        }
+    pub(super) fn key_texts(&self) -> &[u8] {
+        let all = if self.looked_in.is_empty() { &self.rows } else { &self.cells.keys };
+        all.text.as_bytes()
     }
 
-    /// A byte of the first lines of memory that a record takes, so that they are at hand.
-    #[inline]
-    pub(super) fn touch(&self, start: usize) -> u8 {
-        let record = self.key_from(start).as_bytes();
-        let byte = |at: usize| record.get(at).copied().unwrap_or_default();
-        byte(0) ^ byte(self.touched) ^ byte(self.touched.min(MEMORY_LINE))
+    /// Reads from the first lines of memory that some records take, so that they are at hand.
+    pub(super) fn touch(&self, starts: &[usize]) {
+        let texts = self.key_texts();
+        let byte = |at: usize| texts.get(at).copied().unwrap_or_default();
+        let (near, far) = (self.touched.min(MEMORY_LINE), self.touched);
+        let touch = |touched: u8, start: &usize| match texts.get(*start) {
+            Some(first) if far > near => touched ^ first ^ byte(start + near) ^ byte(start + far),
+            Some(first) => touched ^ first ^ byte(start + near),
+            None => touched,
+        };
+        black_box(starts.iter().fold(0, touch));
     }
 
     pub(super) fn parts(&self) -> usize {
@@ -466,12 +471,12 @@ impl Reference {
 
     /// The first holder of a packed key.
     pub(super) fn find(&self, key: &str) -> Option<Holder> {
-        self.find_hashed(key, hash(&self.hasher, key))
+        self.find_hashed(key.as_bytes(), hash(&self.hasher, key.as_bytes()))
     }
 
     /// The first holder of a packed key that has this hash.
-    pub(super) fn find_hashed(&self, key: &str, hash: u32) -> Option<Holder> {
-        let is_equal = |holder| self.key_text(Holder(holder)).starts_with(key);
+    pub(super) fn find_hashed(&self, key: &[u8], hash: u32) -> Option<Holder> {
+        let is_equal = |holder| self.key_text(Holder(holder)).as_bytes().starts_with(key);
         self.index.find(hash, is_equal).map(Holder)
     }
 
@@ -525,6 +530,7 @@ impl Reference {
     }
 
     /// Whether the rows of the key whose first holder this is disagree.
+    #[inline]
     pub(super) fn is_conflicting(&self, first: Holder) -> bool {
         let word = self.conflicting.get(first.index() / 64);
         word.is_some_and(|word| word >> (first.index() % 64) & 1 == 1)
@@ -569,6 +575,10 @@ impl Reference {
 }
 
 /// The half of the hash that the index keeps.
-pub(super) fn hash(hasher: &RandomState, key: &str) -> u32 {
-    (hasher.hash_one(key) >> 32) as u32
+#[inline]
+pub(crate) fn hash(hasher: &RandomState, key: &[u8]) -> u32 {
+    // A packed key tells where it ends, so that nothing need be added.
+    let mut hasher = hasher.build_hasher();
+    hasher.write(key);
+    (hasher.finish() >> 32) as u32
 }

@@ -1,6 +1,6 @@
 //! The taken cells of a reference's rows: where they stand in a record, and how they come to a main row.
 
-use super::{Reference, RowId};
+use super::{Holder, Reference, RowId};
 use crate::table::packed::{self, RowCell};
 use crate::table::{Block, CellKind};
 
@@ -47,25 +47,39 @@ impl Reference {
     pub(crate) fn push_taken(&self, row: RowId, added: &mut Block) {
         let record = self.rows.get(row.index());
         let key = packed::first_cells(record, self.before_taken()).len();
-        self.push_taken_at(self.rows.start(row.index()) + key, row, added);
+        self.push_taken_from(self.rows.start(row.index()) + key, added);
+        if !self.taken_kinds.is_empty() {
+            added.say_kinds(self.kinds_of(row));
+        }
     }
 
-    /// Adds the taken cells of a row to a block, which begin at a place in the texts.
+    /// Adds the taken cells of a holder's row to a block, which begin at a place in the texts.
     #[inline]
-    pub(crate) fn push_taken_at(&self, at: usize, row: RowId, added: &mut Block) {
-        let packed = packed::PackedRow::new(self.rows.from(at), self.taken.len());
-        if let Some((text, lengths)) = packed.joined() {
+    pub(crate) fn push_taken_at(&self, at: usize, holder: Holder, added: &mut Block) {
+        self.push_taken_from(at, added);
+        if !self.taken_kinds.is_empty() {
+            added.say_kinds(self.kinds_of(self.row(holder)));
+        }
+    }
+
+    #[inline]
+    fn push_taken_from(&self, at: usize, added: &mut Block) {
+        if let Some((text, lengths)) = packed::joined(&self.rows.text, at, self.taken.len()) {
             added.push_cells(text, lengths);
-        } else if let (Some(numbers), Some(values)) = (packed.values(), self.values.get()) {
+        } else {
+            self.push_packed(packed::PackedRow::new(self.rows.from(at), self.taken.len()), added);
+        }
+    }
+
+    /// Adds packed cells, some of which may be long, or values.
+    fn push_packed(&self, packed: packed::PackedRow<'_>, added: &mut Block) {
+        if let (Some(numbers), Some(values)) = (packed.values(), self.values.get()) {
             let cells = numbers.enumerate();
             added.push_each(cells.map(|(nth, number)| values.with_room(nth, number)));
         } else {
             for (nth, cell) in packed.enumerate() {
                 added.push_cell(self.taken_text(nth, cell));
             }
-        }
-        if !self.taken_kinds.is_empty() {
-            added.say_kinds(self.kinds_of(row));
         }
     }
 

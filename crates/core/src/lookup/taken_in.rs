@@ -134,7 +134,7 @@ impl Reference {
         let text = &mut taken_in.rows.text;
         let key = start..text.len();
         if let Some(asked) = &self.only_asked {
-            let is_asked = || asked.hold(hash(&self.hasher, &text[key.clone()]));
+            let is_asked = || asked.hold(hash(&self.hasher, &text.as_bytes()[key.clone()]));
             if state == PartState::Whole && !is_asked() {
                 if taken_in.spare == SPARE {
                     text.truncate(start);
@@ -176,7 +176,7 @@ impl Reference {
             if !has_key {
                 taken_in.without_key.push(id);
             }
-            taken_in.hashes.push(hash(&self.hasher, &text[key.clone()]));
+            taken_in.hashes.push(hash(&self.hasher, &text.as_bytes()[key.clone()]));
         }
         if let Some(ranged) = &self.ranged {
             for &column in ranged.bounds.iter().flat_map(Bound::columns) {
@@ -214,7 +214,7 @@ impl Reference {
             let start = keys.text.len();
             let state = key.pack(row, &mut keys.text, work);
             if state == PartState::Whole || state == PartState::Blank && self.match_blanks {
-                taken_in.hashes.push(hash(&self.hasher, &keys.text[start..]));
+                taken_in.hashes.push(hash(&self.hasher, &keys.text.as_bytes()[start..]));
                 let key = keys.len() as u32;
                 keys.end_one();
                 taken_in.cells.all.push(CellAt { column, row: id, key });

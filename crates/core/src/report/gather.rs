@@ -182,7 +182,7 @@ fn unmatched(
     let told = found.unmatched.keys().iter().enumerate().take(LISTED).map(|(nth, key)| {
         let explained = diagnosis.map(|diagnosis| &diagnosis.explained[nth]);
         UnmatchedTold {
-            key: key.read.clone(),
+            key: key.read().map(str::to_owned).collect(),
             rows: key.rows,
             row: key.row,
             line: key.line,

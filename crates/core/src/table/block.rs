@@ -6,6 +6,7 @@
 //! it was read: a cell is a slice of it, and a row that only gets cells appended can be written
 //! back unchanged.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::packed::ROOM;
@@ -57,6 +58,15 @@ impl KeptColumns {
     pub fn only(kept: &[usize], columns: usize) -> Self {
         let place = |column| kept.binary_search(&column).map_or(u32::MAX, |place| place as u32);
         Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
+    }
+
+    /// The place of a column of the table among the kept ones, if it is one of them.
+    pub(crate) fn kept_place(&self, column: usize) -> Option<usize> {
+        let is_there = |place: &usize| column < self.all && *place < self.kept;
+        Some(column)
+            .filter(|&column| column < self.all)
+            .map(|column| self.place(column))
+            .filter(is_there)
     }
 
     #[inline]
@@ -149,11 +159,11 @@ impl Block {
         })
     }
 
-    /// Takes the block apart into emptied parts to be filled again.
+    /// Takes the block apart into parts to be filled again: emptied ones, but for the text, which is
+    /// still there so that it can be written over.
     pub fn into_parts(self) -> Parts {
         let Self { text, mut cells, mut own, mut lines, .. } = self;
-        let mut text = text.into_bytes();
-        text.clear();
+        let text = text.into_bytes();
         cells.clear();
         own.clear();
         lines.clear();
@@ -257,17 +267,17 @@ impl Block {
     /// Adds cells behind the last one: `text` holds them end to end with room before each,
     /// `lengths` how long each is.
     #[inline]
-    pub(crate) fn push_cells(&mut self, text: &str, lengths: impl Iterator<Item = usize>) {
+    pub(crate) fn push_cells(&mut self, text: &str, lengths: &[u8]) {
         if !self.has_room_for(text.len()) {
             return;
         }
         let mut end = self.text.len() as u32;
         self.text.push_str(text);
-        for length in lengths {
+        self.cells.extend(lengths.iter().map(|length| {
             let start = end + ROOM.len_utf8() as u32;
-            end = start + length as u32;
-            self.cells.push(Span { start, end });
-        }
+            end = start + u32::from(*length);
+            Span { start, end }
+        }));
         if !self.kinds.is_empty() {
             self.kinds.resize(self.cells.len(), CellKind::Unsaid);
         }
@@ -322,6 +332,19 @@ impl Block {
         (&self.text[from..upto], spans.iter().map(move |span| begin(span) - from))
     }
 
+    /// The bytes of several rows of a block that was filled cell by cell, from that of a cell of the first
+    /// row on.
+    ///
+    /// # Panics
+    /// When the block has no such rows or cell.
+    pub fn rows_with_room(&self, rows: Range<usize>, first: usize) -> &[u8] {
+        let kept = self.columns.kept;
+        let spans = &self.cells[rows.start * kept..rows.end * kept];
+        let from = spans.get(first).map_or(0, |span| span.start as usize);
+        let upto = spans.last().map_or(0, |span| span.end as usize);
+        self.text.as_bytes().get(from..upto).unwrap_or_default()
+    }
+
     /// Says on which line the row that was added last begins, the first line of the block being 0.
     pub fn push_line(&mut self, line: u64) {
         self.lines.push(line);
@@ -346,6 +369,13 @@ impl Block {
         let place = row * self.columns.kept + self.columns.place(column);
         let Span { start, end } = self.cells[place];
         &self.text[start as usize..end as usize]
+    }
+
+    /// The text of all cells, and where in it those of a row stand that the block holds.
+    #[inline]
+    pub(crate) fn kept_cells(&self, row: usize) -> (&[u8], &[Span]) {
+        let kept = self.columns.kept;
+        (self.text.as_bytes(), &self.cells[row * kept..][..kept])
     }
 
     /// The kind of a cell.
@@ -422,7 +452,7 @@ mod tests {
             block.push_cell(&"x".repeat(1000));
         }
         block.push_cell("y");
-        block.push_cells("\0z", [1].into_iter());
+        block.push_cells("\0z", &[1]);
         block.push_cell_by(|text| {
             text.push('w');
             CellKind::Text
@@ -435,8 +465,8 @@ mod tests {
     }
 
     #[test]
-    fn buffers_come_back_empty() {
+    fn buffers_come_back_with_the_text_only() {
         let parts = Block::of_rows(1, &[["x"]]).into_parts();
-        assert!(parts.text.is_empty() && parts.cells.is_empty() && parts.own.is_empty());
+        assert!(!parts.text.is_empty() && parts.cells.is_empty() && parts.own.is_empty());
     }
 }

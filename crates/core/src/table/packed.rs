@@ -10,7 +10,7 @@
 const MORE: u8 = 0x40;
 
 /// How many characters the length of a cell takes at most.
-const LONGEST_LENGTH: usize = 11;
+pub(crate) const LONGEST_LENGTH: usize = 11;
 
 /// Appends one cell to packed cells.
 #[inline]
@@ -21,12 +21,18 @@ pub(crate) fn push(packed: &mut String, cell: &str) {
 }
 
 #[inline]
-fn push_length(packed: &mut String, mut length: usize) {
+fn push_length(packed: &mut String, length: usize) {
+    each_digit(length, |digit| packed.push(char::from(digit)));
+}
+
+/// Takes the characters of a length one by one.
+#[inline]
+pub(crate) fn each_digit(mut length: usize, mut take: impl FnMut(u8)) {
     while length >= usize::from(MORE) {
-        packed.push(char::from(MORE | (length as u8 & (MORE - 1))));
+        take(MORE | (length as u8 & (MORE - 1)));
         length >>= 6;
     }
-    packed.push(char::from(length as u8));
+    take(length as u8);
 }
 
 /// The cells of a packed text, in order. Ends at the first one that is not whole.
@@ -121,6 +127,23 @@ fn value_of(first: u8, second: u8) -> u16 {
     (u16::from(first & 0x1f) << 6 | u16::from(second & 0x3f)) - FIRST_VALUE
 }
 
+/// The cells of a packed row of so many that begins at a place, end to end with room before each, and the
+/// length of each, where all of them are short texts.
+#[inline]
+pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u8])> {
+    let text = at + cells;
+    let lengths = packed.as_bytes().get(at..text)?;
+    let (mut all, mut size) = (0, cells * ROOM.len_utf8());
+    for length in lengths {
+        all |= length;
+        size += usize::from(*length);
+    }
+    if all >= MORE {
+        return None;
+    }
+    Some((packed.get(text..text + size)?, lengths))
+}
+
 /// The cells of a packed row that begins here, and what stands behind it.
 #[derive(Debug, Clone)]
 pub(crate) struct PackedRow<'a> {
@@ -158,14 +181,6 @@ impl<'a> PackedRow<'a> {
         };
         let (lengths, text) = packed.split_at_checked(upto).unwrap_or((packed, ""));
         Self { lengths, text, short, all_values }
-    }
-
-    /// The cells end to end with room before each, and the length of each, where all of them are short
-    /// texts.
-    #[inline]
-    pub(crate) fn joined(&self) -> Option<(&'a str, impl Iterator<Item = usize> + use<'a>)> {
-        let joined = self.text.get(..self.size()).unwrap_or(self.text);
-        self.short.then(|| (joined, self.lengths.bytes().map(usize::from)))
     }
 
     /// The numbers of the cells, where all of them are values.
@@ -288,10 +303,16 @@ mod tests {
                 row.push_str("behind");
                 assert!(PackedRow::new(&row, held.len()).eq(held.iter().copied()));
                 assert_eq!(PackedRow::new(&row, held.len()).behind(), "behind");
-                match PackedRow::new(&row, held.len()).joined() {
+                match joined(&row, 0, held.len()) {
                     Some((text, lengths)) => {
                         assert_eq!(text.replace(ROOM, ""), cells.concat());
-                        assert!(lengths.eq(cells.iter().map(String::len)));
+                        assert!(
+                            lengths
+                                .iter()
+                                .copied()
+                                .map(usize::from)
+                                .eq(cells.iter().map(String::len))
+                        );
                     }
                     None => assert!(length >= 64 || held.len() == 4),
                 }

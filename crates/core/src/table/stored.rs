@@ -58,7 +58,7 @@ mod tests {
     #[test]
     fn a_block_that_was_stored_comes_back() {
         let mut block = Block::of_rows(3, &[["a", "", "é"], ["b", "7", "c"]]);
-        block.push_cells("\0d\08\0\n", [1, 1, 1].into_iter());
+        block.push_cells("\0d\08\0\n", &[1, 1, 1]);
         block.say_kinds(&[CellKind::Text, CellKind::Number, CellKind::Truth]);
         block.push_line(5);
         block.own.push(RowBytes { start: 1, content_end: 3, end: 4 });

@@ -8,6 +8,7 @@ mod cut;
 mod detect;
 mod dialect;
 mod encoding;
+mod marks;
 mod parser;
 mod reader;
 mod row_cells;

@@ -2,6 +2,7 @@
 
 use gather_keys_core::table::{Before, Block, Headers, KeptColumns, Parser, RowBytes, Span};
 
+use super::marks::{Looks, WithLooks, with_widest};
 use super::row_cells::row_cells;
 use super::scan::{Next, Scan, Wanted};
 use crate::{Error, Place};
@@ -121,21 +122,42 @@ impl Parser for TextParser {
     }
 
     fn parse(&self, piece: &mut Vec<u8>, block: &mut Block) -> Result<u64, Fault> {
-        let columns = self.headers.len();
+        with_widest(Parsing { parser: self, piece, block })
+    }
+
+    fn error(&self, fault: Fault, before: Before) -> Error {
+        fault.within(&self.headers, before)
+    }
+}
+
+/// A piece of which a block is made.
+struct Parsing<'a> {
+    parser: &'a TextParser,
+    piece: &'a mut Vec<u8>,
+    block: &'a mut Block,
+}
+
+impl WithLooks for Parsing<'_> {
+    type Output = Result<u64, Fault>;
+
+    #[inline(always)]
+    fn run(self, looks: impl Looks) -> Result<u64, Fault> {
+        let Self { parser, piece, block } = self;
+        let columns = parser.headers.len();
         let mut parts = std::mem::take(block).into_parts();
         std::mem::swap(&mut parts.text, piece);
         let mut aside = Vec::new();
-        let mut scan = Scan::new(&parts.text, self.delimiter);
+        let mut scan = Scan::by(looks, &parts.text, parser.delimiter);
         loop {
             let row = parts.own.len() as u64;
-            match scan.next(&self.wanted, &mut parts.cells, &mut aside) {
+            match scan.next(&parser.wanted, &mut parts.cells, &mut aside) {
                 Next::Row { bytes, line, cells } => {
                     if cells != columns {
                         let fault = Fault { row, line, kind: FaultKind::Ragged { cells } };
-                        if !self.pads {
+                        if !parser.pads {
                             return Err(fault);
                         }
-                        let own = self.padded(
+                        let own = parser.padded(
                             &parts.text,
                             (bytes, row as usize),
                             &mut parts.cells,
@@ -158,13 +180,9 @@ impl Parser for TextParser {
         }
         let lines = scan.lines();
         parts.text.extend_from_slice(&aside);
-        let filled = Block::from_parts(self.kept.clone(), parts);
-        *block = filled.map_err(|bad| self.not_text(&bad.text, bad.at))?;
+        let filled = Block::from_parts(parser.kept.clone(), parts);
+        *block = filled.map_err(|bad| parser.not_text(&bad.text, bad.at))?;
         Ok(lines)
-    }
-
-    fn error(&self, fault: Fault, before: Before) -> Error {
-        fault.within(&self.headers, before)
     }
 }
 

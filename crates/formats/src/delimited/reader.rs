@@ -70,8 +70,10 @@ pub struct Reader<R> {
     /// How many rows stand before the headers.
     title_rows: usize,
     piece: usize,
-    /// What is read of the file but not yet given out.
+    /// What is read of the file but not yet given out, and behind it room to read into.
     pending: Vec<u8>,
+    /// How many bytes of it are read.
+    filled: usize,
     /// Whether `pending` reaches to the end of the file.
     at_end: bool,
     /// How many bytes were handed out, headers included.
@@ -112,22 +114,23 @@ impl<R: Read> Reader<R> {
             title_rows: 0,
             piece: options.piece.max(1),
             pending: Vec::new(),
+            filled: 0,
             at_end: false,
             handed_out: 0,
             before: Before::default(),
         };
         reader.fill(reader.piece.max(BYTE_ORDER_MARK.len() + 1))?;
         reader.refuse_other_formats()?;
-        if reader.pending.starts_with(BYTE_ORDER_MARK) {
-            reader.pending.drain(..BYTE_ORDER_MARK.len());
+        if reader.pending().starts_with(BYTE_ORDER_MARK) {
+            reader.pass_over(BYTE_ORDER_MARK.len());
             reader.layout.dialect.byte_order_mark = true;
         }
         let delimiter = options.delimiter.unwrap_or_else(|| {
             let from = match options.headers {
-                HeaderRow::Line(line) => detect::line_start(&reader.pending, line),
+                HeaderRow::Line(line) => detect::line_start(reader.pending(), line),
                 _ => 0,
             };
-            detect::delimiter(&reader.pending[from..], reader.at_end)
+            detect::delimiter(&reader.pending()[from..], reader.at_end)
         });
         reader.layout.dialect.delimiter = delimiter;
         reader.read_headers()?;
@@ -144,30 +147,39 @@ impl<R: Read> Reader<R> {
         &self.layout
     }
 
+    /// What is read of the file but not yet given out.
+    fn pending(&self) -> &[u8] {
+        &self.pending[..self.filled]
+    }
+
+    /// Forgets the first bytes of what is read.
+    fn pass_over(&mut self, bytes: usize) {
+        self.pending.copy_within(bytes..self.filled, 0);
+        self.filled -= bytes;
+    }
+
     /// Reads on until `want` bytes are pending or the file ends.
     fn fill(&mut self, want: usize) -> Result<()> {
-        let mut filled = self.pending.len();
-        self.pending.resize(want.max(filled), 0);
+        if self.pending.len() < want {
+            self.pending.resize(want, 0);
+        }
         // As much at a time as the input gives: each call of the system costs something.
-        let read = loop {
-            if filled == self.pending.len() {
-                break Ok(false);
-            }
-            match self.input.read(&mut self.pending[filled..]) {
-                Ok(0) => break Ok(true),
-                Ok(read) => filled += read,
+        while self.filled < want {
+            match self.input.read(&mut self.pending[self.filled..want]) {
+                Ok(0) => {
+                    self.at_end = true;
+                    break;
+                }
+                Ok(read) => self.filled += read,
                 Err(cause) if cause.kind() == io::ErrorKind::Interrupted => {}
-                Err(cause) => break Err(cause),
+                Err(cause) => return Err(Error::Read { name: self.name.clone(), cause }),
             }
-        };
-        self.pending.truncate(filled);
-        let name = || self.name.clone();
-        self.at_end = read.map_err(|cause| Error::Read { name: name(), cause })?;
+        }
         Ok(())
     }
 
     fn refuse_other_formats(&self) -> Result<()> {
-        let (seems, mend) = match &self.pending[..] {
+        let (seems, mend) = match self.pending() {
             [] => return Err(Error::Empty { name: self.name.clone() }),
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => {
                 ("a workbook", "name its file, since a workbook can't be read from a stream")
@@ -181,14 +193,14 @@ impl<R: Read> Reader<R> {
         let delimiter = self.layout.dialect.delimiter;
         let end = loop {
             // The row that holds the headers ends before the last row end that is there.
-            match last_row_end(&self.pending, delimiter) {
-                _ if self.at_end => break self.pending.len(),
+            match last_row_end(self.pending(), delimiter) {
+                _ if self.at_end => break self.filled,
                 Some(end) if self.has_content(end) && self.holds_headers(end) => break end,
                 _ => self.read_more()?,
             }
         };
         if self.options.headers == HeaderRow::Found {
-            self.title_rows = detect::title_rows(&self.pending, self.at_end, delimiter);
+            self.title_rows = detect::title_rows(self.pending(), self.at_end, delimiter);
         }
         let mut scan = Scan::new(&self.pending[..end], delimiter);
         let (mut cells, mut aside) = (Vec::new(), Vec::new());
@@ -243,7 +255,7 @@ impl<R: Read> Reader<R> {
         self.layout.header_row = Some(self.pending[row].to_vec());
         self.layout.line_end =
             self.pending[bytes.content_end as usize..bytes.end as usize].to_vec();
-        self.pending.drain(..bytes.end as usize);
+        self.pass_over(bytes.end as usize);
         self.handed_out = u64::from(bytes.end);
         self.before.lines = lines;
         Ok(())
@@ -265,14 +277,14 @@ impl<R: Read> Reader<R> {
 
     /// Reads on after a row that does not end within what is pending.
     fn read_more(&mut self) -> Result<()> {
-        if self.pending.len() > LONGEST_ROW {
+        if self.filled > LONGEST_ROW {
             return Err(Error::RowTooLong {
                 name: self.name.clone(),
                 at: self.handed_out,
                 most: LONGEST_ROW,
             });
         }
-        self.fill((self.pending.len() * 2 + self.piece).min(LONGEST_ROW + 1))
+        self.fill((self.filled * 2 + self.piece).min(LONGEST_ROW + 1))
     }
 }
 
@@ -295,20 +307,25 @@ impl<R: Read> Source for Reader<R> {
     }
 
     fn read_piece(&mut self, piece: &mut Vec<u8>) -> Result<bool> {
-        if !self.at_end && self.pending.len() < self.piece {
+        if !self.at_end && self.filled < self.piece {
             self.fill(self.piece)?;
         }
         let end = loop {
             if self.at_end {
-                break self.pending.len();
+                break self.filled;
             }
-            match last_row_end(&self.pending, self.layout.dialect.delimiter) {
+            match last_row_end(self.pending(), self.layout.dialect.delimiter) {
                 Some(end) => break end,
                 None => self.read_more()?,
             }
         };
-        piece.clear();
-        piece.extend_from_slice(&self.pending[end..]);
+        // What was in the piece is written over, so that no room need be emptied for the next one.
+        let rest = &self.pending[end..self.filled];
+        if piece.len() < rest.len() {
+            piece.resize(rest.len(), 0);
+        }
+        piece[..rest.len()].copy_from_slice(rest);
+        self.filled = rest.len();
         mem::swap(&mut self.pending, piece);
         piece.truncate(end);
         self.handed_out += end as u64;

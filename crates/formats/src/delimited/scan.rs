@@ -8,16 +8,15 @@
 //! otherwise quotes mean nothing.
 
 use gather_keys_core::table::{RowBytes, Span};
-use wide::u8x16;
+
+use super::marks::{Anywhere, Looks, Marks, STRIDE};
 
 const QUOTE: u8 = b'"';
 
-/// How many bytes are looked at in one go.
-const STRIDE: usize = 64;
-
 /// Goes through a piece of text row by row.
 #[derive(Debug)]
-pub(super) struct Scan<'p> {
+pub(super) struct Scan<'p, L> {
+    looks: L,
     bytes: &'p [u8],
     delimiter: u8,
     /// Where the next row, or empty line, begins.
@@ -25,8 +24,8 @@ pub(super) struct Scan<'p> {
     /// How many line ends were passed.
     lines: u64,
     window: Window,
-    /// Where the cells of a row end that is being looked at, as many as are of interest; what stands
-    /// behind them is of rows before.
+    /// The byte before each cell of a row that is being looked at, and the byte behind the last one, as
+    /// many as are of interest; what stands behind them is of rows before.
     bounds: Vec<u32>,
     /// Its cells, where it has quoted ones.
     quoted: Vec<Span>,
@@ -86,10 +85,19 @@ pub(super) enum Next {
     OpenQuote { cells: usize, row_line: u64, line: u64 },
 }
 
-impl<'p> Scan<'p> {
+impl<'p> Scan<'p, Anywhere> {
     /// Begins at the first byte, which is the beginning of a row.
     pub(super) fn new(bytes: &'p [u8], delimiter: u8) -> Self {
+        Self::by(Anywhere, bytes, delimiter)
+    }
+}
+
+impl<'p, L: Looks> Scan<'p, L> {
+    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way.
+    #[inline(always)]
+    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8) -> Self {
         let mut scan = Self {
+            looks,
             bytes,
             delimiter,
             at: 0,
@@ -110,7 +118,7 @@ impl<'p> Scan<'p> {
     /// Takes the next row and appends those of its cells that are wanted, unless it has fewer cells
     /// than that. A cell that does not stand in the text as it is goes to `aside`, and its span
     /// begins behind the text.
-    #[inline]
+    #[inline(always)]
     pub(super) fn next(
         &mut self,
         wanted: &Wanted,
@@ -125,6 +133,11 @@ impl<'p> Scan<'p> {
         if start >= self.window.base + STRIDE {
             self.look(start);
         }
+        // As many as there may be in what is looked at first.
+        if self.bounds.len() <= STRIDE {
+            self.bounds.resize(STRIDE + 1, 0);
+        }
+        self.bounds[0] = (start as u32).wrapping_sub(1);
         let (mut column, mut from) = (0, start);
         let end = loop {
             let Window { base, delimiters, line_ends, opening } = self.window;
@@ -137,12 +150,18 @@ impl<'p> Scan<'p> {
                 return self.next_with_quotes(wanted, cells, aside);
             }
             let mut delimiters = delimiters & row;
-            while delimiters != 0 && column < wanted.upto {
-                self.note((base as u32) + delimiters.trailing_zeros(), column);
-                delimiters &= delimiters - 1;
-                column += 1;
+            let more = delimiters.count_ones() as usize;
+            if column < wanted.upto {
+                if self.bounds.len() <= column + STRIDE {
+                    self.bounds.resize(column + STRIDE + 1, 0);
+                }
+                let room = more.min(wanted.upto - column);
+                for bound in &mut self.bounds[column + 1..][..room] {
+                    *bound = base as u32 + delimiters.trailing_zeros();
+                    delimiters &= delimiters.wrapping_sub(1);
+                }
             }
-            column += delimiters.count_ones() as usize;
+            column += more;
             if line_ends != 0 {
                 break base + line_ends.trailing_zeros() as usize;
             }
@@ -152,19 +171,21 @@ impl<'p> Scan<'p> {
             }
             self.look(from);
         };
-        if column < wanted.upto {
-            self.note(end as u32, column);
-        }
         let count = column + 1;
-        let begins = |column: usize| match column {
-            0 => start as u32,
-            _ => self.bounds[column - 1] + 1,
-        };
-        let span = |column: usize| Span { start: begins(column), end: self.bounds[column] };
+        if count <= wanted.upto {
+            match self.bounds.get_mut(count) {
+                Some(bound) => *bound = end as u32,
+                None => self.bounds.push(end as u32),
+            }
+        }
+        let span = |bounds: [u32; 2]| Span { start: bounds[0].wrapping_add(1), end: bounds[1] };
         match &wanted.columns {
-            None => cells.extend((0..count).map(span)),
+            None => {
+                cells.extend(self.bounds[..=count].windows(2).map(|pair| span([pair[0], pair[1]])))
+            }
             Some(columns) if wanted.upto <= count => {
-                cells.extend(columns.iter().map(|&column| span(column)));
+                let bounds = &self.bounds[..=wanted.upto];
+                cells.extend(columns.iter().map(|&at| span([bounds[at], bounds[at + 1]])));
             }
             Some(_) => {}
         }
@@ -172,17 +193,8 @@ impl<'p> Scan<'p> {
         Next::Row { bytes: self.end_row(start, end), line, cells: count }
     }
 
-    /// Notes where the cell of a column ends.
-    #[inline]
-    fn note(&mut self, end: u32, column: usize) {
-        match self.bounds.get_mut(column) {
-            Some(bound) => *bound = end,
-            None => self.bounds.push(end),
-        }
-    }
-
     /// Notes that a row ends, and passes its line end.
-    #[inline]
+    #[inline(always)]
     fn end_row(&mut self, start: usize, end: usize) -> RowBytes {
         let length = line_end(&self.bytes[end..]).unwrap_or(0);
         self.lines += u64::from(length > 0);
@@ -190,7 +202,7 @@ impl<'p> Scan<'p> {
         RowBytes { start: start as u32, content_end: end as u32, end: self.at as u32 }
     }
 
-    #[inline]
+    #[inline(always)]
     fn skip_empty_lines(&mut self) {
         while let Some(length) = line_end(&self.bytes[self.at..]) {
             self.at += length;
@@ -300,7 +312,7 @@ impl<'p> Scan<'p> {
     }
 
     /// Looks at the bytes among which one stands.
-    #[inline]
+    #[inline(always)]
     fn look(&mut self, at: usize) {
         let base = at - at % STRIDE;
         let begins = match base.checked_sub(1).map(|before| self.bytes[before]) {
@@ -308,32 +320,14 @@ impl<'p> Scan<'p> {
             Some(before) => before == self.delimiter || matches!(before, b'\n' | b'\r'),
         };
         let rest = &self.bytes[base..];
-        let (delimiters, line_ends, quotes) = match rest.first_chunk::<STRIDE>() {
-            Some(whole) => self.marks(whole),
-            None => {
-                let mut last = [0; STRIDE];
-                last[..rest.len()].copy_from_slice(rest);
-                self.marks(&last)
-            }
-        };
+        let mut last = [0; STRIDE];
+        let bytes = rest.first_chunk::<STRIDE>().unwrap_or_else(|| {
+            last[..rest.len()].copy_from_slice(rest);
+            &last
+        });
+        let Marks { delimiters, line_ends, quotes } = self.looks.marks(bytes, self.delimiter);
         let opening = quotes & ((delimiters | line_ends) << 1 | u64::from(begins));
         self.window = Window { base, delimiters, line_ends, opening };
-    }
-
-    #[inline]
-    fn marks(&self, bytes: &[u8; STRIDE]) -> (u64, u64, u64) {
-        let delimiter = u8x16::splat(self.delimiter);
-        let (feed, carriage) = (u8x16::splat(b'\n'), u8x16::splat(b'\r'));
-        let quote = u8x16::splat(QUOTE);
-        let (mut delimiters, mut line_ends, mut quotes) = (0, 0, 0);
-        for (nth, lane) in bytes.as_chunks::<16>().0.iter().enumerate() {
-            let lane = u8x16::new(*lane);
-            let bits = |marks: u8x16| u64::from(marks.to_bitmask()) << (nth * 16);
-            delimiters |= bits(lane.simd_eq(delimiter));
-            line_ends |= bits(lane.simd_eq(feed) | lane.simd_eq(carriage));
-            quotes |= bits(lane.simd_eq(quote));
-        }
-        (delimiters, line_ends, quotes)
     }
 }
 
@@ -343,7 +337,7 @@ fn span(start: usize, end: usize) -> Span {
 }
 
 /// How many bytes of line end stand at the beginning: `\n`, `\r\n` or `\r`.
-#[inline]
+#[inline(always)]
 fn line_end(bytes: &[u8]) -> Option<usize> {
     match bytes {
         [b'\r', b'\n', ..] => Some(2),

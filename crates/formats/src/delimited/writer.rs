@@ -89,6 +89,9 @@ impl<W: Write> Sink for Writer<W> {
     }
 }
 
+/// How many rows are looked at together for cells that need quotes.
+const LOOKED_AT: usize = 16;
+
 /// Makes the text of rows.
 #[derive(Debug, Clone)]
 pub struct TextRenderer {
@@ -160,7 +163,13 @@ impl Renderer for TextRenderer {
         bytes.clear();
         let first = self.overlay.len();
         let mut is_open = false;
+        // Hardly any cell needs quotes; it is quicker to find out for all of some rows at once.
+        let mut is_special = false;
         for (nth, &row) in rows.iter().enumerate() {
+            if nth % LOOKED_AT == 0 {
+                let all = nth..rows.len().min(nth + LOOKED_AT);
+                is_special = holds_special(added.rows_with_room(all, first), self.delimiter);
+            }
             if is_open {
                 bytes.extend_from_slice(&self.line_end);
             }
@@ -179,9 +188,8 @@ impl Renderer for TextRenderer {
                 }
             };
             is_open = line_end.is_empty();
-            // Hardly any cell needs quotes; it is quicker to find out for all of a row at once.
             let (text, room) = added.row_with_room(nth, first);
-            if holds_special(text.as_bytes(), self.delimiter) {
+            if is_special && holds_special(text.as_bytes(), self.delimiter) {
                 let cells = (first..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
