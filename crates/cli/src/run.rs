@@ -278,6 +278,9 @@ impl<'a> Run<'a> {
         if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
         }
+        if !output.is_text() || matches!(output, Address::Server(_)) {
+            return (Described::default(), form);
+        }
         let headers = match form.layout.header_row {
             Some(_) => HeaderRow::First,
             None => HeaderRow::Absent,

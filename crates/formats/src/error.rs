@@ -84,6 +84,15 @@ pub enum Error {
         /// The names that there are.
         all: Vec<String>,
     },
+    /// Something was said of a table that its format knows nothing of.
+    NotOfFormat {
+        /// The table.
+        name: String,
+        /// The name of its format.
+        format: &'static str,
+        /// What was said: the option.
+        option: &'static str,
+    },
     /// A table can't be written in the form that was asked for.
     Unwritten {
         /// The output.
@@ -304,6 +313,10 @@ impl fmt::Display for Error {
             }
             Self::NoPart { name, what, asked, all } => {
                 write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
+            }
+            Self::NotOfFormat { name, format, option } => {
+                write!(f, "{option} says nothing of {name}, which is read as {format}: leave it ")?;
+                write!(f, "out, or say with --format what the table is")
             }
             Self::Unwritten { name, said } => {
                 write!(f, "{name} can't be written: {said}; name another output")

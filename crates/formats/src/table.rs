@@ -37,6 +37,23 @@ pub struct Described {
     pub pads: bool,
 }
 
+impl Described {
+    /// What is said that means nothing in a format.
+    fn unfit(&self, format: Format) -> Option<&'static str> {
+        let is_text = format == Format::Text;
+        let has_header_row = is_text || format == Format::Workbook;
+        [
+            (self.delimiter.is_some() && !is_text, "--delimiter"),
+            (self.encoding.is_some() && !is_text, "--encoding"),
+            (self.pads && !is_text, "--ragged"),
+            (self.headers == HeaderRow::Absent && !has_header_row, "--no-header"),
+            (matches!(self.headers, HeaderRow::Line(_)) && !has_header_row, "--header-row"),
+        ]
+        .into_iter()
+        .find_map(|(is_unfit, option)| is_unfit.then_some(option))
+    }
+}
+
 /// A table that is open, its headers read.
 pub struct Table {
     kind: Kind,
@@ -77,6 +94,10 @@ impl Format {
         ("parquet", Self::Parquet),
         ("arrow", Self::Arrow),
     ];
+
+    fn name(self) -> &'static str {
+        Self::ALL.into_iter().find(|(_, format)| *format == self).map_or("text", |(name, _)| name)
+    }
 
     /// The format of a name.
     pub fn named(name: &str) -> Option<Self> {
@@ -187,7 +208,14 @@ impl Table {
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
         let is_file = |path: &Path| path.metadata().is_ok_and(|facts| facts.is_file());
+        let fits = |format: Format| match described.unfit(format) {
+            Some(option) => {
+                Err(Error::NotOfFormat { name: name.clone(), format: format.name(), option })
+            }
+            None => Ok(()),
+        };
         if let Address::Server(server) = address {
+            fits(Format::Database)?;
             let (rows, (table, tables)) = postgresql::open(server, tap)?;
             let part = Some((table, tables > 1));
             let read_as = ReadAs { format: "table of a server", part, ..ReadAs::default() };
@@ -200,6 +228,7 @@ impl Table {
             Some(format) => format,
             None => Format::of(path, &first),
         };
+        fits(form)?;
         let (input, packing) = match (form, path.filter(|path| is_file(path))) {
             (Format::Text, _) => unpacked(tap(Box::new(input))).map_err(unreadable)?,
             (_, Some(path)) => {
@@ -423,7 +452,13 @@ impl Source for Table {
             }
             (Kind::Batches(batches), _) => batches.read_piece()?.map(Piece::Batch),
             (Kind::Lines(lines), _) => lines.read_piece()?.map(Piece::Lines),
-            (Kind::Values(values), _) => values.read_piece()?.map(Piece::Values),
+            (Kind::Values(values), own) => {
+                let used = match own {
+                    Piece::Values(used) => used,
+                    _ => ValuesPiece::default(),
+                };
+                values.read_piece(used)?.map(Piece::Values)
+            }
         };
         let is_next = next.is_some();
         *piece = next.unwrap_or_default();

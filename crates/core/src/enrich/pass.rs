@@ -56,6 +56,17 @@ pub(super) struct Hands<'r, 's, K: Sink> {
     main: String,
 }
 
+/// How the main table is gone through.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Way<'w> {
+    /// On how many threads.
+    pub(super) threads: usize,
+    /// The columns that are looked at.
+    pub(super) wanted: &'w [usize],
+    /// Whether every finding is told.
+    pub(super) recording: bool,
+}
+
 /// How many rows are added at a time.
 const APPENDED_AT_ONCE: usize = 4096;
 
@@ -219,12 +230,12 @@ impl Enrichment {
             OwnCells::None => false,
         };
         let wanted = if wants_all { (0..self.own()).collect() } else { self.wanted() };
-        let plainly = (threads, &wanted[..], recording);
+        let way = Way { threads, wanted: &wanted, recording };
         let mut sharing = Vec::new();
         let main_rows = if self.in_shares().is_empty() {
-            self.go_through(main, plainly, &renderer, &mut hands)?
+            self.go_through(main, way, &renderer, &mut hands)?
         } else {
-            let (rows, told) = self.run_in_spans(main, plainly, (&renderer, &mut hands))?;
+            let (rows, told) = self.run_in_spans(main, way, (&renderer, &mut hands))?;
             sharing = told;
             rows
         };
@@ -271,7 +282,7 @@ impl Enrichment {
     pub(super) fn go_through<S, K>(
         &self,
         main: &mut S,
-        (threads, wanted, recording): (usize, &[usize], bool),
+        way: Way<'_>,
         renderer: &K::Renderer,
         hands: &mut Hands<'_, '_, K>,
     ) -> Result<u64, S::Error>
@@ -282,13 +293,13 @@ impl Enrichment {
         let mut rows = 0;
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
             space.out.begin(block, self.overlay());
-            self.work(block, 0, recording, renderer, space);
+            self.work(block, 0, way.recording, renderer, space);
         };
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
             rows += block.rows() as u64;
             hands.take(self, block, 0, space)
         };
-        in_order(main, threads, wanted, || self.space(), work, hand_on)?;
+        in_order(main, way.threads, way.wanted, || self.space(), work, hand_on)?;
         Ok(rows)
     }
 

@@ -8,7 +8,7 @@
 
 use super::Enrichment;
 use super::lots::{Lots, told_of};
-use super::pass::Hands;
+use super::pass::{Hands, Way};
 use crate::Error;
 use crate::findings::RowsAsked;
 use crate::lookup::{KeysTold, Lookup};
@@ -35,7 +35,7 @@ impl Enrichment {
     pub(super) fn run_in_spans<S, K>(
         &mut self,
         main: &mut S,
-        (threads, wanted, recording): (usize, &[usize], bool),
+        way: Way<'_>,
         (renderer, hands): (&K::Renderer, &mut Hands<'_, '_, K>),
     ) -> Result<(u64, Vec<Shared>), S::Error>
     where
@@ -46,11 +46,11 @@ impl Enrichment {
         let taken: u64 = self.lookups().map(|lookup| lookup.reference().cost()).sum();
         let memory = self.memory.unwrap_or_default().saturating_sub(taken);
         let lookups: Vec<&Lookup> = nths.iter().map(|&nth| &self.stages.lookups[nth].0).collect();
-        let mut lots = Lots::read(main, &lookups, wanted, threads, memory)?;
+        let mut lots = Lots::read(main, &lookups, way.wanted, way.threads, memory)?;
         let mut sharing = Vec::new();
         for (place, &nth) in nths.iter().enumerate() {
             let like = self.stages.lookups[nth].0.reference();
-            let keys = lots.gather(place, like, self.sampled, threads)?;
+            let keys = lots.gather(place, like, self.sampled, way.threads)?;
             sharing.push(Shared { nth, keys, asked: RowsAsked::none(like.rows()) });
         }
         let mut likes = Vec::new();
@@ -69,8 +69,7 @@ impl Enrichment {
                 }
             }
             let mut source = lots.spool.read(lots.blocks(&span), main.headers().clone());
-            let plainly = (threads, wanted, recording);
-            self.go_through(&mut source, plainly, renderer, hands)?;
+            self.go_through(&mut source, way, renderer, hands)?;
             for Shared { nth, asked, .. } in &mut sharing {
                 let reference = self.stages.lookups[*nth].0.reference();
                 hands.tallies[*nth].end_span(reference, asked);

@@ -1,6 +1,6 @@
 //! A source whose columns stand in the order of another table's.
 
-use super::{Before, Block, Headers, KeptColumns, Parser, Source};
+use super::{Before, Block, Headers, KeptColumns, Parser, Source, ascending};
 
 /// A source with its columns put in another order.
 #[derive(Debug)]
@@ -102,9 +102,7 @@ impl<P: Parser> Parser for ArrangedParser<P> {
     fn want(&mut self, columns: &[usize]) {
         let place = |&column: &usize| self.order.get(column).copied().unwrap_or(column);
         self.parser.want(&columns.iter().map(place).collect::<Vec<_>>());
-        self.wanted = columns.to_vec();
-        self.wanted.sort_unstable();
-        self.wanted.dedup();
+        self.wanted = ascending(columns);
         self.kept = KeptColumns::only(&self.wanted, self.order.len());
     }
 

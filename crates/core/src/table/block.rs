@@ -48,6 +48,20 @@ pub struct KeptColumns {
     places: Option<Arc<[u32]>>,
 }
 
+/// Columns in the order of their table, each once.
+///
+/// ```
+/// use gather_keys_core::table::ascending;
+///
+/// assert_eq!(ascending(&[4, 0, 4]), [0, 4]);
+/// ```
+pub fn ascending(columns: &[usize]) -> Vec<usize> {
+    let mut columns = columns.to_vec();
+    columns.sort_unstable();
+    columns.dedup();
+    columns
+}
+
 impl KeptColumns {
     /// All columns of a table that has so many.
     pub fn all(columns: usize) -> Self {

@@ -16,7 +16,7 @@ pub(crate) mod spooled;
 mod stored;
 
 pub use arranged::{Arranged, Differing};
-pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span};
+pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span, ascending};
 pub use cell_kind::CellKind;
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};

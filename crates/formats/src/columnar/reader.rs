@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns};
+use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns, ascending};
 
 use super::batches::{Batches, schema};
 use super::cells::Cells;
@@ -120,17 +120,13 @@ impl BatchReader {
 
 /// The columns of the file that hold these of the table, ascending.
 fn roots<'l>(leaves: impl Iterator<Item = &'l Leaf>) -> Arc<[usize]> {
-    let mut roots: Vec<usize> = leaves.map(|leaf| leaf.root).collect();
-    roots.sort_unstable();
-    roots.dedup();
+    let roots = ascending(&leaves.map(|leaf| leaf.root).collect::<Vec<_>>());
     roots.into()
 }
 
 impl BatchParser {
     pub(crate) fn want(&mut self, columns: &[usize]) {
-        self.wanted = columns.to_vec();
-        self.wanted.sort_unstable();
-        self.wanted.dedup();
+        self.wanted = ascending(columns);
         self.kept = KeptColumns::only(&self.wanted, self.leaves.len());
     }
 

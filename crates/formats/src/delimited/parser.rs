@@ -1,6 +1,8 @@
 //! Making blocks of pieces of delimited text.
 
-use gather_keys_core::table::{Before, Block, Headers, KeptColumns, Parser, RowBytes, Span};
+use gather_keys_core::table::{
+    Before, Block, Headers, KeptColumns, Parser, RowBytes, Span, ascending,
+};
 
 use super::marks::{Looks, WithLooks, with_widest};
 use super::row_cells::row_cells;
@@ -113,9 +115,7 @@ impl Parser for TextParser {
     type Fault = Fault;
 
     fn want(&mut self, columns: &[usize]) {
-        let mut columns = columns.to_vec();
-        columns.sort_unstable();
-        columns.dedup();
+        let mut columns = ascending(columns);
         columns.retain(|&column| column < self.headers.len());
         self.kept = KeptColumns::only(&columns, self.headers.len());
         self.wanted = Wanted::only(columns);

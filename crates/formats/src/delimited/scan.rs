@@ -181,7 +181,8 @@ impl<'p, L: Looks> Scan<'p, L> {
         let span = |bounds: [u32; 2]| Span { start: bounds[0].wrapping_add(1), end: bounds[1] };
         match &wanted.columns {
             None => {
-                cells.extend(self.bounds[..=count].windows(2).map(|pair| span([pair[0], pair[1]])))
+                let pairs = self.bounds[..=count].windows(2);
+                cells.extend(pairs.map(|pair| span([pair[0], pair[1]])));
             }
             Some(columns) if wanted.upto <= count => {
                 let bounds = &self.bounds[..=wanted.upto];

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns};
+use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns, ascending};
 
 use super::row::{each_field, write_cell};
 use crate::{Error, Result};
@@ -67,9 +67,7 @@ impl RowCells {
     /// Room for the cells of the wanted columns, of so many.
     pub(super) fn of(wanted: &[usize], columns: usize) -> Self {
         let cells = vec![(String::new(), CellKind::Unsaid); columns];
-        let mut wanted = wanted.to_vec();
-        wanted.sort_unstable();
-        wanted.dedup();
+        let wanted = ascending(wanted);
         let kept = KeptColumns::only(&wanted, columns);
         Self { cells, wanted, kept }
     }

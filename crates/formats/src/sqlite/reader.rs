@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
-use gather_keys_core::table::Headers;
+use gather_keys_core::table::{Headers, ascending};
 use rusqlite::{Connection, OpenFlags};
 
 use super::quoted;
@@ -26,7 +26,14 @@ pub(crate) struct TableReader {
     headers: Headers,
     /// The columns that are read, ascending.
     read: Vec<usize>,
-    values: Option<Receiver<Result<ValuesPiece>>>,
+    values: Option<Asked>,
+}
+
+/// A thread that goes through the rows.
+struct Asked {
+    pieces: Receiver<Result<ValuesPiece>>,
+    /// Where pieces go that are used, to be filled again.
+    used: SyncSender<ValuesPiece>,
 }
 
 fn connect(path: &Path) -> rusqlite::Result<Connection> {
@@ -79,26 +86,26 @@ impl TableReader {
     }
 
     pub(crate) fn want(&mut self, columns: &[usize]) {
-        self.read = columns.to_vec();
-        self.read.sort_unstable();
-        self.read.dedup();
+        self.read = ascending(columns);
     }
 
     pub(crate) fn parser(&self) -> ValuesParser {
         ValuesParser::new(self.headers.len(), &self.read)
     }
 
-    /// The next piece; `None` when there is none left.
+    /// The next piece; `None` when there is none left. `used` is one that is needed no more.
     ///
     /// # Errors
     /// When the database can't be read.
-    pub(crate) fn read_piece(&mut self) -> Result<Option<ValuesPiece>> {
+    pub(crate) fn read_piece(&mut self, used: ValuesPiece) -> Result<Option<ValuesPiece>> {
         if self.values.is_none() {
             let (query, picked) = self.query();
             self.values = Some(begin(&self.name, &self.path, query, picked)?);
         }
         let Some(values) = &self.values else { return Ok(None) };
-        values.recv().map_or(Ok(None), |piece| piece.map(Some))
+        // One that finds no room is let go.
+        let _ = values.used.try_send(used);
+        values.pieces.recv().map_or(Ok(None), |piece| piece.map(Some))
     }
 
     /// What asks for the columns that are read, and which of the columns that it gives they are.
@@ -131,35 +138,31 @@ fn names(database: &Connection) -> rusqlite::Result<Vec<String>> {
 }
 
 /// Begins to ask, in a thread of its own.
-fn begin(
-    name: &str,
-    path: &Path,
-    query: String,
-    picked: Vec<usize>,
-) -> Result<Receiver<Result<ValuesPiece>>> {
-    let (send, values) = sync_channel(AHEAD);
+fn begin(name: &str, path: &Path, query: String, picked: Vec<usize>) -> Result<Asked> {
+    let (send, pieces) = sync_channel(AHEAD);
+    let (used, free) = sync_channel(2 * AHEAD);
     let (called, path) = (name.to_owned(), path.to_owned());
     let work = move || {
-        if let Err(error) = ask(&path, &query, &picked, &send) {
+        if let Err(error) = ask(&path, &query, &picked, (&send, &free)) {
             // Nobody needs to know if nobody waits.
             let _ = send.send(Err(unread(&called, &error)));
         }
     };
     let began = thread::Builder::new().name("table".to_owned()).spawn(work);
     began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
-    Ok(values)
+    Ok(Asked { pieces, used })
 }
 
 fn ask(
     path: &Path,
     query: &str,
     picked: &[usize],
-    send: &SyncSender<Result<ValuesPiece>>,
+    (send, free): (&SyncSender<Result<ValuesPiece>>, &Receiver<ValuesPiece>),
 ) -> rusqlite::Result<()> {
     let database = connect(path)?;
     let mut rows = database.prepare(query)?;
     let mut rows = rows.query([])?;
-    let empty = || ValuesPiece::with_room(PIECE + PIECE / 8);
+    let empty = || free.try_recv().unwrap_or_default().emptied(PIECE + PIECE / 8);
     let mut piece = empty();
     while let Some(row) = rows.next()? {
         for &column in picked {

@@ -33,9 +33,11 @@ impl ValuesPiece {
         self.rows
     }
 
-    /// An empty one with room for so many bytes.
-    pub(super) fn with_room(bytes: usize) -> Self {
-        Self { bytes: Vec::with_capacity(bytes), rows: 0 }
+    /// The same without any value, and with room for so many bytes.
+    pub(super) fn emptied(mut self, bytes: usize) -> Self {
+        self.bytes.clear();
+        self.bytes.reserve(bytes);
+        Self { bytes: self.bytes, rows: 0 }
     }
 
     #[inline]

@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::table::{Block, Source};
+use gather_keys_formats::delimited::{Encoding, HeaderRow};
 use gather_keys_formats::{Address, Described, Format, Table};
 
 /// How a table was read and what it holds; or the error.
@@ -98,6 +99,43 @@ fn the_format_can_be_said() {
     }
     assert_eq!(Format::named(" workbook "), Some(Format::Workbook));
     assert_eq!(Format::named("sheet"), None);
+}
+
+/// What is said of a table and means nothing in its format is refused, not passed over.
+#[test]
+fn what_a_format_does_not_know_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    database(&at("hives.sqlite"));
+    workbook(&at("hives.xlsx"));
+    fs::write(at("hives.jsonl"), LINES).unwrap();
+    fs::write(at("hives.json"), format!("[{LINES}]")).unwrap();
+    let said = || Described::default();
+    let all = [
+        ("--delimiter", Described { delimiter: Some(b';'), ..said() }),
+        ("--encoding", Described { encoding: Encoding::named("utf-8"), ..said() }),
+        ("--ragged", Described { pads: true, ..said() }),
+        ("--no-header", Described { headers: HeaderRow::Absent, ..said() }),
+        ("--header-row", Described { headers: HeaderRow::Line(1), ..said() }),
+    ];
+    for (name, format, knows) in [
+        ("hives.sqlite", "database", &[][..]),
+        ("hives.jsonl", "json-lines", &[]),
+        ("hives.json", "json", &[]),
+        ("hives.xlsx", "workbook", &["--no-header", "--header-row"]),
+    ] {
+        let address = Address::new(at(name).as_os_str());
+        for (option, described) in &all {
+            let came = read(&address, described).map(|(format, _)| format);
+            if knows.contains(option) {
+                assert_eq!(came, Ok(format.to_owned()), "{name} {option}");
+            } else {
+                let told =
+                    format!("{option} says nothing of {address}, which is read as {format}: ");
+                assert!(came.is_err_and(|error| error.starts_with(&told)), "{name} {option}");
+            }
+        }
+    }
 }
 
 /// A pipe is read once, whatever comes out of it.
