@@ -159,9 +159,8 @@ impl Stages {
             lookup.answer_all((rows.of.len(), own), row, asking, &mut stage.answers);
             let names = !lookup.namings().is_empty();
             let reference = lookup.reference();
-            let simply = keeps.is_empty()
-                && rows.added.columns() == 0
-                && taking.takes_simply(reference.taken().len());
+            let has_earlier = rows.added.columns() > 0;
+            let simply = keeps.is_empty() && taking.takes_simply(reference.taken().len());
             out.of.reserve(rows.of.len());
             for (nth, (&of, &answer)) in rows.of.iter().zip(&stage.answers).enumerate() {
                 if out.added.is_too_large() {
@@ -170,6 +169,9 @@ impl Stages {
                 if let (true, Some(at), Answer::Matched(holder)) =
                     (simply, asking.taken(nth), answer)
                 {
+                    if has_earlier {
+                        out.added.push_row_of(&rows.added, nth);
+                    }
                     reference.push_taken_at(at, holder, &mut out.added);
                     out.of.push(of);
                     continue;
@@ -225,7 +227,7 @@ impl Stages {
             for (nth, &of) in all.of.iter().enumerate() {
                 if keeps.get(nth).is_none_or(|keep| *keep) {
                     out.of.push(of);
-                    out.added.push_cells_of(&all.added, nth);
+                    out.added.push_row_of(&all.added, nth);
                 }
             }
         }

@@ -108,7 +108,7 @@ impl Taking {
         told: impl FnMut(&Updating, Written, &str, &str),
     ) {
         if self.updates.is_empty() {
-            added.push_cells_of(earlier.block, earlier.nth);
+            added.push_row_of(earlier.block, earlier.nth);
             let status = Status::of(answer, None);
             self.add(lookup, earlier.row, (answer, one), named, status, added);
             return;

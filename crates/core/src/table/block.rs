@@ -331,6 +331,26 @@ impl Block {
         }
     }
 
+    /// The same of a block that was filled cell by cell, as one piece of text where no kinds are said.
+    #[inline]
+    pub(crate) fn push_row_of(&mut self, other: &Self, row: usize) {
+        if other.has_kinds() || self.has_kinds() {
+            return self.push_cells_of(other, row);
+        }
+        let spans = &other.cells[row * other.columns.kept..][..other.columns.kept];
+        let (Some(first), Some(last)) = (spans.first(), spans.last()) else { return };
+        let from = first.start - ROOM.len_utf8() as u32;
+        let text = &other.text[from as usize..last.end as usize];
+        if self.has_room_for(text.len()) {
+            let to = self.text.len() as u32;
+            self.text.push_str(text);
+            let there = |at: u32| at - from + to;
+            self.cells.extend(
+                spans.iter().map(|span| Span { start: there(span.start), end: there(span.end) }),
+            );
+        }
+    }
+
     /// A row of a block that was filled cell by cell, from one of its cells on: the cells end to end
     /// with one byte of room before each, and where each such byte stands.
     ///
@@ -476,6 +496,29 @@ mod tests {
         block.reset(1);
         block.push_cell("y");
         assert!(!block.is_too_large() && block.cell(0, 0) == "y");
+    }
+
+    #[test]
+    fn rows_of_another_block_come_whole() {
+        for kinds in [CellKind::Unsaid, CellKind::Number] {
+            let mut other = Block::new(3);
+            ["a", "", "é1", "", "bc", "", "", "", ""]
+                .iter()
+                .for_each(|cell| other.push_cell_of(cell, kinds));
+            let (mut whole, mut by_cell) = (Block::new(4), Block::new(4));
+            for row in [2, 0, 1, 0] {
+                whole.push_row_of(&other, row);
+                by_cell.push_cells_of(&other, row);
+                whole.push_cell("end");
+                by_cell.push_cell("end");
+            }
+            assert_eq!(whole.rows(), 4);
+            for (row, column) in (0..4).flat_map(|row| (0..4).map(move |column| (row, column))) {
+                assert_eq!(whole.cell(row, column), by_cell.cell(row, column));
+                assert_eq!(whole.kind(row, column), by_cell.kind(row, column));
+            }
+            assert_eq!(whole.row_with_room(1, 0).0, by_cell.row_with_room(1, 0).0);
+        }
     }
 
     #[test]
