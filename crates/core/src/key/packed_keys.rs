@@ -100,3 +100,42 @@ impl PackedKeys {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::template::Template;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Keys that are packed together are those that are packed by themselves, whatever their length
+        /// and whatever was packed before.
+        #[test]
+        fn keys_are_the_same_together(
+            batches in prop::collection::vec(
+                prop::collection::vec(prop::array::uniform3("[aé]{0,3}|[a-c]{14,18}|x{60,70}"), 0..20),
+                1..4,
+            ),
+        ) {
+            let headers = crate::table::Headers::new("t", ["a", "b", "c"]);
+            let part = |text: &str| Template::parse("on", text).unwrap().bind(&headers).unwrap();
+            let key = Key::new(vec![part("c"), part("a")], Vec::new());
+            let mut keys = PackedKeys::default();
+            for rows in batches {
+                let block = Block::of_rows(3, &rows);
+                let places = key.places(&block).unwrap();
+                keys.clear();
+                let mut work = Work::default();
+                for row in 0..rows.len() {
+                    let mut alone = String::new();
+                    let state = key.pack(Row::of(&block, row), &mut alone, &mut work);
+                    let by_cells = keys.pack_cells(&block, row, &places);
+                    let by_row = keys.pack(&key, Row::of(&block, row), &mut work);
+                    prop_assert_eq!((by_cells, by_row), (state, state));
+                    prop_assert_eq!(keys.get(2 * row), alone.as_bytes());
+                    prop_assert_eq!(keys.get(2 * row + 1), alone.as_bytes());
+                }
+            }
+        }
+    }
+}
