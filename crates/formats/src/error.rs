@@ -315,7 +315,7 @@ impl fmt::Display for Error {
                 write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
             }
             Self::NotOfFormat { name, format, option } => {
-                write!(f, "{option} says nothing of {name}, which is read as {format}: leave it ")?;
+                write!(f, "{option} says nothing of {name}, whose format is {format}: leave it ")?;
                 write!(f, "out, or say with --format what the table is")
             }
             Self::Unwritten { name, said } => {

@@ -131,7 +131,7 @@ fn what_a_format_does_not_know_is_refused() {
                 assert_eq!(came, Ok(format.to_owned()), "{name} {option}");
             } else {
                 let told =
-                    format!("{option} says nothing of {address}, which is read as {format}: ");
+                    format!("{option} says nothing of {address}, whose format is {format}: ");
                 assert!(came.is_err_and(|error| error.starts_with(&told)), "{name} {option}");
             }
         }
