@@ -502,9 +502,9 @@ mod tests {
     fn rows_of_another_block_come_whole() {
         for kinds in [CellKind::Unsaid, CellKind::Number] {
             let mut other = Block::new(3);
-            ["a", "", "é1", "", "bc", "", "", "", ""]
-                .iter()
-                .for_each(|cell| other.push_cell_of(cell, kinds));
+            for cell in ["a", "", "é1", "", "bc", "", "", "", ""] {
+                other.push_cell_of(cell, kinds);
+            }
             let (mut whole, mut by_cell) = (Block::new(4), Block::new(4));
             for row in [2, 0, 1, 0] {
                 whole.push_row_of(&other, row);
