@@ -101,14 +101,13 @@ impl Lookup {
         let index = &reference.index;
         black_box(hashes.iter().fold(0, |touched, &hash| touched ^ index.touch(hash)));
         let texts = reference.key_texts();
-        let is_told = u32::try_from(texts.len()).is_ok();
         for ((step, start), &hash) in found.iter_mut().zip(&mut *starts).zip(&*hashes) {
             if let Found::Nothing = step
                 && let Some((holder, place)) = index.candidate(hash)
             {
                 let holder = Holder(holder);
                 *step = Found::Candidate(holder);
-                *start = if is_told { place as usize } else { reference.key_start(holder) };
+                *start = reference.key_start_by(holder, place);
             }
         }
         reference.touch(starts);

@@ -16,6 +16,7 @@ struct Slot {
     hash: u32,
     /// The row's number plus one; zero when the slot is empty.
     behind: u32,
+    /// What the caller gave with it.
     place: u32,
 }
 
@@ -185,7 +186,8 @@ mod tests {
         for hash in hashes {
             let mut index = Index::new();
             for (row, key) in keys.iter().enumerate() {
-                let entered = index.enter(hash(row), (row as u32, 7), |r| keys[r as usize] == *key);
+                let entry = (row as u32, 3 * row as u32);
+                let entered = index.enter(hash(row), entry, |r| keys[r as usize] == *key);
                 assert_eq!(entered, None);
             }
             for (row, key) in keys.iter().enumerate() {
@@ -193,6 +195,8 @@ mod tests {
                 assert_eq!(index.find(hash(row), equal), Some(row as u32));
                 assert_eq!(index.enter(hash(row), (9999, 0), equal), Some(row as u32));
                 assert_eq!(index.find(hash(row), |_| false), None);
+                let (first, place) = index.candidate(hash(row)).unwrap();
+                assert_eq!((hash(first as usize), place), (hash(row), 3 * first));
             }
         }
     }

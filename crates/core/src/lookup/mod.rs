@@ -264,6 +264,7 @@ impl Lookup {
     #[inline]
     fn alias(&self, key: &[u8]) -> Option<(Holder, usize)> {
         let aliases = self.aliases.as_ref()?;
+        // A packed key is text.
         let found = aliases.find(std::str::from_utf8(key).ok()?)?;
         aliases.count(found.1);
         Some(found)

@@ -31,6 +31,12 @@ impl Records {
         if number == 0 { 0 } else { self.end(number - 1) }
     }
 
+    /// Whether the bits that are kept of a place tell all of it.
+    #[inline]
+    pub(super) fn has_whole_places(&self) -> bool {
+        self.overs.is_empty()
+    }
+
     /// One of them, with all that stand behind it.
     #[inline]
     pub(super) fn from(&self, start: usize) -> &str {
@@ -95,6 +101,7 @@ mod tests {
             for (nth, text) in texts.iter().enumerate() {
                 prop_assert_eq!(all.get(nth), text);
                 prop_assert!(all.from(all.start(nth)).starts_with(text));
+                prop_assert!(!all.has_whole_places() || all.start(nth) >> BITS == 0);
             }
         }
     }

@@ -341,11 +341,22 @@ impl Reference {
         }
     }
 
-    /// The texts in which the packed keys stand, each with more behind it or not.
+    /// What the packed keys stand in, each with more behind it or not.
+    #[inline]
+    fn key_records(&self) -> &Records {
+        if self.looked_in.is_empty() { &self.rows } else { &self.cells.keys }
+    }
+
+    /// The texts in which the packed keys stand.
     #[inline]
     pub(super) fn key_texts(&self) -> &[u8] {
-        let all = if self.looked_in.is_empty() { &self.rows } else { &self.cells.keys };
-        all.text.as_bytes()
+        self.key_records().text.as_bytes()
+    }
+
+    /// The same as [`Reference::key_start`], with the place at hand that the index has.
+    #[inline]
+    pub(super) fn key_start_by(&self, holder: Holder, place: u32) -> usize {
+        if self.key_records().has_whole_places() { place as usize } else { self.key_start(holder) }
     }
 
     /// Reads from the first lines of memory that some records take, so that they are at hand.
