@@ -8,7 +8,8 @@ use wide::u8x16;
 /// How many bytes are looked at in one go.
 pub(super) const STRIDE: usize = 64;
 
-const QUOTE: u8 = b'"';
+/// What stands around a cell that holds signs with a meaning.
+pub(super) const QUOTE: u8 = b'"';
 
 /// What stands in so many bytes, the first of them in the lowest bit.
 #[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]

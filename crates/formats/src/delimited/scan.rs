@@ -9,9 +9,7 @@
 
 use gather_keys_core::table::{RowBytes, Span};
 
-use super::marks::{Anywhere, Looks, Marks, STRIDE};
-
-const QUOTE: u8 = b'"';
+use super::marks::{Anywhere, Looks, Marks, QUOTE, STRIDE};
 
 /// Goes through a piece of text row by row.
 #[derive(Debug)]
