@@ -2,7 +2,7 @@
 //! output.
 
 use std::fs::{self, File, Metadata};
-use std::io::{self, Seek, Write};
+use std::io::{self, IoSlice, Seek, Write};
 use std::path::{Path, PathBuf};
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
@@ -258,15 +258,24 @@ fn refused(cause: io::Error) -> Error {
 
 impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.write_vectored(&[IoSlice::new(bytes)])
+    }
+
+    fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
         let written = match &mut self.at {
-            At::File(file) | At::Main { file, .. } => file.write(bytes),
+            At::File(file) | At::Main { file, .. } => file.write_vectored(pieces),
             // Its rows go by way of its own writer.
-            At::Database { .. } | At::Server(_) => Ok(bytes.len()),
-            At::Straight(out) => out.write(bytes),
-            At::Held(file) => file.write(bytes),
+            At::Database { .. } | At::Server(_) => Ok(pieces.iter().map(|piece| piece.len()).sum()),
+            At::Straight(out) => out.write_vectored(pieces),
+            At::Held(file) => file.write_vectored(pieces),
         }?;
         if let Some(sum) = &mut self.sum {
-            sum.add(&bytes[..written]);
+            let mut left = written;
+            for piece in pieces {
+                let piece = &piece[..piece.len().min(left)];
+                sum.add(piece);
+                left -= piece.len();
+            }
         }
         Ok(written)
     }

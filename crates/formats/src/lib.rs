@@ -14,6 +14,7 @@ mod digest;
 mod error;
 mod guard;
 pub mod json;
+mod large_writes;
 mod number;
 mod packing;
 pub mod postgresql;

@@ -1,7 +1,7 @@
 //! Compressed files: unpacked as they are read, by their content, and packed as they are written, by
 //! their ending.
 
-use std::io::{self, Chain, Cursor, Read, Write};
+use std::io::{self, Chain, Cursor, IoSlice, Read, Write};
 use std::path::Path;
 
 use flate2::Compression;
@@ -118,6 +118,14 @@ impl<W: Write> Write for Packed<W> {
             Self::Plain(output) => output.write(bytes),
             Self::Gzip(output) => output.write(bytes),
             Self::Zstd(output) => output.write(bytes),
+        }
+    }
+
+    fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
+        match self {
+            Self::Plain(output) => output.write_vectored(pieces),
+            Self::Gzip(output) => output.write_vectored(pieces),
+            Self::Zstd(output) => output.write_vectored(pieces),
         }
     }
 

@@ -5,7 +5,7 @@
 //! straight away, since it can't be replaced.
 
 use std::fs::{self, File, Permissions};
-use std::io::{self, Write};
+use std::io::{self, IoSlice, Write};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, SyncSender};
 use std::sync::{Mutex, PoisonError};
@@ -206,13 +206,17 @@ impl WholeFile {
 
 impl Write for WholeFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.write_vectored(&[IoSlice::new(bytes)])
+    }
+
+    fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
         match &mut self.at {
             At::Beside(file, syncs, _) => {
-                let written = file.write(bytes)?;
+                let written = file.write_vectored(pieces)?;
                 syncs.wrote(written, file.as_file());
                 Ok(written)
             }
-            At::Straight(file) => file.write(bytes),
+            At::Straight(file) => file.write_vectored(pieces),
         }
     }
 

@@ -5,7 +5,7 @@
 //! place, never a sign in its stead.
 
 use std::fmt;
-use std::io::{self, Read, Write};
+use std::io::{self, IoSlice, Read, Write};
 
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Decoder, DecoderResult, Encoder, EncoderResult, UTF_8, UTF_16BE, UTF_16LE};
@@ -241,6 +241,13 @@ impl<W: Write> Write for Encoded<W> {
         self.encode(&text)?;
         self.output.write_all(&self.bytes)?;
         Ok(bytes.len())
+    }
+
+    fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
+        if self.encoding.is_utf_8() {
+            return self.output.write_vectored(pieces);
+        }
+        pieces.first().map_or(Ok(0), |piece| self.write(piece))
     }
 
     fn flush(&mut self) -> io::Result<()> {

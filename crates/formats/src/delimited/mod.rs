@@ -13,6 +13,7 @@ mod parser;
 mod reader;
 mod row_cells;
 mod scan;
+mod strip;
 mod writer;
 
 pub use dialect::{Dialect, Layout};

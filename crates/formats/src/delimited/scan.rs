@@ -9,7 +9,8 @@
 
 use gather_keys_core::table::{RowBytes, Span};
 
-use super::marks::{Anywhere, Looks, Marks, QUOTE, STRIDE};
+use super::marks::{Anywhere, Looks, QUOTE};
+use super::strip::Strip;
 
 /// Goes through a piece of text row by row.
 #[derive(Debug)]
@@ -21,23 +22,10 @@ pub(super) struct Scan<'p, L> {
     at: usize,
     /// How many line ends were passed.
     lines: u64,
-    window: Window,
-    /// The byte before each cell of a row that is being looked at, and the byte behind the last one, as
-    /// many as are of interest; what stands behind them is of rows before.
-    bounds: Vec<u32>,
-    /// Its cells, where it has quoted ones.
+    /// What is known of the bytes from some row on.
+    strip: Strip,
+    /// The cells of a row that has quoted ones.
     quoted: Vec<Span>,
-}
-
-/// What stands in so many bytes of a text, a bit for each.
-#[derive(Debug, Default)]
-struct Window {
-    /// The first of the bytes.
-    base: usize,
-    delimiters: u64,
-    line_ends: u64,
-    /// Quotes that open a cell: those behind a delimiter or a line end.
-    opening: u64,
 }
 
 /// Which cells of a row are of interest.
@@ -94,18 +82,8 @@ impl<'p, L: Looks> Scan<'p, L> {
     /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way.
     #[inline(always)]
     pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8) -> Self {
-        let mut scan = Self {
-            looks,
-            bytes,
-            delimiter,
-            at: 0,
-            lines: 0,
-            window: Window::default(),
-            bounds: Vec::new(),
-            quoted: Vec::new(),
-        };
-        scan.look(0);
-        scan
+        let (strip, quoted) = (Strip::default(), Vec::new());
+        Self { looks, bytes, delimiter, at: 0, lines: 0, strip, quoted }
     }
 
     /// How many line ends were passed.
@@ -128,68 +106,30 @@ impl<'p, L: Looks> Scan<'p, L> {
         if start == self.bytes.len() {
             return Next::End;
         }
-        if start >= self.window.base + STRIDE {
-            self.look(start);
-        }
-        // As many as there may be in what is looked at first.
-        if self.bounds.len() <= STRIDE {
-            self.bounds.resize(STRIDE + 1, 0);
-        }
-        self.bounds[0] = (start as u32).wrapping_sub(1);
-        let (mut column, mut from) = (0, start);
-        let end = loop {
-            let Window { base, delimiters, line_ends, opening } = self.window;
-            // The bits of the row: from where it begins, or goes on, to where it ends.
-            let behind = !0 << (from - base);
-            let line_ends = line_ends & behind;
-            let before_end = line_ends.wrapping_sub(1) & !line_ends;
-            let row = behind & if line_ends == 0 { !0 } else { before_end };
-            if opening & row != 0 {
-                return self.next_with_quotes(wanted, cells, aside);
+        self.strip.come_to(start);
+        let bounds = loop {
+            if let Some(bounds) = self.strip.row() {
+                break bounds;
             }
-            let mut delimiters = delimiters & row;
-            let more = delimiters.count_ones() as usize;
-            if column < wanted.upto {
-                if self.bounds.len() <= column + STRIDE {
-                    self.bounds.resize(column + STRIDE + 1, 0);
-                }
-                let room = more.min(wanted.upto - column);
-                for bound in &mut self.bounds[column + 1..][..room] {
-                    *bound = base as u32 + delimiters.trailing_zeros();
-                    delimiters &= delimiters.wrapping_sub(1);
-                }
+            if !self.strip.look(self.looks, (self.bytes, self.delimiter), start) {
+                return self.next_by_cells(wanted, cells, aside);
             }
-            column += more;
-            if line_ends != 0 {
-                break base + line_ends.trailing_zeros() as usize;
-            }
-            from = base + STRIDE;
-            if from >= self.bytes.len() {
-                break self.bytes.len();
-            }
-            self.look(from);
         };
-        let count = column + 1;
-        if count <= wanted.upto {
-            match self.bounds.get_mut(count) {
-                Some(bound) => *bound = end as u32,
-                None => self.bounds.push(end as u32),
-            }
+        let [.., end] = *bounds else { return Next::End };
+        if self.strip.opens_before(end) {
+            return self.next_by_cells(wanted, cells, aside);
         }
-        let span = |bounds: [u32; 2]| Span { start: bounds[0].wrapping_add(1), end: bounds[1] };
+        let count = bounds.len() - 1;
         match &wanted.columns {
-            None => {
-                let pairs = self.bounds[..=count].windows(2);
-                cells.extend(pairs.map(|pair| span([pair[0], pair[1]])));
-            }
+            None => cells.extend(bounds.windows(2).map(|pair| between(pair[0], pair[1]))),
             Some(columns) if wanted.upto <= count => {
-                let bounds = &self.bounds[..=wanted.upto];
-                cells.extend(columns.iter().map(|&at| span([bounds[at], bounds[at + 1]])));
+                cells.extend(columns.iter().map(|&at| between(bounds[at], bounds[at + 1])));
             }
             Some(_) => {}
         }
+        self.strip.pass_row();
         let line = self.lines;
-        Next::Row { bytes: self.end_row(start, end), line, cells: count }
+        Next::Row { bytes: self.end_row(start, end as usize), line, cells: count }
     }
 
     /// Notes that a row ends, and passes its line end.
@@ -209,17 +149,15 @@ impl<'p, L: Looks> Scan<'p, L> {
         }
     }
 
-    /// The same as [`Scan::next`] for a row with quoted cells, cell by cell.
+    /// The same as [`Scan::next`] for a row with quoted cells or a very long one, cell by cell.
     #[cold]
-    fn next_with_quotes(
+    fn next_by_cells(
         &mut self,
         wanted: &Wanted,
         cells: &mut Vec<Span>,
         aside: &mut Vec<u8>,
     ) -> Next {
         let (start, line) = (self.at, self.lines);
-        // The quote may stand well behind the beginning of the row.
-        self.look(start);
         self.quoted.clear();
         let mut cell = start;
         let end = loop {
@@ -288,46 +226,20 @@ impl<'p, L: Looks> Scan<'p, L> {
     }
 
     /// The first delimiter or line end from a byte on, or the end of the text.
-    fn next_mark(&mut self, from: usize) -> usize {
-        if from >= self.bytes.len() {
-            return self.bytes.len();
-        }
-        if from >= self.window.base + STRIDE {
-            self.look(from);
-        }
-        let mut from = from;
-        loop {
-            let Window { base, delimiters, line_ends, .. } = self.window;
-            let marks = (delimiters | line_ends) & (!0 << (from - base));
-            if marks != 0 {
-                return base + marks.trailing_zeros() as usize;
-            }
-            from = base + STRIDE;
-            if from >= self.bytes.len() {
-                return self.bytes.len();
-            }
-            self.look(from);
-        }
+    fn next_mark(&self, from: usize) -> usize {
+        let rest = &self.bytes[from..];
+        let is_mark = |byte: u8| byte == self.delimiter || matches!(byte, b'\n' | b'\r');
+        // Behind a quote it is nearly always the next byte.
+        let is_next = rest.first().is_none_or(|&first| is_mark(first));
+        let ahead = || memchr::memchr3(self.delimiter, b'\n', b'\r', rest);
+        from + if is_next { 0 } else { ahead().unwrap_or(rest.len()) }
     }
+}
 
-    /// Looks at the bytes among which one stands.
-    #[inline(always)]
-    fn look(&mut self, at: usize) {
-        let base = at - at % STRIDE;
-        let begins = match base.checked_sub(1).map(|before| self.bytes[before]) {
-            None => true,
-            Some(before) => before == self.delimiter || matches!(before, b'\n' | b'\r'),
-        };
-        let rest = &self.bytes[base..];
-        let mut last = [0; STRIDE];
-        let bytes = rest.first_chunk::<STRIDE>().unwrap_or_else(|| {
-            last[..rest.len()].copy_from_slice(rest);
-            &last
-        });
-        let Marks { delimiters, line_ends, quotes } = self.looks.marks(bytes, self.delimiter);
-        let opening = quotes & ((delimiters | line_ends) << 1 | u64::from(begins));
-        self.window = Window { base, delimiters, line_ends, opening };
-    }
+/// The cell between two marks.
+#[inline(always)]
+fn between(before: u32, behind: u32) -> Span {
+    Span { start: before.wrapping_add(1), end: behind }
 }
 
 #[inline]
@@ -342,5 +254,49 @@ fn line_end(bytes: &[u8]) -> Option<usize> {
         [b'\r', b'\n', ..] => Some(2),
         [b'\n' | b'\r', ..] => Some(1),
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// However long rows are, what is read from the marks of many at once is what going cell by cell
+        /// finds.
+        #[test]
+        fn rows_are_the_same_cell_by_cell(
+            text in prop::collection::vec(
+                prop_oneof![
+                    4 => "[ab,\n]{0,12}",
+                    2 => "(\"[,\n]\"|,\"\"|\n\"a\"|\r\n|\r){1,3}",
+                    1 => "[b,]{60,300}",
+                ],
+                0..40,
+            ),
+            columns in prop::option::of(prop::collection::btree_set(0..9_usize, 0..4)),
+        ) {
+            let text = text.concat();
+            let wanted = columns.map_or_else(Wanted::all, |all| Wanted::only(all.into_iter().collect()));
+            let mut scans = [(); 2].map(|()| Scan::new(text.as_bytes(), b','));
+            let (mut cells, mut aside) = ([vec![], vec![]], [vec![], vec![]]);
+            loop {
+                let next = scans[0].next(&wanted, &mut cells[0], &mut aside[0]);
+                let [_, scan] = &mut scans;
+                scan.skip_empty_lines();
+                let by_cells = match scan.at == text.len() {
+                    true => Next::End,
+                    false => scan.next_by_cells(&wanted, &mut cells[1], &mut aside[1]),
+                };
+                prop_assert_eq!(&next, &by_cells);
+                prop_assert_eq!(&cells[0], &cells[1]);
+                prop_assert_eq!(&aside[0], &aside[1]);
+                if !matches!(next, Next::Row { .. }) {
+                    break;
+                }
+            }
+            prop_assert_eq!(scans[0].lines(), scans[1].lines());
+        }
     }
 }

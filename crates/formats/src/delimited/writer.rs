@@ -6,6 +6,7 @@ use gather_keys_core::table::{Block, Headers, Overlay, OwnCells, Renderer, Sink}
 use wide::u8x16;
 
 use super::{Layout, row_cells};
+use crate::large_writes::LargeWrites;
 use crate::{Error, Result};
 
 /// Writes a table in the form of another: rows that come with their own bytes keep them, but for
@@ -13,7 +14,7 @@ use crate::{Error, Result};
 #[derive(Debug)]
 pub struct Writer<W> {
     name: String,
-    output: W,
+    output: LargeWrites<W>,
     layout: Layout,
     /// Whether the row that was written last has no line end, as the last row of a file may.
     is_open: bool,
@@ -22,7 +23,7 @@ pub struct Writer<W> {
 impl<W: Write> Writer<W> {
     /// A writer to `output`, which is called `name` in messages.
     pub fn new(name: impl Into<String>, output: W, layout: Layout) -> Self {
-        Self { name: name.into(), output, layout, is_open: false }
+        Self { name: name.into(), output: LargeWrites::to(output), layout, is_open: false }
     }
 
     /// What the output is called in messages.
@@ -33,15 +34,14 @@ impl<W: Write> Writer<W> {
     /// Gives the output back, with everything written.
     ///
     /// # Errors
-    /// [`Error::Write`] when it can't be flushed.
-    pub fn finish(mut self) -> Result<W> {
-        let flushed = self.output.flush();
-        flushed.map_err(|cause| Error::Write { name: self.name, cause })?;
-        Ok(self.output)
+    /// [`Error::Write`] when it can't be.
+    pub fn finish(self) -> Result<W> {
+        let finished = self.output.finish();
+        finished.map_err(|cause| Error::Write { name: self.name, cause })
     }
 
-    fn write_out(&mut self, bytes: &[u8]) -> Result<()> {
-        let written = self.output.write_all(bytes);
+    fn write_out(&mut self, bytes: &mut Vec<u8>) -> Result<()> {
+        let written = self.output.take(bytes);
         written.map_err(|cause| Error::Write { name: self.name.clone(), cause })
     }
 }
@@ -56,14 +56,14 @@ impl<W: Write> Sink for Writer<W> {
             bytes.extend_from_slice("\u{feff}".as_bytes());
         }
         let Some(header_row) = &self.layout.header_row else {
-            return self.write_out(&bytes);
+            return self.write_out(&mut bytes);
         };
         bytes.extend_from_slice(header_row);
         let renderer = self.renderer(Overlay::default());
         renderer.push_cells(added.iter().map(String::as_str), false, &mut bytes);
         bytes.extend_from_slice(&self.layout.line_end);
         self.is_open = self.layout.line_end.is_empty();
-        self.write_out(&bytes)
+        self.write_out(&mut bytes)
     }
 
     fn renderer(&self, overlay: Overlay) -> TextRenderer {
@@ -81,8 +81,8 @@ impl<W: Write> Sink for Writer<W> {
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
         let Some(last) = rendered.last() else { return Ok(()) };
         if self.is_open {
-            let line_end = self.renderer(Overlay::default()).line_end;
-            self.write_out(&line_end)?;
+            let mut line_end = self.renderer(Overlay::default()).line_end;
+            self.write_out(&mut line_end)?;
         }
         self.is_open = !matches!(last, b'\n' | b'\r');
         self.write_out(rendered)

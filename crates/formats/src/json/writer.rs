@@ -9,13 +9,14 @@ use std::sync::Arc;
 
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
 
+use crate::large_writes::LargeWrites;
 use crate::workbook::is_plain_number;
 use crate::{Error, Result};
 
 /// Writes a table as JSON.
 pub struct JsonWriter<W> {
     name: String,
-    output: W,
+    output: LargeWrites<W>,
     /// Whether a row stands on each line by itself; if not, all stand in an array.
     lines: bool,
     /// The name of each field with a colon behind it.
@@ -26,6 +27,7 @@ pub struct JsonWriter<W> {
 impl<W: Write> JsonWriter<W> {
     /// A writer to `output`, which is called `name` in messages: of `lines`, or of one document.
     pub fn new(name: impl Into<String>, output: W, lines: bool) -> Self {
+        let output = LargeWrites::to(output);
         Self { name: name.into(), output, lines, fields: [].into(), has_rows: false }
     }
 
@@ -35,15 +37,15 @@ impl<W: Write> JsonWriter<W> {
     /// [`Error::Write`] when it can't be written.
     pub fn finish(mut self) -> Result<W> {
         if !self.lines {
-            self.write_out(if self.has_rows { b"\n]\n" } else { b"[]\n" })?;
+            let end = if self.has_rows { "\n]\n" } else { "[]\n" };
+            self.write_out(&mut end.into())?;
         }
-        let flushed = self.output.flush();
-        flushed.map_err(|cause| Error::Write { name: self.name, cause })?;
-        Ok(self.output)
+        let finished = self.output.finish();
+        finished.map_err(|cause| Error::Write { name: self.name, cause })
     }
 
-    fn write_out(&mut self, bytes: &[u8]) -> Result<()> {
-        let written = self.output.write_all(bytes);
+    fn write_out(&mut self, bytes: &mut Vec<u8>) -> Result<()> {
+        let written = self.output.take(bytes);
         written.map_err(|cause| Error::Write { name: self.name.clone(), cause })
     }
 }
