@@ -24,7 +24,8 @@ pub(crate) fn diagnoses(
         let mut diagnosis =
             if call.explains() { Diagnosis::of(lookup, found, call.threads) } else { None };
         if let Some(diagnosis) = &mut diagnosis {
-            scout(lookup, found.unmatched.keys(), table, &mut diagnosis.explained)?;
+            let keys = found.unmatched.keys();
+            scout(lookup, keys, (table, call.threads), &mut diagnosis.explained)?;
         }
         Ok(diagnosis)
     };
@@ -35,7 +36,7 @@ pub(crate) fn diagnoses(
 fn scout(
     lookup: &Lookup,
     keys: &[gather_keys_core::findings::UnmatchedKey],
-    table: &Table,
+    (table, threads): (&Table, usize),
     explained: &mut [Explained],
 ) -> Result<()> {
     let size: Option<u64> = table.addresses().map(size_of).sum();
@@ -44,7 +45,8 @@ fn scout(
     }
     let Some(mut scout) = Scout::new(lookup, keys, explained) else { return Ok(()) };
     for address in table.addresses() {
-        read_again(table, address, lookup.reference().headers(), |block| scout.look(block))?;
+        let headers = lookup.reference().headers();
+        read_again(table, address, headers, |source| Ok(scout.read(source, threads)?))?;
     }
     scout.tell(explained);
     Ok(())

@@ -11,7 +11,7 @@ use gather_keys_core::enrich::{
 use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::report::LISTED;
-use gather_keys_core::table::{Arranged, Block, Headers, Scratch, Source};
+use gather_keys_core::table::{Arranged, Headers, Scratch, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::{Address, Error, ReadAs, TempScratch};
 
@@ -284,24 +284,19 @@ pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Resu
     open_at(table, &table.address, meter, size, None)
 }
 
-/// Opens a file of a reference once more, with its columns in the order of `headers`, and hands
-/// every block of it on; whether it could be read once more.
+/// Opens a file of a reference once more, with its columns in the order of `headers`, and lets it be
+/// read; one that can't be read twice is passed over.
 pub(crate) fn read_again(
     table: &Table,
     address: &Address,
     headers: &Headers,
-    mut take: impl FnMut(&Block),
-) -> Result<bool> {
+    read: impl FnOnce(&mut Arranged<'_, OpenTable>) -> Result<()>,
+) -> Result<()> {
     if size_of(address).is_none() {
-        return Ok(false);
+        return Ok(());
     }
     let mut open = open_at(table, address, &Meter::default(), &mut None, None)?;
-    let mut source = arranged(headers, headers.table(), &mut open)?;
-    let mut block = Block::default();
-    while source.read_block(&mut block)? {
-        take(&block);
-    }
-    Ok(true)
+    read(&mut arranged(headers, headers.table(), &mut open)?)
 }
 
 fn open_at(

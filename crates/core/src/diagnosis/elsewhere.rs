@@ -11,8 +11,9 @@ use super::explain::Explained;
 use super::reason::Reason;
 use crate::findings::UnmatchedKey;
 use crate::lookup::Lookup;
-use crate::table::{Block, Row, packed};
-use crate::template::Work;
+use crate::table::in_order::in_order;
+use crate::table::{Block, Row, Source, packed};
+use crate::template::{Bound, Work};
 
 /// A row in which a part of a key stands in another column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -24,11 +25,42 @@ struct Elsewhere {
 /// The keys that have the same parts but for one, by the value of that.
 #[derive(Debug)]
 struct Alike {
+    /// Its number among all such.
+    nth: usize,
     part: usize,
     by_value: HashMap<Box<str>, Vec<usize>, RandomState>,
-    /// Whether the reference has their other parts.
-    is_met: bool,
+    /// How long the values are.
+    lengths: Lengths,
     count: usize,
+}
+
+/// How many bytes some values have, a bit for each number; the highest is for all beyond.
+#[derive(Debug, Default, Clone, Copy)]
+struct Lengths(u64);
+
+impl Lengths {
+    fn bit(length: usize) -> u64 {
+        1 << length.min(63)
+    }
+
+    fn add(&mut self, length: usize) {
+        self.0 |= Self::bit(length);
+    }
+
+    fn may_hold(self, length: usize) -> bool {
+        self.0 & Self::bit(length) != 0
+    }
+}
+
+/// What was seen in some rows.
+#[derive(Debug, Default)]
+struct Seen {
+    /// Which keys without one of their parts the reference has.
+    met: Vec<usize>,
+    found: Vec<(usize, Elsewhere)>,
+    packed_key: String,
+    rest: String,
+    work: Work,
 }
 
 /// A value of fewer characters stands in many columns by chance.
@@ -40,6 +72,8 @@ pub struct Scout<'a> {
     lookup: &'a Lookup,
     /// By a part that may be elsewhere and what the others are.
     sought: HashMap<Box<str>, Alike, RandomState>,
+    /// Of each of them whether the reference has it.
+    is_met: Vec<bool>,
     found: HashSet<(usize, Elsewhere)>,
 }
 
@@ -56,7 +90,7 @@ impl<'a> Scout<'a> {
             return None;
         }
         let hasher = reference.hasher();
-        let mut sought = HashMap::with_hasher(hasher.clone());
+        let mut sought: HashMap<Box<str>, Alike, _> = HashMap::with_hasher(hasher.clone());
         let mut rest = String::new();
         for (nth, (key, explained)) in keys.iter().zip(explained).enumerate() {
             let reason = &explained.reason;
@@ -68,47 +102,48 @@ impl<'a> Scout<'a> {
                     continue;
                 }
                 without(key.parts(), part, &mut rest);
-                let alike: &mut Alike =
-                    sought.entry(rest.as_str().into()).or_insert_with(|| Alike {
-                        part,
-                        by_value: HashMap::with_hasher(hasher.clone()),
-                        is_met: false,
-                        count: 0,
-                    });
+                let number = sought.len();
+                let alike = sought.entry(rest.as_str().into()).or_insert_with(|| Alike {
+                    nth: number,
+                    part,
+                    by_value: HashMap::with_hasher(hasher.clone()),
+                    lengths: Lengths::default(),
+                    count: 0,
+                });
                 alike.by_value.entry(value.into()).or_default().push(nth);
+                alike.lengths.add(value.len());
                 alike.count += 1;
             }
         }
-        (!sought.is_empty()).then(|| Self { lookup, sought, found: HashSet::new() })
+        let is_met = vec![false; sought.len()];
+        (!sought.is_empty()).then(|| Self { lookup, sought, is_met, found: HashSet::new() })
     }
 
-    /// Looks at a block of the reference's rows; every column is wanted.
-    pub fn look(&mut self, block: &Block) {
-        let key = self.lookup.reference().key();
-        let (mut packed_key, mut rest, mut work) = (String::new(), String::new(), Work::default());
-        for row in 0..block.rows() {
-            packed_key.clear();
-            key.pack(Row::of(block, row), &mut packed_key, &mut work);
-            for (part, template) in key.parts().iter().enumerate() {
-                without(packed::Cells::new(&packed_key), part, &mut rest);
-                let Some(alike) = self.sought.get_mut(&rest[..]) else { continue };
-                alike.is_met = true;
-                let own = template.columns();
-                for column in (0..block.columns()).filter(|column| !own.contains(column)) {
-                    let cell = block.cell(row, column).trim();
-                    for &nth in alike.by_value.get(cell).into_iter().flatten() {
-                        self.found.insert((nth, Elsewhere { part, column }));
-                    }
-                }
-            }
-        }
+    /// Goes through a table of the reference on so many threads, or one of several.
+    ///
+    /// # Errors
+    /// Those of the source.
+    pub fn read<S: Source<Error: Send> + Send>(
+        &mut self,
+        source: &mut S,
+        threads: usize,
+    ) -> Result<(), S::Error> {
+        let Self { lookup, sought, is_met, found } = self;
+        let every: Vec<usize> = (0..source.headers().len()).collect();
+        let work = |seen: &mut Seen, block: &Block| look(lookup, sought, block, seen);
+        let hand_on = |seen: &mut Seen, _: &Block| {
+            seen.met.drain(..).for_each(|nth| is_met[nth] = true);
+            found.extend(seen.found.drain(..));
+            Ok(())
+        };
+        in_order(source, threads, &every, Seen::default, work, hand_on)
     }
 
     /// Writes what was found into the reasons. What is so for less than half of the keys that it could
     /// be for is taken for chance.
     pub fn tell(self, explained: &mut [Explained]) {
         let mut could: BTreeMap<usize, usize> = BTreeMap::new();
-        for alike in self.sought.values().filter(|alike| alike.is_met) {
+        for alike in self.sought.values().filter(|alike| self.is_met[alike.nth]) {
             *could.entry(alike.part).or_default() += alike.count;
         }
         let mut is_so: BTreeMap<Elsewhere, usize> = BTreeMap::new();
@@ -125,6 +160,35 @@ impl<'a> Scout<'a> {
         for (nth, Elsewhere { part, column }) in found {
             let reason = Reason::Elsewhere { part, column };
             explained[nth] = Explained { reason, ..Explained::nothing() };
+        }
+    }
+}
+
+/// Looks at a block of the reference's rows.
+fn look(
+    lookup: &Lookup,
+    sought: &HashMap<Box<str>, Alike, RandomState>,
+    block: &Block,
+    seen: &mut Seen,
+) {
+    let key = lookup.reference().key();
+    let Seen { met, found, packed_key, rest, work } = seen;
+    let own: Vec<&[usize]> = key.parts().iter().map(Bound::columns).collect();
+    for row in 0..block.rows() {
+        packed_key.clear();
+        key.pack(Row::of(block, row), packed_key, work);
+        for (part, own) in own.iter().enumerate() {
+            without(packed::Cells::new(packed_key), part, rest);
+            let Some(alike) = sought.get(&rest[..]) else { continue };
+            met.push(alike.nth);
+            for column in (0..block.columns()).filter(|column| !own.contains(column)) {
+                let cell = block.cell(row, column).trim();
+                // Hashing every cell would take longer than reading the table does.
+                if alike.lengths.may_hold(cell.len()) {
+                    let keys = alike.by_value.get(cell).into_iter().flatten();
+                    found.extend(keys.map(|&nth| (nth, Elsewhere { part, column })));
+                }
+            }
         }
     }
 }

@@ -8,7 +8,7 @@ use gather_keys_core::enrich::{Enrichment, Side, resolve};
 use gather_keys_core::findings::{Kind, LookupFindings, MainFinding, Recorder};
 use gather_keys_core::lookup::{Alias, AliasState, Unsound};
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
-use gather_keys_core::table::{Discard, Source};
+use gather_keys_core::table::Discard;
 use proptest::prelude::*;
 
 use crate::memory::{Memory, Row, enrichment, rows};
@@ -124,11 +124,7 @@ fn each_reason_is_the_right_one() {
     let keys = ran.found.unmatched.keys();
     let mut explained = ran.diagnosis().unwrap().explained;
     let mut scout = Scout::new(lookup, keys, &explained).unwrap();
-    let mut source = Memory::new("hives", &HIVES, &hives, 5);
-    let mut block = gather_keys_core::table::Block::default();
-    while source.read_block(&mut block).unwrap() {
-        scout.look(&block);
-    }
+    scout.read(&mut Memory::new("hives", &HIVES, &hives, 5), 2).unwrap();
     scout.tell(&mut explained);
     assert_eq!(keys.len(), cases.len());
     for ((row, reason, nearest), explained) in cases.iter().zip(&explained) {
