@@ -22,16 +22,16 @@ struct Elsewhere {
     column: usize,
 }
 
-/// The keys that have the same parts but for one, by the value of that.
+/// The keys that have the same parts but for one.
 #[derive(Debug)]
 struct Alike {
-    /// Its number among all such.
-    nth: usize,
+    /// That part.
     part: usize,
-    by_value: HashMap<Box<str>, Vec<usize>, RandomState>,
-    /// How long the values are.
+    /// How long it is in them.
     lengths: Lengths,
     count: usize,
+    /// Whether the reference has their other parts.
+    is_met: bool,
 }
 
 /// How many bytes some values have, a bit for each number; the highest is for all beyond.
@@ -55,7 +55,7 @@ impl Lengths {
 /// What was seen in some rows.
 #[derive(Debug, Default)]
 struct Seen {
-    /// Which keys without one of their parts the reference has.
+    /// Which of the alike keys the reference has the other parts of.
     met: Vec<usize>,
     found: Vec<(usize, Elsewhere)>,
     packed_key: String,
@@ -70,11 +70,18 @@ const LONG_ENOUGH: usize = 3;
 #[derive(Debug)]
 pub struct Scout<'a> {
     lookup: &'a Lookup,
-    /// By a part that may be elsewhere and what the others are.
-    sought: HashMap<Box<str>, Alike, RandomState>,
-    /// Of each of them whether the reference has it.
-    is_met: Vec<bool>,
+    sought: Sought,
+    alike: Vec<Alike>,
     found: HashSet<(usize, Elsewhere)>,
+}
+
+/// Where what is sought stands, by how it is packed.
+#[derive(Debug)]
+struct Sought {
+    /// Which keys are alike but for a part, by the others.
+    alike: HashMap<Box<str>, usize, RandomState>,
+    /// The key, by the same with that part behind it.
+    keys: HashMap<Box<str>, usize, RandomState>,
 }
 
 impl<'a> Scout<'a> {
@@ -90,7 +97,9 @@ impl<'a> Scout<'a> {
             return None;
         }
         let hasher = reference.hasher();
-        let mut sought: HashMap<Box<str>, Alike, _> = HashMap::with_hasher(hasher.clone());
+        let map = || HashMap::with_hasher(hasher.clone());
+        let mut sought = Sought { alike: map(), keys: map() };
+        let mut all: Vec<Alike> = Vec::new();
         let mut rest = String::new();
         for (nth, (key, explained)) in keys.iter().zip(explained).enumerate() {
             let reason = &explained.reason;
@@ -102,21 +111,19 @@ impl<'a> Scout<'a> {
                     continue;
                 }
                 without(key.parts(), part, &mut rest);
-                let number = sought.len();
-                let alike = sought.entry(rest.as_str().into()).or_insert_with(|| Alike {
-                    nth: number,
-                    part,
-                    by_value: HashMap::with_hasher(hasher.clone()),
-                    lengths: Lengths::default(),
-                    count: 0,
+                let place = *sought.alike.entry(rest.as_str().into()).or_insert_with(|| {
+                    let lengths = Lengths::default();
+                    all.push(Alike { part, lengths, count: 0, is_met: false });
+                    all.len() - 1
                 });
-                alike.by_value.entry(value.into()).or_default().push(nth);
-                alike.lengths.add(value.len());
-                alike.count += 1;
+                all[place].lengths.add(value.len());
+                all[place].count += 1;
+                packed::push(&mut rest, value);
+                sought.keys.insert(rest.as_str().into(), nth);
             }
         }
-        let is_met = vec![false; sought.len()];
-        (!sought.is_empty()).then(|| Self { lookup, sought, is_met, found: HashSet::new() })
+        let found = HashSet::new();
+        (!all.is_empty()).then(|| Self { lookup, sought, alike: all, found })
     }
 
     /// Goes through a table of the reference on so many threads, or one of several.
@@ -128,11 +135,12 @@ impl<'a> Scout<'a> {
         source: &mut S,
         threads: usize,
     ) -> Result<(), S::Error> {
-        let Self { lookup, sought, is_met, found } = self;
+        let Self { lookup, sought, alike, found } = self;
         let every: Vec<usize> = (0..source.headers().len()).collect();
-        let work = |seen: &mut Seen, block: &Block| look(lookup, sought, block, seen);
+        let lengths: Vec<Lengths> = alike.iter().map(|alike| alike.lengths).collect();
+        let work = |seen: &mut Seen, block: &Block| look(lookup, sought, &lengths, block, seen);
         let hand_on = |seen: &mut Seen, _: &Block| {
-            seen.met.drain(..).for_each(|nth| is_met[nth] = true);
+            seen.met.drain(..).for_each(|place| alike[place].is_met = true);
             found.extend(seen.found.drain(..));
             Ok(())
         };
@@ -143,7 +151,7 @@ impl<'a> Scout<'a> {
     /// be for is taken for chance.
     pub fn tell(self, explained: &mut [Explained]) {
         let mut could: BTreeMap<usize, usize> = BTreeMap::new();
-        for alike in self.sought.values().filter(|alike| self.is_met[alike.nth]) {
+        for alike in self.alike.iter().filter(|alike| alike.is_met) {
             *could.entry(alike.part).or_default() += alike.count;
         }
         let mut is_so: BTreeMap<Elsewhere, usize> = BTreeMap::new();
@@ -164,33 +172,43 @@ impl<'a> Scout<'a> {
     }
 }
 
-/// Looks at a block of the reference's rows.
-fn look(
-    lookup: &Lookup,
-    sought: &HashMap<Box<str>, Alike, RandomState>,
-    block: &Block,
-    seen: &mut Seen,
-) {
+/// Looks at a block of the reference's rows; `lengths` are those of the alike keys.
+fn look(lookup: &Lookup, sought: &Sought, lengths: &[Lengths], block: &Block, seen: &mut Seen) {
     let key = lookup.reference().key();
     let Seen { met, found, packed_key, rest, work } = seen;
-    let own: Vec<&[usize]> = key.parts().iter().map(Bound::columns).collect();
+    let others = |part: &Bound| -> Vec<usize> {
+        (0..block.columns()).filter(|column| !part.columns().contains(column)).collect()
+    };
+    let others: Vec<Vec<usize>> = key.parts().iter().map(others).collect();
     for row in 0..block.rows() {
         packed_key.clear();
         key.pack(Row::of(block, row), packed_key, work);
-        for (part, own) in own.iter().enumerate() {
+        for (part, others) in others.iter().enumerate() {
             without(packed::Cells::new(packed_key), part, rest);
-            let Some(alike) = sought.get(&rest[..]) else { continue };
-            met.push(alike.nth);
-            for column in (0..block.columns()).filter(|column| !own.contains(column)) {
-                let cell = block.cell(row, column).trim();
+            let Some(&place) = sought.alike.get(&rest[..]) else { continue };
+            met.push(place);
+            let without = rest.len();
+            for &column in others {
+                let cell = trimmed(block.cell(row, column));
                 // Hashing every cell would take longer than reading the table does.
-                if alike.lengths.may_hold(cell.len()) {
-                    let keys = alike.by_value.get(cell).into_iter().flatten();
-                    found.extend(keys.map(|&nth| (nth, Elsewhere { part, column })));
+                if !lengths[place].may_hold(cell.len()) {
+                    continue;
+                }
+                rest.truncate(without);
+                packed::push(rest, cell);
+                if let Some(&nth) = sought.keys.get(&rest[..]) {
+                    found.push((nth, Elsewhere { part, column }));
                 }
             }
         }
     }
+}
+
+/// A cell without white space at its ends, which hardly any has.
+fn trimmed(cell: &str) -> &str {
+    let ends = [cell.as_bytes().first(), cell.as_bytes().last()];
+    let is_bare = ends.iter().all(|end| end.is_some_and(u8::is_ascii_graphic));
+    if is_bare { cell } else { cell.trim() }
 }
 
 /// A key without one of its parts, packed behind the number of that.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use ahash::RandomState;
 
 use super::asked_keys::AskedKeys;
-use super::index::Index;
+use super::index::{Index, Keyed};
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
 use super::reference::{Cells, Joint, Ranged, TOUCHED};
@@ -81,6 +81,8 @@ pub struct ReferenceBuilder {
     large: usize,
     /// Whether a source was taken in.
     has_read: bool,
+    /// On how many threads.
+    threads: usize,
     work: Work,
 }
 
@@ -140,6 +142,7 @@ impl ReferenceBuilder {
             room: None,
             large: LARGE,
             has_read: false,
+            threads: 1,
             work: Work::default(),
         }
     }
@@ -241,6 +244,7 @@ impl ReferenceBuilder {
         source: &mut S,
         threads: usize,
     ) -> std::result::Result<(), S::Error> {
+        self.threads = threads;
         let kept = self.reference.shares.take();
         let first = RowId(kept.as_ref().map_or(self.taken_in.seen, |shares| shares.seen));
         let name = source.headers().table().to_owned();
@@ -341,7 +345,7 @@ impl ReferenceBuilder {
             let table = reference.headers.table().to_owned();
             return Err(Error::ReachOff { table, is_time });
         }
-        index_keys(&mut reference, &hashes, &without_key);
+        index_keys(&mut reference, (&hashes, &without_key), self.threads);
         if reference.ranged.is_some() {
             index_ranges(&mut reference, line, &ends, self.closest);
         }
@@ -356,47 +360,65 @@ pub(super) fn indexed(
     hashes: &[u32],
     without_key: &[RowId],
 ) -> Reference {
-    index_keys(&mut reference, hashes, without_key);
+    index_keys(&mut reference, (hashes, without_key), 1);
     note_disagreement(&mut reference);
     reference
 }
 
 /// Enters every key into the index, and notes which holders repeat one.
-fn index_keys(reference: &mut Reference, hashes: &[u32], without_key: &[RowId]) {
+fn index_keys(
+    reference: &mut Reference,
+    (hashes, without_key): (&[u32], &[RowId]),
+    threads: usize,
+) {
     if reference.by_position {
         return;
     }
     let length = reference.rows.text.len() / reference.rows.len().max(1);
     reference.touched = (length * 3 / 2).min(TOUCHED - 1);
-    let parts = reference.key().parts().len();
-    let mut index = Index::for_keys(reference.holder_count());
-    let mut repeats = Vec::new();
-    let mut without_key = without_key.iter().peekable();
     // Cells count by column first, and were hashed in the order in which they were read.
-    let hash_of: Box<dyn Fn(Holder) -> u32> = if reference.looked_in.is_empty() {
-        Box::new(|holder: Holder| hashes[holder.index()])
-    } else {
-        reference.cells.all.sort_unstable();
-        let keys: Vec<u32> = reference.cells.all.iter().map(|cell| cell.key).collect();
-        Box::new(move |holder: Holder| hashes[keys[holder.index()] as usize])
-    };
-    for holder in (0..reference.holder_count() as u32).map(Holder) {
-        if without_key.next_if(|row| row.0 == holder.0).is_some() {
-            continue;
-        }
-        let is_equal = |other| {
-            let key = packed::first_cells(reference.key_text(holder), parts);
-            reference.key_text(Holder(other)).starts_with(key)
-        };
-        let place = reference.key_start(holder) as u32;
-        match index.enter(hash_of(holder), (holder.0, place), is_equal) {
-            None => reference.key_count += 1,
-            Some(first) => repeats.push((Holder(first), holder)),
-        }
-    }
-    repeats.sort_unstable();
+    reference.cells.all.sort_unstable();
+    let (index, repeats) = Index::of(&Holders { reference, hashes, without_key }, threads);
+    reference.key_count = index.held() as u64;
     reference.index = index;
-    reference.repeats = repeats;
+    reference.repeats =
+        repeats.into_iter().map(|(first, other)| (Holder(first), Holder(other))).collect();
+}
+
+/// The holders of a reference whose rows are taken in.
+struct Holders<'r> {
+    reference: &'r Reference,
+    /// Of each row, or each cell in the order in which they were read.
+    hashes: &'r [u32],
+    /// Rows without a key, in order.
+    without_key: &'r [RowId],
+}
+
+impl Keyed for Holders<'_> {
+    fn most(&self) -> usize {
+        self.reference.holder_count()
+    }
+
+    fn rows(&self) -> impl Iterator<Item = u32> {
+        let mut without_key = self.without_key.iter().peekable();
+        (0..self.most() as u32)
+            .filter(move |holder| without_key.next_if(|row| row.0 == *holder).is_none())
+    }
+
+    fn hash(&self, holder: u32) -> u32 {
+        let cell = self.reference.cells.all.get(holder as usize);
+        self.hashes[cell.map_or(holder, |cell| cell.key) as usize]
+    }
+
+    fn place(&self, holder: u32) -> u32 {
+        self.reference.key_start(Holder(holder)) as u32
+    }
+
+    fn are_equal(&self, one: u32, other: u32) -> bool {
+        let parts = self.reference.key().parts().len();
+        let key = packed::first_cells(self.reference.key_text(Holder(one)), parts);
+        self.reference.key_text(Holder(other)).starts_with(key)
+    }
 }
 
 /// Sorts the ranges of each key. Those on another line than the first are of no use.
