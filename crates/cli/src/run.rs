@@ -82,6 +82,11 @@ struct Passed {
     corrections: Option<CorrectionsFile>,
 }
 
+/// The time, as it stands in the name of a copy that is kept.
+fn stamp() -> String {
+    Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string()
+}
+
 /// What is to be done about an output that was changed by hand.
 enum Edited {
     /// It may be replaced; what there is to say of it.
@@ -107,16 +112,17 @@ impl<'a> Run<'a> {
 
     /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
     fn once(&mut self) -> Result<Option<Outcome>> {
-        let stamp = Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string();
         let main = MainFile::at(&self.call.main.address);
         let inputs = Inputs::open(&self.call);
         let inputs = inputs.map_err(|error| {
             let told = self.before.as_ref().zip(self.call.receipt.as_deref());
             self.asked.located(nearby::lost(error, told))
         })?;
-        let mut text = self.notes(&inputs);
+        // Nobody reads what a quiet run would say, so it is not even put into words.
+        let quiet = self.call.quiet;
+        let mut text = if quiet { String::new() } else { self.notes(&inputs) };
         let told = inputs.read_as();
-        let passed = self.pass(inputs, main.as_ref(), &stamp)?;
+        let passed = self.pass(inputs, main.as_ref())?;
         let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
         let holds = results.iter().all(|gate| gate.holds);
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
@@ -126,7 +132,7 @@ impl<'a> Run<'a> {
         let mut said = summary::error_cells(&told);
         let mut refusal = String::new();
         if may_appear {
-            match self.edited(&passed, &stamp)? {
+            match self.edited(&passed)? {
                 Edited::Replace(sentences) => said.extend(sentences),
                 Edited::Refuse(told) => {
                     (may_appear, outcome, refusal) = (false, Outcome::Stopped, told);
@@ -147,25 +153,28 @@ impl<'a> Run<'a> {
             listed: self.call.lists.is_some(),
             corrections: file.as_deref(),
         };
-        text.push_str(&summary.text());
+        if !quiet {
+            text.push_str(&summary.text());
+        }
         let name = passed.output.as_ref().map(Output::name);
         let output = name.as_deref().map(|name| (name, may_appear));
         let is_wanted = !self.call.reports.is_empty();
         let report = is_wanted.then(|| report::of(&summary, &results, output));
         said.extend(self.appear(passed, may_appear, report.as_ref())?);
         said.extend(self.save_plan()?);
-        if !since.is_empty() || !said.is_empty() || !results.is_empty() {
-            text.push('\n');
+        if !quiet {
+            if !since.is_empty() || !said.is_empty() || !results.is_empty() {
+                text.push('\n');
+            }
+            text.push_str(&since);
+            if !since.is_empty() && !said.is_empty() {
+                text.push('\n');
+            }
+            for sentence in said {
+                let _ = writeln!(text, "{}", wrapped(&sentence, 0, "  "));
+            }
         }
-        text.push_str(&since);
-        if !since.is_empty() && !said.is_empty() {
-            text.push('\n');
-        }
-        for sentence in said {
-            let _ = writeln!(text, "{}", wrapped(&sentence, 0, "  "));
-        }
-        let quiet = self.call.quiet;
-        self.told = if quiet { String::new() } else { text };
+        self.told = text;
         self.told.push_str(&refusal);
         self.told.push_str(&summary::gates(&results, quiet));
         Ok(Some(outcome))
@@ -195,7 +204,7 @@ impl<'a> Run<'a> {
     }
 
     /// Loads the references and passes the main table through, into files that don't appear yet.
-    fn pass(&self, inputs: Inputs, file: Option<&MainFile>, stamp: &str) -> Result<Passed> {
+    fn pass(&self, inputs: Inputs, file: Option<&MainFile>) -> Result<Passed> {
         let call = &self.call;
         let replaces = call.overwrite || !matches!(self.on_disk, OnDisk::Other);
         let held = !call.gates.is_empty() && !call.write_anyway;
@@ -211,7 +220,7 @@ impl<'a> Run<'a> {
                 return Err(Error::NotWritable { name: call.main.address.to_string() });
             }
             (Destination::Main { backup }, Some(file)) => {
-                Some(Output::in_place(file, backup.then(|| stamp.to_owned()), sums)?)
+                Some(Output::in_place(file, backup.then(stamp), sums)?)
             }
             (Destination::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
         };
@@ -335,7 +344,7 @@ impl<'a> Run<'a> {
 
     /// Looks what was changed by hand in the output that is there, and does about it what the person
     /// said.
-    fn edited(&self, passed: &Passed, stamp: &str) -> Result<Edited> {
+    fn edited(&self, passed: &Passed) -> Result<Edited> {
         let told = self.before.as_ref().and_then(|before| before.output.as_ref());
         let fresh = passed.output.as_ref().and_then(Output::beside);
         let path = self.call.output().and_then(Address::path);
@@ -356,7 +365,7 @@ impl<'a> Run<'a> {
         }
         match self.call.edits {
             EditsRule::Discard => {
-                let copy = keep_copy(path, stamp)?;
+                let copy = keep_copy(path, &stamp())?;
                 let words = format!("{name} was changed by hand; what it was is kept as ");
                 Ok(Edited::Replace(vec![words + &file_name(&copy) + "."]))
             }

@@ -384,6 +384,11 @@ impl Block {
         self.lines.push(line);
     }
 
+    /// How many bytes its text has, which holds the rows' own bytes where the format has such.
+    pub fn text_length(&self) -> usize {
+        self.text.len()
+    }
+
     /// How many columns each row has.
     pub fn columns(&self) -> usize {
         self.columns.all

@@ -161,6 +161,8 @@ impl Renderer for TextRenderer {
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
         bytes.clear();
+        // As much as most blocks take; growing to it would leave holes behind.
+        bytes.reserve(main.text_length() + added.text_length());
         let first = self.overlay.len();
         let mut is_open = false;
         // Hardly any cell needs quotes; it is quicker to find out for all of some rows at once.
