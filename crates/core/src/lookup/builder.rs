@@ -5,10 +5,11 @@ use std::sync::Arc;
 use ahash::RandomState;
 
 use super::asked_keys::AskedKeys;
-use super::index::{Index, Keyed};
+use super::index::Index;
+use super::indexing::index_keys;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
-use super::reference::{Cells, Joint, Ranged, TOUCHED};
+use super::reference::{Cells, Joint, Ranged};
 use super::rule::{Compared, Decision};
 use super::shares::Shares;
 use super::taken_in::TakenIn;
@@ -17,7 +18,7 @@ use super::{Holder, Line, Reference, RowId, Rule, Seed};
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::in_order::in_order;
-use crate::table::packed::{self, RowCell};
+use crate::table::packed::RowCell;
 use crate::table::{Block, Headers, Lines, Scratch, Source};
 use crate::template::{Bound, Work};
 use crate::{Error, Result};
@@ -363,62 +364,6 @@ pub(super) fn indexed(
     index_keys(&mut reference, (hashes, without_key), 1);
     note_disagreement(&mut reference);
     reference
-}
-
-/// Enters every key into the index, and notes which holders repeat one.
-fn index_keys(
-    reference: &mut Reference,
-    (hashes, without_key): (&[u32], &[RowId]),
-    threads: usize,
-) {
-    if reference.by_position {
-        return;
-    }
-    let length = reference.rows.text.len() / reference.rows.len().max(1);
-    reference.touched = (length * 3 / 2).min(TOUCHED - 1);
-    // Cells count by column first, and were hashed in the order in which they were read.
-    reference.cells.all.sort_unstable();
-    let (index, repeats) = Index::of(&Holders { reference, hashes, without_key }, threads);
-    reference.key_count = index.held() as u64;
-    reference.index = index;
-    reference.repeats =
-        repeats.into_iter().map(|(first, other)| (Holder(first), Holder(other))).collect();
-}
-
-/// The holders of a reference whose rows are taken in.
-struct Holders<'r> {
-    reference: &'r Reference,
-    /// Of each row, or each cell in the order in which they were read.
-    hashes: &'r [u32],
-    /// Rows without a key, in order.
-    without_key: &'r [RowId],
-}
-
-impl Keyed for Holders<'_> {
-    fn most(&self) -> usize {
-        self.reference.holder_count()
-    }
-
-    fn rows(&self) -> impl Iterator<Item = u32> {
-        let mut without_key = self.without_key.iter().peekable();
-        (0..self.most() as u32)
-            .filter(move |holder| without_key.next_if(|row| row.0 == *holder).is_none())
-    }
-
-    fn hash(&self, holder: u32) -> u32 {
-        let cell = self.reference.cells.all.get(holder as usize);
-        self.hashes[cell.map_or(holder, |cell| cell.key) as usize]
-    }
-
-    fn place(&self, holder: u32) -> u32 {
-        self.reference.key_start(Holder(holder)) as u32
-    }
-
-    fn are_equal(&self, one: u32, other: u32) -> bool {
-        let parts = self.reference.key().parts().len();
-        let key = packed::first_cells(self.reference.key_text(Holder(one)), parts);
-        self.reference.key_text(Holder(other)).starts_with(key)
-    }
 }
 
 /// Sorts the ranges of each key. Those on another line than the first are of no use.

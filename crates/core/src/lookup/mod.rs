@@ -12,6 +12,7 @@ mod gathered;
 mod group;
 mod ids;
 mod index;
+mod indexing;
 mod naming;
 mod position;
 mod ranges;

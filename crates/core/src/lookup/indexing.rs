@@ -1,0 +1,258 @@
+//! Making the index of a reference, once all its rows are taken in.
+//!
+//! Each thread has a part of the slots, and enters the keys whose search begins there, in the order of the
+//! rows. The few that find no free slot up to the end of their part are entered afterwards.
+
+use std::hint::black_box;
+use std::sync::{Mutex, PoisonError};
+
+use super::index::{Index, Slot, home};
+use super::reference::TOUCHED;
+use super::{Holder, Reference, RowId};
+use crate::in_parallel::in_parallel;
+use crate::table::packed;
+
+/// Enters every key into the index, and notes which holders repeat one.
+pub(super) fn index_keys(
+    reference: &mut Reference,
+    (hashes, without_key): (&[u32], &[RowId]),
+    threads: usize,
+) {
+    if reference.by_position {
+        return;
+    }
+    let length = reference.rows.text.len() / reference.rows.len().max(1);
+    reference.touched = (length * 3 / 2).min(TOUCHED - 1);
+    // Cells count by column first, and were hashed in the order in which they were read.
+    reference.cells.all.sort_unstable();
+    let (index, repeats) = Index::of(&Holders { reference, hashes, without_key }, threads);
+    reference.key_count = index.held() as u64;
+    reference.index = index;
+    reference.repeats =
+        repeats.into_iter().map(|(first, other)| (Holder(first), Holder(other))).collect();
+}
+
+/// The holders of a reference whose rows are taken in.
+struct Holders<'r> {
+    reference: &'r Reference,
+    /// Of each row, or each cell in the order in which they were read.
+    hashes: &'r [u32],
+    /// Rows without a key, in order.
+    without_key: &'r [RowId],
+}
+
+impl Keyed for Holders<'_> {
+    fn most(&self) -> usize {
+        self.reference.holder_count()
+    }
+
+    fn rows(&self) -> impl Iterator<Item = u32> {
+        let mut without_key = self.without_key.iter().peekable();
+        (0..self.most() as u32)
+            .filter(move |holder| without_key.next_if(|row| row.0 == *holder).is_none())
+    }
+
+    fn hash(&self, holder: u32) -> u32 {
+        let cell = self.reference.cells.all.get(holder as usize);
+        self.hashes[cell.map_or(holder, |cell| cell.key) as usize]
+    }
+
+    fn place(&self, holder: u32) -> u32 {
+        self.reference.key_start(Holder(holder)) as u32
+    }
+
+    fn are_equal(&self, one: u32, other: u32) -> bool {
+        let parts = self.reference.key().parts().len();
+        let key = packed::first_cells(self.reference.key_text(Holder(one)), parts);
+        self.reference.key_text(Holder(other)).starts_with(key)
+    }
+}
+
+/// Rows that have keys.
+trait Keyed: Sync {
+    /// How many there are at most.
+    fn most(&self) -> usize;
+    /// Those that have one, in order.
+    fn rows(&self) -> impl Iterator<Item = u32>;
+    /// The hash of one's key.
+    fn hash(&self, row: u32) -> u32;
+    /// What is kept with it.
+    fn place(&self, row: u32) -> u32;
+    /// Whether two have the same key.
+    fn are_equal(&self, one: u32, other: u32) -> bool;
+}
+
+/// A part of the slots, in which one thread enters rows.
+struct Part<'s> {
+    slots: &'s mut [Slot],
+    /// How many slots are before it.
+    first: usize,
+    held: usize,
+    repeats: Vec<(u32, u32)>,
+    /// What finds no free slot from where its search begins to the end of the part.
+    beyond: Vec<Slot>,
+}
+
+/// How many keys there are for each thread at least.
+const KEYS_EACH: usize = if cfg!(test) { 8 } else { 1 << 14 };
+
+/// How many slots are looked at before anything is entered there.
+const AT_ONCE: usize = 64;
+
+impl<'s> Part<'s> {
+    fn new(slots: &'s mut [Slot], first: usize) -> Self {
+        Self { slots, first, held: 0, repeats: Vec::new(), beyond: Vec::new() }
+    }
+
+    /// Enters those rows whose search begins in this part of so many slots.
+    fn enter_all(&mut self, keyed: &impl Keyed, all: usize) {
+        let (first, size) = (self.first, self.slots.len());
+        let mut own = keyed.rows().filter_map(|row| {
+            let hash = keyed.hash(row);
+            let at = home(hash, all).wrapping_sub(first);
+            (at < size).then_some((at, hash, row))
+        });
+        let mut batch = Vec::with_capacity(AT_ONCE);
+        loop {
+            batch.clear();
+            batch.extend(own.by_ref().take(AT_ONCE));
+            if batch.is_empty() {
+                return;
+            }
+            // Each may be anywhere; so the waits for them run side by side.
+            black_box(batch.iter().fold(0, |touched, (at, ..)| touched ^ self.slots[*at].hash));
+            for &(at, hash, row) in &batch {
+                let new = Slot { hash, behind: row + 1, place: keyed.place(row) };
+                self.enter(at, new, |other| keyed.are_equal(row, other));
+            }
+        }
+    }
+
+    fn enter(&mut self, from: usize, new: Slot, is_equal: impl Fn(u32) -> bool) {
+        for slot in &mut self.slots[from..] {
+            if slot.is_empty() {
+                *slot = new;
+                self.held += 1;
+                return;
+            }
+            if slot.hash == new.hash && is_equal(slot.row()) {
+                self.repeats.push((slot.row(), new.row()));
+                return;
+            }
+        }
+        self.beyond.push(new);
+    }
+}
+
+impl Index {
+    /// An index of all rows that have a key, made by so many threads, and the rows whose key an earlier one
+    /// has, each behind that.
+    ///
+    /// ```text
+    /// slots  |....A.BC.....|..D....E..F..|    a thread for each part, by where the search begins;
+    ///                     ^G                  what goes beyond its part is entered in the end
+    /// ```
+    fn of(keyed: &impl Keyed, threads: usize) -> (Self, Vec<(u32, u32)>) {
+        let count = keyed.most();
+        let mut index = Self::for_keys(count);
+        let all = index.slots.len();
+        let size = all.div_ceil(threads.clamp(1, count / KEYS_EACH + 1));
+        let parts = (0..).step_by(size).zip(index.slots.chunks_mut(size));
+        let parts: Vec<Mutex<Part<'_>>> =
+            parts.map(|(first, slots)| Mutex::new(Part::new(slots, first))).collect();
+        in_parallel(&parts, threads, |part| {
+            part.lock().unwrap_or_else(PoisonError::into_inner).enter_all(keyed, all);
+        });
+        let (mut repeats, mut beyond) = (Vec::new(), Vec::new());
+        let mut held = 0;
+        for part in parts {
+            let part = part.into_inner().unwrap_or_else(PoisonError::into_inner);
+            held += part.held;
+            repeats.extend(part.repeats);
+            beyond.extend(part.beyond);
+        }
+        index.held = held;
+        for Slot { hash, behind, place } in beyond {
+            let row = behind - 1;
+            if let Some(first) =
+                index.enter(hash, (row, place), |other| keyed.are_equal(row, other))
+            {
+                repeats.push((first, row));
+            }
+        }
+        repeats.sort_unstable_by_key(|(first, row)| (*first, *row));
+        (index, repeats)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Keys with hashes of their own.
+    struct Keys<'k>(&'k [String], &'k [u32]);
+
+    impl Keyed for Keys<'_> {
+        fn most(&self) -> usize {
+            self.0.len()
+        }
+
+        fn rows(&self) -> impl Iterator<Item = u32> {
+            (0..self.0.len() as u32).filter(|row| !self.0[*row as usize].is_empty())
+        }
+
+        fn hash(&self, row: u32) -> u32 {
+            self.1[row as usize]
+        }
+
+        fn place(&self, row: u32) -> u32 {
+            3 * row
+        }
+
+        fn are_equal(&self, one: u32, other: u32) -> bool {
+            self.0[one as usize] == self.0[other as usize]
+        }
+    }
+
+    proptest! {
+        /// Whatever the hash does, and however many threads make the index, equal keys are found and
+        /// unequal ones are not.
+        #[test]
+        fn a_hash_only_finds_candidates(
+            keys in prop::collection::vec("[a-e]{0,3}", 0..200),
+            way in 0..4_u32,
+            threads in 1..6_usize,
+        ) {
+            // All hashes alike, a few, all near the end of a part, or none like another.
+            let hash = |key: &str| {
+                let sum = key.bytes().fold(7_u32, |sum, byte| sum * 31 + u32::from(byte));
+                [7, sum % 3 * 0x7fff_ffff, sum % 9 + 0x7fff_fff0, sum.wrapping_mul(0x9e37_79b9)]
+                    [way as usize]
+            };
+            let hashes: Vec<u32> = keys.iter().map(|key| hash(key)).collect();
+            let keyed = Keys(&keys, &hashes);
+            let (index, repeats) = Index::of(&keyed, threads);
+            let first = |key: &str| keys.iter().position(|other| other == key).unwrap() as u32;
+            let mut expected: Vec<(u32, u32)> = (0..)
+                .zip(&keys)
+                .filter(|(row, key)| !key.is_empty() && first(key) != *row)
+                .map(|(row, key)| (first(key), row))
+                .collect();
+            expected.sort_unstable();
+            prop_assert_eq!(repeats, expected);
+            let mut one_by_one = Index::new();
+            for row in keyed.rows() {
+                let (key, hash) = (&keys[row as usize], hashes[row as usize]);
+                let equal = |other: u32| keys[other as usize] == *key;
+                prop_assert_eq!(index.find(hash, equal), Some(first(key)));
+                prop_assert_eq!(index.find(hash, |_| false), None);
+                let (candidate, place) = index.candidate(hash).unwrap();
+                prop_assert_eq!((hashes[candidate as usize], place), (hash, 3 * candidate));
+                let entered = one_by_one.enter(hash, (row, 3 * row), equal);
+                prop_assert_eq!(entered, (first(key) != row).then(|| first(key)));
+            }
+            prop_assert_eq!(index.held(), one_by_one.held());
+        }
+    }
+}
