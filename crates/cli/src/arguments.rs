@@ -487,7 +487,6 @@ nearest are shown.";
 
 /// `key`.
 #[derive(Debug, Subcommand)]
-#[command(after_help = crate::commands::steps_help())]
 pub(crate) enum Key {
     /// Write a table with a key column added, made by a template
     #[command(after_help = MAKE_EXAMPLES)]

@@ -48,7 +48,8 @@ fn main() -> ExitCode {
             usual(told);
         }
     }));
-    let matches = Arguments::command().get_matches();
+    let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
+    let matches = command.get_matches();
     match run(&matches) {
         Ok(Outcome::Done) => ExitCode::SUCCESS,
         Ok(Outcome::Stopped) => ExitCode::from(1),

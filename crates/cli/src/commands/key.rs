@@ -39,8 +39,12 @@ pub(crate) fn key(key: arguments::Key) -> Result<Outcome> {
     }
 }
 
-/// The steps, for the help of `key`.
-pub(crate) fn steps_help() -> String {
+/// Adds the steps to the help of `key`.
+pub(crate) fn with_steps(key: clap::Command) -> clap::Command {
+    key.after_help(steps_help())
+}
+
+fn steps_help() -> String {
     let mut text = "Steps, in placeholders and behind headers: {Hive | tidy | last 3}\n".to_owned();
     for StepKind { form, does, .. } in steps::ALL {
         let _ = write!(text, "\n  {form}\n      {}", wrapped(does, 6, "      "));

@@ -12,7 +12,7 @@ mod why;
 pub(crate) use demo::demo;
 pub(crate) use enrich::{check, enrich};
 pub(crate) use find::find;
-pub(crate) use key::{key, steps_help};
+pub(crate) use key::{key, with_steps};
 pub(crate) use suggest::suggest;
 pub(crate) use survey::survey;
 pub(crate) use watch::watch;
