@@ -8,7 +8,7 @@ use super::appending::givers;
 use super::corrections::Corrections;
 use super::spans::Shared;
 use super::stage::{Answered, Rows, Space, Stages};
-use super::taking::Earlier;
+use super::taking::{Earlier, Given};
 use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
 use crate::findings::{
@@ -372,12 +372,13 @@ impl Enrichment {
             block.place(*row + 1, *row + 2);
             let mut out = Rows::default();
             out.added.reset(earlier.columns() + taking.cells.len());
-            for (nth, &giver) in kept.iter().enumerate() {
+            for (nth, &(answer, one)) in kept.iter().enumerate() {
                 let row = Row::of(&block, nth).with(&earlier, nth).over(overlay);
                 let earlier = Earlier { row, block: &earlier, nth, overlay };
                 let added = &mut out.added;
-                taking.update(lookup, earlier, giver, added, |_, _, _, _| {});
-                taking.add(lookup, row, giver, &[], Status::Appended, added);
+                let given = Given { answer, one, at: None, named: &[] };
+                taking.update(lookup, earlier, given, added, |_, _, _, _| {});
+                taking.add(lookup, row, given, Status::Appended, added);
                 out.of.push(nth);
             }
             *row += kept.len() as u64;
@@ -419,7 +420,8 @@ impl Enrichment {
             let told = |one: &super::Updating, written, now: &str, new: &str| {
                 updated.push((one.column, written, now.to_owned(), new.to_owned()));
             };
-            taking.give(lookup, earlier, (answer, one), asking.named(), &mut added, told);
+            let given = Given { answer, one, at: None, named: asking.named() };
+            taking.give(lookup, earlier, given, &mut added, told);
             all.push(Followed { added: before, answer, updated });
         }
         all

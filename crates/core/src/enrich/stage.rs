@@ -6,7 +6,7 @@
 //! Blocks don't depend on each other, so that several are at work at once.
 
 use super::corrections::{CorrectedCell, Corrections};
-use super::taking::Earlier;
+use super::taking::{Earlier, Given};
 use super::{Taking, Written, WrittenCounts};
 use crate::findings::{Recorder, Tallied, Tally};
 use crate::lookup::{Answer, Asking, Holder, Lookup, RowId};
@@ -196,8 +196,8 @@ impl Stages {
                             });
                         }
                     };
-                    let (answer, added) = ((answer, one), &mut out.added);
-                    taking.give(lookup, earlier, answer, asking.named(), added, told);
+                    let given = Given { answer, one, at: asking.taken(nth), named: asking.named() };
+                    taking.give(lookup, earlier, given, &mut out.added, told);
                     out.of.push(of);
                     if !keep || !kept.is_empty() {
                         kept.resize(out.of.len() - 1, true);

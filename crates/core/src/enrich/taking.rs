@@ -5,7 +5,8 @@ use std::fmt::Write;
 use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, RowId};
 use crate::plan::Mark;
-use crate::table::{Block, CellKind, Overlay, Row};
+use crate::table::{Block, CellKind, Overlay, Row, packed};
+use crate::template::Work;
 
 /// The cells that a lookup gives each row.
 #[derive(Debug, Clone)]
@@ -30,6 +31,19 @@ pub(crate) struct Earlier<'a> {
     pub(crate) block: &'a Block,
     pub(crate) nth: usize,
     pub(crate) overlay: &'a Overlay,
+}
+
+/// The answer of a lookup to a row, and what of it the row takes from.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Given<'n> {
+    pub(crate) answer: Answer,
+    /// The one holder that it takes from; where there is none, and the answer rests on all that hold its
+    /// key, it takes from them.
+    pub(crate) one: Option<Holder>,
+    /// Where the taken cells of that one begin in the texts of the reference, where it is known.
+    pub(crate) at: Option<usize>,
+    /// The places of the taken columns that the row names.
+    pub(crate) named: &'n [usize],
 }
 
 /// One cell that a lookup adds.
@@ -63,8 +77,9 @@ struct Givers<'a> {
     answer: Answer,
     /// What holds its key, in order.
     holders: Vec<Holder>,
-    /// The rows it takes from.
+    /// The rows it takes from, and the taken cells of each.
     rows: Vec<RowId>,
+    taken: Vec<Vec<&'a str>>,
 }
 
 impl Taking {
@@ -93,29 +108,25 @@ impl Taking {
         }
     }
 
-    /// Adds a row with the cells it has so far, updated, and those that this lookup adds. Beside its
-    /// answer stands the one holder that it takes from; where there is none, and the answer rests on
-    /// all that hold its key, it takes from them. `named` holds the places of the taken columns that
-    /// it names. What becomes of each updated cell is told with what stood there and what the
-    /// reference holds.
+    /// Adds a row with the cells it has so far, updated, and those that this lookup adds. What becomes of
+    /// each updated cell is told with what stood there and what the reference holds.
     pub(crate) fn give(
         &self,
         lookup: &Lookup,
         earlier: Earlier<'_>,
-        (answer, one): (Answer, Option<Holder>),
-        named: &[usize],
+        given: Given<'_>,
         added: &mut Block,
         told: impl FnMut(&Updating, Written, &str, &str),
     ) {
         if self.updates.is_empty() {
             added.push_row_of(earlier.block, earlier.nth);
-            let status = Status::of(answer, None);
-            self.add(lookup, earlier.row, (answer, one), named, status, added);
+            let status = Status::of(given.answer, None);
+            self.add(lookup, earlier.row, given, status, added);
             return;
         }
-        let changed = self.update(lookup, earlier, (answer, one), added, told);
-        let status = Status::of(answer, Some(changed));
-        self.add(lookup, earlier.row, (answer, one), named, status, added);
+        let changed = self.update(lookup, earlier, given, added, told);
+        let status = Status::of(given.answer, Some(changed));
+        self.add(lookup, earlier.row, given, status, added);
     }
 
     /// Adds the cells that a row has so far, updated; says whether any is another than before.
@@ -123,24 +134,26 @@ impl Taking {
         &self,
         lookup: &Lookup,
         earlier: Earlier<'_>,
-        (answer, one): (Answer, Option<Holder>),
+        given: Given<'_>,
         added: &mut Block,
         mut told: impl FnMut(&Updating, Written, &str, &str),
     ) -> bool {
         let (reference, row) = (lookup.reference(), earlier.row);
         let (single, several);
-        let givers: &[RowId] = match (one, answer) {
+        let givers: &[RowId] = match (given.one, given.answer) {
             (Some(one), _) => {
                 single = [reference.row(one)];
                 &single
             }
             (None, Answer::All { .. }) => {
-                several = reference.rows_among(&lookup.holders(row, answer));
+                several = reference.rows_among(&lookup.holders(row, given.answer));
                 &several
             }
             (None, _) => &[],
         };
-        let cell = |row: &RowId, taken| reference.taken_cells(*row).nth(taken).unwrap_or_default();
+        let cell = |row: &RowId, taken| {
+            reference.taken_cells_at(*row, given.at).nth(taken).unwrap_or_default()
+        };
         let mut joint = String::new();
         let mut changed = false;
         for place in 0..earlier.block.columns() {
@@ -181,45 +194,100 @@ impl Taking {
         &self,
         lookup: &Lookup,
         row: Row<'_>,
-        (answer, one): (Answer, Option<Holder>),
-        named: &[usize],
+        given: Given<'_>,
         status: Status,
         added: &mut Block,
     ) {
         let reference = lookup.reference();
-        if let (Some(one), true) = (one, self.takes_all_in_order(reference.taken().len())) {
+        if let (Some(one), true) = (given.one, self.takes_all_in_order(reference.taken().len())) {
             reference.push_taken(reference.row(one), added);
             return;
         }
-        let givers = Givers::new(lookup, row, answer, one);
-        let taken: Vec<Vec<&str>> =
-            givers.rows.iter().map(|&row| reference.taken_cells(row).collect()).collect();
+        let single = given.one.map(|one| reference.row(one));
+        let one_row = || single.map(|row| reference.taken_cells_at(row, given.at));
+        // Taken cells mostly stand in the order of their columns, so that one goes on from the last.
+        let (mut cells, mut next) = (one_row(), 0);
+        let mut several = None;
         let mut text = String::new();
         for cell in &self.cells {
-            text.clear();
             let place = match *cell {
                 AddedCell::Mark(mark) => {
-                    givers.write_mark(mark, status, row, &mut text);
-                    added.push_cell(&text);
+                    if !Self::add_mark_of_one(mark, lookup, row, (given, status), added) {
+                        text.clear();
+                        let givers = several.get_or_insert_with(|| Givers::new(lookup, row, given));
+                        givers.write_mark(mark, &mut text);
+                        added.push_cell(&text);
+                    }
                     continue;
                 }
                 AddedCell::Taken(place) => Some(place),
-                AddedCell::Named(nth) => named.get(nth).copied(),
+                AddedCell::Named(nth) => given.named.get(nth).copied(),
             };
-            match (&self.unmatched, answer, place) {
-                (Unmatched::Fill(fill), Answer::Unmatched(_), _) => text.push_str(fill),
-                (_, _, Some(place)) => {
-                    join_distinct(&mut text, taken.iter().map(|cells| cells[place]));
+            match (&self.unmatched, given.answer, place, single) {
+                (Unmatched::Fill(fill), Answer::Unmatched(_), _, _) => added.push_cell(fill),
+                (_, _, Some(place), Some(single)) => {
+                    if place < next {
+                        (cells, next) = (one_row(), 0);
+                    }
+                    let cell = cells.as_mut().and_then(|cells| cells.nth(place - next));
+                    next = place + 1;
+                    let kind = reference.taken_kind(single, place);
+                    added.push_cell_of(cell.unwrap_or_default(), kind);
                 }
-                (_, _, None) => {}
-            }
-            match (place, &givers.rows[..]) {
-                (Some(place), [one]) => {
-                    added.push_cell_of(&text, reference.taken_kind(*one, place));
+                (_, Answer::All { .. }, Some(place), None) => {
+                    text.clear();
+                    let givers = several.get_or_insert_with(|| Givers::new(lookup, row, given));
+                    join_distinct(&mut text, givers.taken.iter().map(|cells| cells[place]));
+                    match givers.rows[..] {
+                        [one] => added.push_cell_of(&text, reference.taken_kind(one, place)),
+                        _ => added.push_cell(&text),
+                    }
                 }
-                _ => added.push_cell(&text),
+                _ => added.push_cell(""),
             }
         }
+    }
+
+    /// Adds what the lookup knows of a row that takes from one at most, where that needs no look at all
+    /// that hold its key; says whether it did.
+    fn add_mark_of_one(
+        mark: Mark,
+        lookup: &Lookup,
+        row: Row<'_>,
+        (given, status): (Given<'_>, Status),
+        added: &mut Block,
+    ) -> bool {
+        let reference = lookup.reference();
+        // Writing to a text can't fail.
+        let mut push_number = |number: u64| {
+            added.push_cell_by(|text| {
+                let _ = write!(text, "{number}");
+                CellKind::Unsaid
+            });
+        };
+        match (mark, given.one) {
+            (Mark::Status, _) => added.push_cell(status.label()),
+            (Mark::Row, Some(one)) => push_number(reference.number(reference.row(one))),
+            (Mark::Table, Some(one)) => {
+                let whole = reference.headers().table();
+                added.push_cell(reference.table(reference.row(one)).unwrap_or(whole));
+            }
+            (Mark::Count, Some(_)) if lookup.is_held_once(given.answer) => push_number(1),
+            (Mark::Key, _) if reference.is_by_position() => push_number(row.number()),
+            (Mark::Key, _) => {
+                let mut packed = String::new();
+                lookup.key().pack(row, &mut packed, &mut Work::default());
+                added.push_cell_by(|text| {
+                    for (nth, part) in packed::Cells::new(&packed).enumerate() {
+                        text.push_str(if nth > 0 { ", " } else { "" });
+                        text.push_str(part);
+                    }
+                    CellKind::Unsaid
+                });
+            }
+            _ => return false,
+        }
+        true
     }
 
     /// The added cells that tell the row's status.
@@ -235,21 +303,24 @@ impl Taking {
 }
 
 impl<'a> Givers<'a> {
-    fn new(lookup: &'a Lookup, row: Row<'_>, answer: Answer, one: Option<Holder>) -> Self {
+    fn new(lookup: &'a Lookup, row: Row<'_>, given: Given<'_>) -> Self {
         let reference = lookup.reference();
-        let holders = lookup.holders(row, answer);
-        let rows = match (one, answer) {
+        let holders = lookup.holders(row, given.answer);
+        let rows = match (given.one, given.answer) {
             (Some(one), _) => vec![reference.row(one)],
             (None, Answer::All { .. }) => reference.rows_among(&holders),
             (None, _) => Vec::new(),
         };
-        Self { lookup, answer, holders, rows }
+        let taken = rows.iter().map(|&row| reference.taken_cells(row).collect()).collect();
+        Self { lookup, answer: given.answer, holders, rows, taken }
     }
 
-    fn write_mark(&self, mark: Mark, status: Status, row: Row<'_>, text: &mut String) {
+    /// Writes what is known of all of them.
+    fn write_mark(&self, mark: Mark, text: &mut String) {
         let reference = self.lookup.reference();
         match mark {
-            Mark::Status => text.push_str(status.label()),
+            // These rest on the main row alone.
+            Mark::Status | Mark::Key => {}
             Mark::Row => {
                 let numbers = self.rows.iter().map(|&row| reference.number(row).to_string());
                 let numbers: Vec<String> = numbers.collect();
@@ -275,10 +346,6 @@ impl<'a> Givers<'a> {
                     _ => write!(text, "{}", reference.rows_among(&self.holders).len()),
                 };
             }
-            Mark::Key if reference.is_by_position() => {
-                let _ = write!(text, "{}", row.number());
-            }
-            Mark::Key => text.push_str(&self.lookup.key().as_compared(row).join(", ")),
         }
     }
 }

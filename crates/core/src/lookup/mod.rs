@@ -367,6 +367,12 @@ impl Lookup {
         }
     }
 
+    /// Whether nothing but one row holds the key of an answer, as far as that is known at once.
+    pub(crate) fn is_held_once(&self, answer: Answer) -> bool {
+        let once = |first| !self.reference.is_repeated(first);
+        self.within.is_none() && answer.first().is_some_and(once)
+    }
+
     /// Where a main row's value stands, when it must lie in a range.
     fn position(&self, row: Row<'_>) -> Option<Position> {
         let value = self.within.as_ref()?;

@@ -39,7 +39,20 @@ impl Reference {
 
     /// The taken cells of a row, in the order of the taken columns.
     pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
-        (0..).zip(self.packed_row(row)).map(|(nth, cell)| self.taken_text(nth, cell))
+        self.taken_cells_at(row, None)
+    }
+
+    /// The same, where it may be known where they begin in the texts.
+    pub(crate) fn taken_cells_at(
+        &self,
+        row: RowId,
+        at: Option<usize>,
+    ) -> impl Iterator<Item = &str> + use<'_> {
+        let packed = match at {
+            Some(at) => packed::PackedRow::new(self.rows.from(at), self.taken.len()),
+            None => self.packed_row(row),
+        };
+        (0..).zip(packed).map(|(nth, cell)| self.taken_text(nth, cell))
     }
 
     /// Adds the taken cells of a row to a block.
