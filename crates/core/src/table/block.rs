@@ -457,6 +457,15 @@ impl Block {
         &self.columns
     }
 
+    /// Where a cell stands in its row's own bytes, where it does as it is.
+    #[inline]
+    pub fn place_in_row(&self, row: usize, column: usize) -> Option<Range<usize>> {
+        let own = self.own.get(row)?;
+        let span = self.cells[row * self.columns.kept + self.columns.place(column)];
+        let is_within = own.start <= span.start && span.end <= own.content_end;
+        is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
+    }
+
     /// A row's own bytes and its line end, where the format has them.
     #[inline]
     pub fn row_bytes(&self, row: usize) -> Option<(&[u8], &[u8])> {

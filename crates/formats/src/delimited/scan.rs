@@ -285,9 +285,10 @@ mod tests {
                 let next = scans[0].next(&wanted, &mut cells[0], &mut aside[0]);
                 let [_, scan] = &mut scans;
                 scan.skip_empty_lines();
-                let by_cells = match scan.at == text.len() {
-                    true => Next::End,
-                    false => scan.next_by_cells(&wanted, &mut cells[1], &mut aside[1]),
+                let by_cells = if scan.at == text.len() {
+                    Next::End
+                } else {
+                    scan.next_by_cells(&wanted, &mut cells[1], &mut aside[1])
                 };
                 prop_assert_eq!(&next, &by_cells);
                 prop_assert_eq!(&cells[0], &cells[1]);

@@ -1,6 +1,7 @@
 //! Writing delimited text.
 
 use std::io::Write;
+use std::ops::Range;
 
 use gather_keys_core::table::{Block, Headers, Overlay, OwnCells, Renderer, Sink};
 use wide::u8x16;
@@ -135,6 +136,9 @@ impl TextRenderer {
                 bytes.extend_from_slice(own);
             }
             Some((own, _)) => {
+                if self.push_around((main, row), (added, nth), own, bytes) {
+                    return;
+                }
                 for (column, cell) in row_cells(own, self.delimiter).enumerate() {
                     if column > 0 {
                         bytes.push(self.delimiter);
@@ -153,6 +157,40 @@ impl TextRenderer {
                 self.push_cells((0..main.columns()).map(cell), true, bytes);
             }
         }
+    }
+}
+
+impl TextRenderer {
+    /// Appends the bytes of a row with its overlaid cells in place of its own, where each of these that is
+    /// another now stands there without quotes and behind the one before; says whether it could.
+    fn push_around(
+        &self,
+        (main, row): (&Block, usize),
+        (added, nth): (&Block, usize),
+        own: &[u8],
+        bytes: &mut Vec<u8>,
+    ) -> bool {
+        let (begun, mut from) = (bytes.len(), 0);
+        for (place, &column) in self.overlay.columns().iter().enumerate() {
+            let cell = added.cell(nth, place);
+            if cell == main.cell(row, column) {
+                continue;
+            }
+            let is_bound = |byte: Option<&u8>| byte.is_none_or(|byte| *byte == self.delimiter);
+            let is_bare = |at: &Range<usize>| {
+                let before = at.start.checked_sub(1).and_then(|before| own.get(before));
+                from <= at.start && is_bound(before) && is_bound(own.get(at.end))
+            };
+            let Some(at) = main.place_in_row(row, column).filter(is_bare) else {
+                bytes.truncate(begun);
+                return false;
+            };
+            bytes.extend_from_slice(&own[from..at.start]);
+            push_cell(bytes, cell.as_bytes(), self.delimiter);
+            from = at.end;
+        }
+        bytes.extend_from_slice(&own[from..]);
+        true
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use gather_keys_core::table::{Block, Parser, Sink, Source};
+use gather_keys_core::table::{Block, Overlay, Parser, Renderer, Sink, Source};
 use gather_keys_formats::Error;
 use gather_keys_formats::delimited::{HeaderRow, ReadOptions, Reader, Writer};
 use proptest::prelude::*;
@@ -195,6 +195,33 @@ fn added_cells_are_quoted_where_they_must_be() {
     writer.write_block(&block, &[0, 1], &added).unwrap();
     let want = "a,x,\"y,z\",w\n\"1\",plain,\"a,b\",\r\n2,\"say \"\"x\"\"\",\"two\nlines\", é ";
     assert_eq!(String::from_utf8(writer.finish().unwrap()).unwrap(), want);
+}
+
+/// An updated cell stands in place of the one that was there; whatever else a row holds keeps its bytes.
+#[test]
+fn updated_cells_leave_the_others_as_they_stand() {
+    let cases = [
+        ("a,b,c", ["x", "c"], "x,b,c"),
+        ("a,\"b\",c", ["a", "x"], "a,\"b\",x"),
+        ("\"a\",b\"b,c", ["x", "c"], "x,b\"b,c"),
+        ("a\"x,b,c", ["a\"x", "y,z"], "a\"x,b,\"y,z\""),
+        ("a,b,\"c\"\"\"", ["a", "c\"\""], "a,b,\"c\"\"\"\"\""),
+        ("\"\",b,", ["x", ""], "x,b,"),
+        ("a,b,", ["", "x"], ",b,x"),
+        ("\"a\",b,\"c\"", ["a", "c"], "\"a\",b,\"c\""),
+    ];
+    for (row, updated, want) in cases {
+        let text = format!("A,B,C\n{row}\n");
+        let mut reader = Reader::new("t", text.as_bytes(), ReadOptions::default()).unwrap();
+        let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
+        let mut block = Block::default();
+        assert!(reader.read_block(&mut block).unwrap());
+        let (added, mut rendered) = (Block::of_rows(2, &[updated]), Vec::new());
+        writer.renderer(Overlay::of([0, 2])).render(&block, &[0], &added, &mut rendered);
+        writer.write(&mut rendered).unwrap();
+        let written = String::from_utf8(writer.finish().unwrap()).unwrap();
+        assert_eq!(written, format!("{want}\n"), "{row}");
+    }
 }
 
 /// A row that is short, or long by blank cells, is made one of as many as there are headers.
