@@ -5,8 +5,7 @@ use std::fmt::Write;
 use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, RowId};
 use crate::plan::Mark;
-use crate::table::{Block, CellKind, Overlay, Row, packed};
-use crate::template::Work;
+use crate::table::{Block, CellKind, Overlay, Row};
 
 /// The cells that a lookup gives each row.
 #[derive(Debug, Clone)]
@@ -274,17 +273,10 @@ impl Taking {
             }
             (Mark::Count, Some(_)) if lookup.is_held_once(given.answer) => push_number(1),
             (Mark::Key, _) if reference.is_by_position() => push_number(row.number()),
-            (Mark::Key, _) => {
-                let mut packed = String::new();
-                lookup.key().pack(row, &mut packed, &mut Work::default());
-                added.push_cell_by(|text| {
-                    for (nth, part) in packed::Cells::new(&packed).enumerate() {
-                        text.push_str(if nth > 0 { ", " } else { "" });
-                        text.push_str(part);
-                    }
-                    CellKind::Unsaid
-                });
-            }
+            (Mark::Key, _) => added.push_cell_by(|text| {
+                lookup.key().write_compared(row, ", ", text);
+                CellKind::Unsaid
+            }),
             _ => return false,
         }
         true

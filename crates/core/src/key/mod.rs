@@ -127,6 +127,21 @@ impl Key {
         packed::Cells::new(&packed).map(str::to_owned).collect()
     }
 
+    /// Appends the parts of a row's key as they are compared, one behind the other.
+    pub(crate) fn write_compared(&self, row: Row<'_>, between: &str, text: &mut String) {
+        let mut push = |nth: usize, part: &str| {
+            text.push_str(if nth > 0 { between } else { "" });
+            text.push_str(part);
+        };
+        if let Some(columns) = &self.verbatim {
+            columns.iter().enumerate().for_each(|(nth, &column)| push(nth, row.cell(column)));
+            return;
+        }
+        let mut packed = String::new();
+        self.pack(row, &mut packed, &mut Work::default());
+        packed::Cells::new(&packed).enumerate().for_each(|(nth, part)| push(nth, part));
+    }
+
     /// How each part of a key comes about, from the cells as they were read, in the order of the
     /// columns.
     pub fn trace<S: AsRef<str>>(&self, as_read: &[S]) -> Vec<Vec<Trace>> {
