@@ -48,6 +48,7 @@ fn main() -> ExitCode {
             usual(told);
         }
     }));
+    // What the steps do is long, and put into words only for those who ask.
     let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
     let matches = command.get_matches();
     match run(&matches) {
