@@ -70,14 +70,14 @@ const LONG_ENOUGH: usize = 3;
 #[derive(Debug)]
 pub struct Scout<'a> {
     lookup: &'a Lookup,
-    sought: Sought,
+    sought: Places,
     alike: Vec<Alike>,
     found: HashSet<(usize, Elsewhere)>,
 }
 
 /// Where what is sought stands, by how it is packed.
 #[derive(Debug)]
-struct Sought {
+struct Places {
     /// Which keys are alike but for a part, by the others.
     alike: HashMap<Box<str>, usize, RandomState>,
     /// The key, by the same with that part behind it.
@@ -98,7 +98,7 @@ impl<'a> Scout<'a> {
         }
         let hasher = reference.hasher();
         let map = || HashMap::with_hasher(hasher.clone());
-        let mut sought = Sought { alike: map(), keys: map() };
+        let mut sought = Places { alike: map(), keys: map() };
         let mut all: Vec<Alike> = Vec::new();
         let mut rest = String::new();
         for (nth, (key, explained)) in keys.iter().zip(explained).enumerate() {
@@ -173,7 +173,7 @@ impl<'a> Scout<'a> {
 }
 
 /// Looks at a block of the reference's rows; `lengths` are those of the alike keys.
-fn look(lookup: &Lookup, sought: &Sought, lengths: &[Lengths], block: &Block, seen: &mut Seen) {
+fn look(lookup: &Lookup, sought: &Places, lengths: &[Lengths], block: &Block, seen: &mut Seen) {
     let key = lookup.reference().key();
     let Seen { met, found, packed_key, rest, work } = seen;
     let others = |part: &Bound| -> Vec<usize> {

@@ -1,9 +1,10 @@
 //! What a lookup gives a main row: cells that it updates, and taken cells and marks that it adds.
 
+use std::cell::OnceCell;
 use std::fmt::Write;
 
 use super::{Appending, Replacing, Status, Updating, Written};
-use crate::lookup::{Answer, Holder, Lookup, RowId};
+use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
 use crate::plan::Mark;
 use crate::table::{Block, CellKind, Overlay, Row};
 
@@ -206,17 +207,13 @@ impl Taking {
         let one_row = || single.map(|row| reference.taken_cells_at(row, given.at));
         // Taken cells mostly stand in the order of their columns, so that one goes on from the last.
         let (mut cells, mut next) = (one_row(), 0);
-        let mut several = None;
+        let several = OnceCell::new();
+        let givers = || several.get_or_init(|| Givers::new(lookup, row, given));
         let mut text = String::new();
         for cell in &self.cells {
             let place = match *cell {
                 AddedCell::Mark(mark) => {
-                    if !Self::add_mark_of_one(mark, lookup, row, (given, status), added) {
-                        text.clear();
-                        let givers = several.get_or_insert_with(|| Givers::new(lookup, row, given));
-                        givers.write_mark(mark, &mut text);
-                        added.push_cell(&text);
-                    }
+                    add_mark(mark, lookup, row, (given, status), givers, added);
                     continue;
                 }
                 AddedCell::Taken(place) => Some(place),
@@ -235,7 +232,7 @@ impl Taking {
                 }
                 (_, Answer::All { .. }, Some(place), None) => {
                     text.clear();
-                    let givers = several.get_or_insert_with(|| Givers::new(lookup, row, given));
+                    let givers = givers();
                     join_distinct(&mut text, givers.taken.iter().map(|cells| cells[place]));
                     match givers.rows[..] {
                         [one] => added.push_cell_of(&text, reference.taken_kind(one, place)),
@@ -245,41 +242,6 @@ impl Taking {
                 _ => added.push_cell(""),
             }
         }
-    }
-
-    /// Adds what the lookup knows of a row that takes from one at most, where that needs no look at all
-    /// that hold its key; says whether it did.
-    fn add_mark_of_one(
-        mark: Mark,
-        lookup: &Lookup,
-        row: Row<'_>,
-        (given, status): (Given<'_>, Status),
-        added: &mut Block,
-    ) -> bool {
-        let reference = lookup.reference();
-        // Writing to a text can't fail.
-        let mut push_number = |number: u64| {
-            added.push_cell_by(|text| {
-                let _ = write!(text, "{number}");
-                CellKind::Unsaid
-            });
-        };
-        match (mark, given.one) {
-            (Mark::Status, _) => added.push_cell(status.label()),
-            (Mark::Row, Some(one)) => push_number(reference.number(reference.row(one))),
-            (Mark::Table, Some(one)) => {
-                let whole = reference.headers().table();
-                added.push_cell(reference.table(reference.row(one)).unwrap_or(whole));
-            }
-            (Mark::Count, Some(_)) if lookup.is_held_once(given.answer) => push_number(1),
-            (Mark::Key, _) if reference.is_by_position() => push_number(row.number()),
-            (Mark::Key, _) => added.push_cell_by(|text| {
-                lookup.key().write_compared(row, ", ", text);
-                CellKind::Unsaid
-            }),
-            _ => return false,
-        }
-        true
     }
 
     /// The added cells that tell the row's status.
@@ -307,43 +269,87 @@ impl<'a> Givers<'a> {
         Self { lookup, answer: given.answer, holders, rows, taken }
     }
 
-    /// Writes what is known of all of them.
-    fn write_mark(&self, mark: Mark, text: &mut String) {
-        let reference = self.lookup.reference();
-        match mark {
-            // These rest on the main row alone.
-            Mark::Status | Mark::Key => {}
-            Mark::Row => {
-                let numbers = self.rows.iter().map(|&row| reference.number(row).to_string());
-                let numbers: Vec<String> = numbers.collect();
-                join_distinct(text, numbers.iter().map(String::as_str));
-            }
-            Mark::Table => {
-                let whole = reference.headers().table();
-                let tables = self.rows.iter().map(|&row| reference.table(row).unwrap_or(whole));
-                join_distinct(text, tables);
-            }
-            Mark::Column => {
-                let giving = |holder: &&Holder| self.rows.contains(&reference.row(**holder));
-                let columns = self.holders.iter().filter(giving);
-                let columns = columns.filter_map(|&holder| reference.column(holder));
-                let names: Vec<String> =
-                    columns.map(|column| reference.headers().address(column)).collect();
-                join_distinct(text, names.iter().map(String::as_str));
-            }
-            Mark::Count => {
-                // How many rows hold the key; nothing when there is no key to hold.
-                let _ = match self.answer {
-                    Answer::BlankKey | Answer::Malformed => Ok(()),
-                    _ => write!(text, "{}", reference.rows_among(&self.holders).len()),
-                };
-            }
-        }
+    /// The numbers of the rows.
+    fn numbers(&self) -> String {
+        let number = |&row: &RowId| self.lookup.reference().number(row).to_string();
+        let numbers: Vec<String> = self.rows.iter().map(number).collect();
+        joined(numbers.iter().map(String::as_str))
     }
+
+    /// The names of their tables.
+    fn tables(&self) -> String {
+        joined(self.rows.iter().map(|&row| table_of(self.lookup.reference(), row)))
+    }
+
+    /// The headers of the columns in which the key stands.
+    fn columns(&self) -> String {
+        let reference = self.lookup.reference();
+        let giving = |holder: &&Holder| self.rows.contains(&reference.row(**holder));
+        let columns = self.holders.iter().filter(giving);
+        let columns = columns.filter_map(|&holder| reference.column(holder));
+        let names: Vec<String> =
+            columns.map(|column| reference.headers().address(column)).collect();
+        joined(names.iter().map(String::as_str))
+    }
+
+    /// How many rows hold the key; nothing when there is no key to hold.
+    fn count(&self) -> Option<u64> {
+        let has_key = !matches!(self.answer, Answer::BlankKey | Answer::Malformed);
+        has_key.then(|| self.lookup.reference().rows_among(&self.holders).len() as u64)
+    }
+}
+
+/// Adds what the lookup knows of a row. `givers` are looked for only where one does not tell it.
+fn add_mark<'g, 'l: 'g>(
+    mark: Mark,
+    lookup: &Lookup,
+    row: Row<'_>,
+    (given, status): (Given<'_>, Status),
+    givers: impl FnOnce() -> &'g Givers<'l>,
+    added: &mut Block,
+) {
+    let reference = lookup.reference();
+    // Writing to a text can't fail.
+    let mut push_number = |number: u64| {
+        added.push_cell_by(|text| {
+            let _ = write!(text, "{number}");
+            CellKind::Unsaid
+        });
+    };
+    match (mark, given.one) {
+        (Mark::Status, _) => added.push_cell(status.label()),
+        (Mark::Row, Some(one)) => push_number(reference.number(reference.row(one))),
+        (Mark::Row, None) => added.push_cell(&givers().numbers()),
+        (Mark::Table, Some(one)) => added.push_cell(table_of(reference, reference.row(one))),
+        (Mark::Table, None) => added.push_cell(&givers().tables()),
+        (Mark::Column, _) => added.push_cell(&givers().columns()),
+        (Mark::Count, _) if lookup.is_held_once(given.answer) => push_number(1),
+        (Mark::Count, _) => match givers().count() {
+            Some(count) => push_number(count),
+            None => added.push_cell(""),
+        },
+        (Mark::Key, _) if reference.is_by_position() => push_number(row.number()),
+        (Mark::Key, _) => added.push_cell_by(|text| {
+            lookup.key().write_compared(row, ", ", text);
+            CellKind::Unsaid
+        }),
+    }
+}
+
+/// The name of the table that a reference row stands in.
+fn table_of(reference: &Reference, row: RowId) -> &str {
+    reference.table(row).unwrap_or_else(|| reference.headers().table())
 }
 
 /// What stands between the values of several rows.
 const JOINT: &str = "; ";
+
+/// The distinct values that are not blank, in order.
+fn joined<'a>(values: impl Iterator<Item = &'a str>) -> String {
+    let mut text = String::new();
+    join_distinct(&mut text, values);
+    text
+}
 
 /// Appends the distinct values that are not blank, in order.
 fn join_distinct<'a>(text: &mut String, values: impl Iterator<Item = &'a str>) {

@@ -7,6 +7,7 @@
 #[derive(Debug)]
 pub(crate) struct Index {
     pub(super) slots: Vec<Slot>,
+    /// How many rows are entered.
     pub(super) held: usize,
 }
 
@@ -48,11 +49,6 @@ impl Index {
     pub(super) fn for_keys(keys: usize) -> Self {
         let slots = (keys * 8 / 5 + 1).max(FEWEST_SLOTS);
         Self { slots: vec![Slot::EMPTY; slots], held: 0 }
-    }
-
-    /// How many rows are entered.
-    pub(crate) fn held(&self) -> usize {
-        self.held
     }
 
     /// The row that was entered under this hash and for which `is_equal` holds.

@@ -26,7 +26,7 @@ pub(super) fn index_keys(
     // Cells count by column first, and were hashed in the order in which they were read.
     reference.cells.all.sort_unstable();
     let (index, repeats) = Index::of(&Holders { reference, hashes, without_key }, threads);
-    reference.key_count = index.held() as u64;
+    reference.key_count = index.held as u64;
     reference.index = index;
     reference.repeats =
         repeats.into_iter().map(|(first, other)| (Holder(first), Holder(other))).collect();
@@ -252,7 +252,7 @@ mod tests {
                 let entered = one_by_one.enter(hash, (row, 3 * row), equal);
                 prop_assert_eq!(entered, (first(key) != row).then(|| first(key)));
             }
-            prop_assert_eq!(index.held(), one_by_one.held());
+            prop_assert_eq!(index.held, one_by_one.held);
         }
     }
 }
