@@ -11,7 +11,9 @@ use std::sync::atomic::AtomicU64;
 use gather_keys_core::table::{Before, Block, Headers, Parser, Source};
 use tempfile::NamedTempFile;
 
-use crate::columnar::{self, BatchParser, BatchPiece, BatchReader, Columnar, StoredType};
+use crate::columnar::{
+    self, BatchParser, BatchPiece, BatchReader, Columnar, StoredType, TooMuchText,
+};
 use crate::delimited::{
     Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
 };
@@ -397,6 +399,8 @@ pub enum PieceFault {
     Text(Fault),
     /// With a line of JSON.
     Line(BadLine),
+    /// With the rows of a batch.
+    Batch(TooMuchText),
 }
 
 impl Source for Table {
@@ -509,7 +513,9 @@ impl Parser for TableParser {
                 std::mem::swap(rows, block);
                 Ok(*lines)
             }
-            (Self::Batches(parser), Piece::Batch(batch)) => Ok(parser.parse(batch, block)),
+            (Self::Batches(parser), Piece::Batch(batch)) => {
+                parser.parse(batch, block).map_err(PieceFault::Batch)
+            }
             (Self::Values(parser), Piece::Values(values)) => Ok(parser.parse(values, block)),
             // Pieces are of the table that the parser is of.
             _ => Ok(0),
@@ -520,9 +526,11 @@ impl Parser for TableParser {
         match (self, fault) {
             (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
             (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
+            (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(&fault, before),
             // Faults are of the parser that found them.
             (_, PieceFault::Text(fault)) => fault.of("table", before),
             (_, PieceFault::Line(bad)) => bad.told("table"),
+            (_, PieceFault::Batch(fault)) => fault.of("table", before),
         }
     }
 }

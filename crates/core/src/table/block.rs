@@ -74,6 +74,12 @@ impl KeptColumns {
         Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
     }
 
+    /// How many they are.
+    #[inline]
+    pub(super) fn count(&self) -> usize {
+        self.kept
+    }
+
     /// The place of a column of the table among the kept ones, if it is one of them.
     pub(crate) fn kept_place(&self, column: usize) -> Option<usize> {
         let is_there = |place: &usize| column < self.all && *place < self.kept;
@@ -90,7 +96,7 @@ impl KeptColumns {
 }
 
 /// Where a cell stands in the text of its block, in bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Span {
     /// Its first byte.
     pub start: u32,
@@ -314,7 +320,7 @@ impl Block {
     }
 
     #[inline]
-    fn has_room_for(&mut self, more: usize) -> bool {
+    pub(super) fn has_room_for(&mut self, more: usize) -> bool {
         self.too_large |= self.text.len() + more > MOST_TEXT;
         !self.too_large
     }

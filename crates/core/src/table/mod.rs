@@ -2,6 +2,7 @@
 
 mod arranged;
 mod block;
+mod by_columns;
 mod cell_kind;
 mod headers;
 pub(crate) mod in_order;
@@ -17,6 +18,7 @@ mod stored;
 
 pub use arranged::{Arranged, Differing};
 pub use block::{Block, KeptColumns, NotText, Parts, RowBytes, Span, ascending};
+pub use by_columns::{AddedText, ColumnCells, SaidCell};
 pub use cell_kind::CellKind;
 pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};

@@ -5,8 +5,8 @@
 //! within it are JSON. What is not there is blank.
 
 use std::fmt::Write;
+use std::ops::Range;
 
-use arrow_array::Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Date32Type, Date64Type, Decimal32Type, Decimal64Type, Decimal128Type, Decimal256Type,
@@ -16,24 +16,68 @@ use arrow_array::types::{
     TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType,
     TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
 };
+use arrow_array::{Array, GenericStringArray, OffsetSizeTrait};
+use arrow_buffer::NullBuffer;
 use arrow_schema::{DataType, TimeUnit};
-use gather_keys_core::table::CellKind;
+use gather_keys_core::table::{AddedText, CellKind, ColumnCells};
 use serde_json::Value;
 
+use super::repeats::{Bits, Repeats};
+use super::times::{day, moment, span};
 use crate::number::{push_integer, push_real};
 
 /// The cells of a column of a batch.
 pub(super) enum Cells<'a> {
     /// All are blank.
     Blank,
-    /// Texts, as they stand in the column; `None` is blank.
-    Texts(Box<dyn Fn(usize) -> Option<&'a str> + 'a>),
+    /// Parts of a text; where there is none, the cell is blank.
+    Parts(&'a str, Box<dyn Places + 'a>),
     /// What is written for each row; nothing of an unsaid kind is blank.
-    Written(Writes<'a>),
+    Written(Box<dyn Writes + 'a>),
+}
+
+/// Tells the part of a text that the cell of a row is.
+pub(super) trait Places {
+    fn place(&self, row: usize) -> Option<Range<usize>>;
+
+    /// Says so many cells of a column, which are parts of a text that was added.
+    fn say_all(&self, rows: usize, text: AddedText, column: &mut ColumnCells<'_>);
+}
+
+impl<F: Fn(usize) -> Option<Range<usize>>> Places for F {
+    fn place(&self, row: usize) -> Option<Range<usize>> {
+        self(row)
+    }
+
+    fn say_all(&self, rows: usize, text: AddedText, column: &mut ColumnCells<'_>) {
+        for row in 0..rows {
+            match self(row) {
+                Some(part) => column.push_part(text, part, CellKind::Text),
+                None => column.push_blank(),
+            }
+        }
+    }
 }
 
 /// Writes the cell of a row, and gives its kind.
-type Writes<'a> = Box<dyn Fn(usize, &mut String) -> CellKind + 'a>;
+pub(super) trait Writes {
+    fn write(&self, row: usize, text: &mut String) -> CellKind;
+
+    /// Says so many cells of a column.
+    fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>);
+}
+
+impl<F: Fn(usize, &mut String) -> CellKind> Writes for F {
+    fn write(&self, row: usize, text: &mut String) -> CellKind {
+        self(row, text)
+    }
+
+    fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>) {
+        for row in 0..rows {
+            column.push_by(|text| self(row, text));
+        }
+    }
+}
 
 impl<'a> Cells<'a> {
     /// The cells of a column.
@@ -43,7 +87,8 @@ impl<'a> Cells<'a> {
         macro_rules! written {
             ($kind:ty, $write:expr) => {{
                 let values = array.as_primitive::<$kind>();
-                Self::unless_null(array, move |row, text| $write(values.value(row), text))
+                let (of, nulls) = (&values.values()[..], values.nulls());
+                Self::Written(Box::new(Values { of, nulls, write: $write }))
             }};
         }
         macro_rules! integer {
@@ -53,6 +98,12 @@ impl<'a> Cells<'a> {
                     CellKind::Number
                 })
             };
+        }
+        macro_rules! decimal {
+            ($kind:ty, $scale:expr) => {{
+                let scale = *$scale;
+                written!($kind, move |value, text: &mut String| decimal(value, scale, text))
+            }};
         }
         macro_rules! in_unit {
             ($unit:expr, $s:ty, $ms:ty, $us:ty, $ns:ty, $write:expr) => {
@@ -64,13 +115,21 @@ impl<'a> Cells<'a> {
                 }
             };
             (@ $kind:ty, $parts:expr, $write:expr) => {
-                written!($kind, |value, text: &mut String| $write(i64::from(value), $parts, text))
+                written!($kind, move |value, text: &mut String| {
+                    $write(i64::from(value), $parts, text)
+                })
             };
         }
         match array.data_type() {
-            DataType::Utf8 => Self::texts(array, |row| array.as_string::<i32>().value(row)),
-            DataType::LargeUtf8 => Self::texts(array, |row| array.as_string::<i64>().value(row)),
-            DataType::Utf8View => Self::texts(array, |row| array.as_string_view().value(row)),
+            DataType::Utf8 => Self::texts(array.as_string::<i32>()),
+            DataType::LargeUtf8 => Self::texts(array.as_string::<i64>()),
+            DataType::Utf8View => {
+                let values = array.as_string_view();
+                Self::unless_null(array, |row, text| {
+                    text.push_str(values.value(row));
+                    CellKind::Text
+                })
+            }
             DataType::Boolean => {
                 let values = array.as_boolean();
                 Self::unless_null(array, move |row, text| {
@@ -92,22 +151,10 @@ impl<'a> Cells<'a> {
             }
             DataType::Float32 => written!(Float32Type, real),
             DataType::Float64 => written!(Float64Type, real),
-            DataType::Decimal32(_, scale) => {
-                let scale = *scale;
-                written!(Decimal32Type, |value, text: &mut String| decimal(value, scale, text))
-            }
-            DataType::Decimal64(_, scale) => {
-                let scale = *scale;
-                written!(Decimal64Type, |value, text: &mut String| decimal(value, scale, text))
-            }
-            DataType::Decimal128(_, scale) => {
-                let scale = *scale;
-                written!(Decimal128Type, |value, text: &mut String| decimal(value, scale, text))
-            }
-            DataType::Decimal256(_, scale) => {
-                let scale = *scale;
-                written!(Decimal256Type, |value, text: &mut String| decimal(value, scale, text))
-            }
+            DataType::Decimal32(_, scale) => decimal!(Decimal32Type, scale),
+            DataType::Decimal64(_, scale) => decimal!(Decimal64Type, scale),
+            DataType::Decimal128(_, scale) => decimal!(Decimal128Type, scale),
+            DataType::Decimal256(_, scale) => decimal!(Decimal256Type, scale),
             DataType::Date32 => written!(Date32Type, |days, text: &mut String| {
                 day(i64::from(days), text);
                 CellKind::Date
@@ -162,13 +209,20 @@ impl<'a> Cells<'a> {
             DataType::Dictionary(..) => {
                 let dictionary = array.as_any_dictionary();
                 let keys = dictionary.normalized_keys();
+                let nulls = array.nulls();
                 match Self::of(&**dictionary.values()) {
                     Self::Blank => Self::Blank,
-                    Self::Texts(value) => Self::Texts(Box::new(move |row| {
-                        if array.is_null(row) { None } else { value(keys[row]) }
-                    })),
-                    Self::Written(write) => {
-                        Self::unless_null(array, move |row, text| write(keys[row], text))
+                    // Few values are worth adding whole, whatever of them comes.
+                    Self::Parts(text, places) if dictionary.values().len() <= array.len() => {
+                        Self::Parts(
+                            text,
+                            Box::new(move |row| {
+                                if is_null(nulls, row) { None } else { places.place(keys[row]) }
+                            }),
+                        )
+                    }
+                    values => {
+                        Self::unless_null(array, move |row, text| values.write(keys[row], text))
                     }
                 }
             }
@@ -206,16 +260,36 @@ impl<'a> Cells<'a> {
         }
     }
 
-    fn texts(array: &'a dyn Array, value: impl Fn(usize) -> &'a str + 'a) -> Self {
-        Self::Texts(Box::new(move |row| (!array.is_null(row)).then(|| value(row))))
+    fn texts<O: OffsetSizeTrait>(array: &'a GenericStringArray<O>) -> Self {
+        let (offsets, nulls) = (array.value_offsets(), array.nulls());
+        let at = move |nth: usize| offsets[nth].as_usize();
+        let (first, last) = (at(0), at(array.len()));
+        match array.value_data().get(first..last).map(str::from_utf8) {
+            Some(Ok(text)) => {
+                let place = move |row| {
+                    if is_null(nulls, row) {
+                        None
+                    } else {
+                        Some(at(row) - first..at(row + 1) - first)
+                    }
+                };
+                Self::Parts(text, Box::new(place))
+            }
+            // The library has seen to it that each is text.
+            _ => Self::unless_null(array, |row, text| {
+                text.push_str(array.value(row));
+                CellKind::Text
+            }),
+        }
     }
 
     fn unless_null(
         array: &'a dyn Array,
         write: impl Fn(usize, &mut String) -> CellKind + 'a,
     ) -> Self {
-        Self::Written(Box::new(move |row, text| {
-            if array.is_null(row) { CellKind::Unsaid } else { write(row, text) }
+        let nulls = array.nulls();
+        Self::Written(Box::new(move |row, text: &mut String| {
+            if is_null(nulls, row) { CellKind::Unsaid } else { write(row, text) }
         }))
     }
 
@@ -223,33 +297,76 @@ impl<'a> Cells<'a> {
     pub(super) fn blank_where(self, is_blank: impl Fn(usize) -> bool + 'a) -> Self {
         match self {
             Self::Blank => Self::Blank,
-            Self::Texts(value) => {
-                Self::Texts(Box::new(move |row| if is_blank(row) { None } else { value(row) }))
-            }
-            Self::Written(write) => Self::Written(Box::new(move |row, text| {
-                if is_blank(row) { CellKind::Unsaid } else { write(row, text) }
+            Self::Parts(text, places) => Self::Parts(
+                text,
+                Box::new(move |row| if is_blank(row) { None } else { places.place(row) }),
+            ),
+            Self::Written(cells) => Self::Written(Box::new(move |row, text: &mut String| {
+                if is_blank(row) { CellKind::Unsaid } else { cells.write(row, text) }
             })),
         }
     }
 
-    /// The cell of a row, with room to write it in.
-    pub(super) fn cell<'t>(&self, row: usize, room: &'t mut String) -> (&'t str, CellKind)
-    where
-        'a: 't,
-    {
-        room.clear();
+    /// Writes the cell of a row, and gives its kind.
+    pub(super) fn write(&self, row: usize, text: &mut String) -> CellKind {
         match self {
-            Self::Blank => ("", CellKind::Unsaid),
-            Self::Texts(value) => match value(row) {
-                Some(text) => (text, CellKind::Text),
-                None => ("", CellKind::Unsaid),
+            Self::Blank => CellKind::Unsaid,
+            Self::Parts(all, places) => match places.place(row) {
+                Some(part) => {
+                    text.push_str(&all[part]);
+                    CellKind::Text
+                }
+                None => CellKind::Unsaid,
             },
-            Self::Written(write) => {
-                let kind = write(row, room);
-                (room, kind)
+            Self::Written(cells) => cells.write(row, text),
+        }
+    }
+
+    /// Says so many cells of a column.
+    pub(super) fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>) {
+        match self {
+            Self::Blank => {}
+            Self::Parts(text, places) => {
+                if let Some(text) = column.add_text(text) {
+                    places.say_all(rows, text, column);
+                }
+            }
+            Self::Written(cells) => cells.say_all(rows, column),
+        }
+    }
+}
+
+/// Values of which cells are written, each for itself.
+struct Values<'a, T, W> {
+    of: &'a [T],
+    nulls: Option<&'a NullBuffer>,
+    write: W,
+}
+
+impl<T: Bits, W: Fn(T, &mut String) -> CellKind> Writes for Values<'_, T, W> {
+    fn write(&self, row: usize, text: &mut String) -> CellKind {
+        if is_null(self.nulls, row) {
+            return CellKind::Unsaid;
+        }
+        (self.write)(self.of[row], text)
+    }
+
+    fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>) {
+        let mut repeats = Repeats::new();
+        for (row, &value) in self.of.iter().enumerate().take(rows) {
+            if is_null(self.nulls, row) {
+                column.push_blank();
+            } else {
+                repeats.say(value, column, |text| (self.write)(value, text));
             }
         }
     }
+}
+
+/// Whether a row has no value.
+#[inline]
+fn is_null(nulls: Option<&NullBuffer>, row: usize) -> bool {
+    nulls.is_some_and(|nulls| nulls.is_null(row))
 }
 
 fn real<F>(value: F, text: &mut String) -> CellKind
@@ -280,75 +397,6 @@ fn decimal(value: impl std::fmt::Display, scale: i8, text: &mut String) -> CellK
     CellKind::Number
 }
 
-/// The day so many days behind 1970-01-01, in the calendar of today for all times.
-fn day(days: i64, text: &mut String) {
-    // Days of the years 1 to 9999; others are told by their number, for no calendar has them.
-    if !(-719_162..=2_932_896).contains(&days) {
-        let _ = write!(text, "day {days}");
-        return;
-    }
-    // Years are counted from March, so that the odd day is the last of its year, in cycles of 400.
-    let days = (days + 719_468).unsigned_abs();
-    let (cycle, of_cycle) = (days / 146_097, days % 146_097);
-    let of_cycle_year = (of_cycle - of_cycle / 1460 + of_cycle / 36_524 - of_cycle / 146_096) / 365;
-    let of_year = of_cycle - (365 * of_cycle_year + of_cycle_year / 4 - of_cycle_year / 100);
-    let month = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * month + 2) / 5 + 1;
-    let (month, later) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
-    let year = cycle * 400 + of_cycle_year + later;
-    two_digits(year / 100, text);
-    two_digits(year % 100, text);
-    text.push('-');
-    two_digits(month, text);
-    text.push('-');
-    two_digits(day, text);
-}
-
-/// A number below 100.
-fn two_digits(number: u64, text: &mut String) {
-    text.push(char::from(b'0' + (number / 10 % 10) as u8));
-    text.push(char::from(b'0' + (number % 10) as u8));
-}
-
-fn moment(value: i64, parts: i64, has_zone: bool, text: &mut String) -> CellKind {
-    let of_day = 86_400 * parts;
-    day(value.div_euclid(of_day), text);
-    text.push('T');
-    clock(value.rem_euclid(of_day), parts, text);
-    if has_zone {
-        text.push('Z');
-    }
-    CellKind::Date
-}
-
-/// A span of time in so many parts of a second: hours, of which there may be more than a day has,
-/// minutes and seconds.
-fn span(value: i64, parts: i64, text: &mut String) -> CellKind {
-    if value < 0 {
-        text.push('-');
-    }
-    // The one value that has no positive twin is as good as none.
-    clock(value.checked_abs().unwrap_or(i64::MAX), parts, text);
-    CellKind::Time
-}
-
-fn clock(value: i64, parts: i64, text: &mut String) {
-    let (seconds, rest) = ((value / parts).unsigned_abs(), value % parts);
-    match seconds / 3600 {
-        hours @ ..100 => two_digits(hours, text),
-        hours => push_integer(hours, text),
-    }
-    text.push(':');
-    two_digits(seconds / 60 % 60, text);
-    text.push(':');
-    two_digits(seconds % 60, text);
-    if rest > 0 {
-        let digits = parts.ilog10() as usize;
-        let _ = write!(text, ".{rest:0digits$}");
-        text.truncate(text.trim_end_matches('0').len());
-    }
-}
-
 fn bytes(bytes: &[u8], text: &mut String) -> CellKind {
     let _ = bytes.iter().try_for_each(|byte| write!(text, "{byte:02x}"));
     CellKind::Text
@@ -373,53 +421,18 @@ fn value(array: &dyn Array, row: usize) -> Value {
             let entries = array.as_map().value(row);
             let (keys, values) = (entries.column(0), entries.column(1));
             let named = (0..entries.len()).map(|row| {
-                let mut room = String::new();
-                (Cells::of(keys).cell(row, &mut room).0.to_owned(), value(values, row))
+                let mut key = String::new();
+                Cells::of(keys).write(row, &mut key);
+                (key, value(values, row))
             });
             named.collect()
         }
         _ => {
-            let mut room = String::new();
-            let cells = Cells::of(array);
-            let (text, kind) = cells.cell(row, &mut room);
+            let mut text = String::new();
+            let kind = Cells::of(array).write(row, &mut text);
             let bare = matches!(kind, CellKind::Number | CellKind::Truth);
-            let bare = bare.then(|| serde_json::from_str(text).ok()).flatten();
+            let bare = bare.then(|| serde_json::from_str(&text).ok()).flatten();
             bare.unwrap_or_else(|| Value::from(text))
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use jiff::civil::Date;
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        /// Days are those that the calendar has.
-        #[test]
-        fn days_are_those_of_the_calendar(days in -719_162i64..=2_932_896) {
-            let span = jiff::Span::new().days(days);
-            let want: Date = jiff::civil::date(1970, 1, 1).checked_add(span).unwrap();
-            let mut text = String::new();
-            day(days, &mut text);
-            prop_assert_eq!(text, want.to_string());
-        }
-    }
-
-    #[test]
-    fn the_ends_of_the_calendar_are_days() {
-        for (days, want) in [
-            (-719_162, "0001-01-01"),
-            (2_932_896, "9999-12-31"),
-            (2_932_897, "day 2932897"),
-            (-719_163, "day -719163"),
-            (11_016, "2000-02-29"),
-        ] {
-            let mut text = String::new();
-            day(days, &mut text);
-            assert_eq!(text, want);
         }
     }
 }

@@ -12,6 +12,7 @@ use jiff::civil::{Date, Time};
 
 use super::StoredType;
 use super::cells::Cells;
+use super::dictionary::{Dictionary, DistinctTexts};
 use super::typed::typed;
 use crate::workbook::is_plain_number;
 
@@ -67,11 +68,14 @@ pub(crate) struct Fit {
     /// The most digits before and behind the point.
     whole: usize,
     scale: usize,
+    /// The values of a column that had a dictionary.
+    distinct: DistinctTexts,
 }
 
 impl Default for Fit {
     fn default() -> Self {
-        Self { any: false, is_typed: false, left: Left::ALL, whole: 0, scale: 0 }
+        let distinct = DistinctTexts::default();
+        Self { any: false, is_typed: false, left: Left::ALL, whole: 0, scale: 0, distinct }
     }
 }
 
@@ -127,10 +131,18 @@ impl Fit {
         if !self.left.has(Left::STORED) || is_text(&stored.0) {
             return;
         }
+        if DistinctTexts::are_kept_by(&stored.0) {
+            self.distinct.note(texts);
+            return;
+        }
         let fits = typed(texts, &stored.0).is_some_and(|typed| {
-            let (cells, mut room) = (Cells::of(&*typed), String::new());
+            let (cells, mut text) = (Cells::of(&*typed), String::new());
             let mut rows = 0..texts.len();
-            rows.all(|row| texts.is_null(row) || cells.cell(row, &mut room).0 == texts.value(row))
+            rows.all(|row| {
+                text.clear();
+                cells.write(row, &mut text);
+                texts.is_null(row) || text == texts.value(row)
+            })
         });
         if !fits {
             self.left = self.left.without(Left::STORED);
@@ -144,6 +156,13 @@ impl Fit {
         self.left = self.left.and(other.left);
         self.whole = self.whole.max(other.whole);
         self.scale = self.scale.max(other.scale);
+        self.distinct.merge(&other.distinct);
+    }
+
+    /// The dictionary of a column for which one was chosen.
+    pub(super) fn into_dictionary(self, chosen: &DataType) -> Option<Dictionary> {
+        let DataType::Dictionary(key, _) = chosen else { return None };
+        Some(self.distinct.into_dictionary((**key).clone()))
     }
 
     /// The type of the column, and whether its cells lose their kinds in it.
@@ -151,7 +170,9 @@ impl Fit {
         if let Some(StoredType(stored)) = stored
             && self.left.has(Left::STORED)
         {
-            return (stored.clone(), false);
+            let is_dictionary = DistinctTexts::are_kept_by(stored);
+            let keyed = is_dictionary.then(|| self.distinct.stored_by(stored));
+            return (keyed.unwrap_or_else(|| stored.clone()), false);
         }
         let micro =
             |zone: Option<&str>| DataType::Timestamp(TimeUnit::Microsecond, zone.map(Into::into));

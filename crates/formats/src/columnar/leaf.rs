@@ -8,6 +8,7 @@ use arrow_array::{Array, RecordBatch};
 use arrow_schema::{DataType, FieldRef, Schema};
 
 use super::cells::Cells;
+use super::dictionary::DistinctTexts;
 
 /// A column of the table.
 #[derive(Debug, Clone)]
@@ -59,12 +60,7 @@ impl Leaf {
                         | DataType::Time64(_)
                 )
         };
-        let is_kept = match &self.stored {
-            DataType::Dictionary(_, values) => {
-                matches!(**values, DataType::Utf8)
-            }
-            stored => is_kept(stored),
-        };
+        let is_kept = is_kept(&self.stored) || DistinctTexts::are_kept_by(&self.stored);
         is_kept.then(|| StoredType(self.stored.clone()))
     }
 

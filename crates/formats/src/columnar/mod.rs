@@ -6,17 +6,20 @@
 
 mod batches;
 mod cells;
+mod dictionary;
 mod fit;
 mod leaf;
 mod reader;
+mod repeats;
 mod spool;
+mod times;
 mod typed;
 mod writer;
 
 pub(crate) use batches::begins;
 pub(crate) use fit::texts;
 pub use leaf::StoredType;
-pub(crate) use reader::{BatchParser, BatchPiece, BatchReader};
+pub(crate) use reader::{BatchParser, BatchPiece, BatchReader, TooMuchText};
 pub(crate) use spool::{Spool, TextBatch, TextRenderer};
 pub use writer::ColumnarWriter;
 

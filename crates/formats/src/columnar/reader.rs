@@ -4,10 +4,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns, ascending};
+use gather_keys_core::table::{Before, Block, Headers, KeptColumns, ascending};
 
 use super::batches::{Batches, schema};
-use super::cells::Cells;
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
 use crate::{Error, Result};
@@ -36,9 +35,26 @@ pub struct BatchPiece {
     roots: Arc<[usize]>,
 }
 
+/// The text of so many rows is more than a block holds.
+#[derive(Debug)]
+pub struct TooMuchText {
+    rows: u64,
+}
+
+impl TooMuchText {
+    /// The error in a table with so much before them.
+    pub(crate) fn of(&self, table: &str, before: Before) -> Error {
+        let (first, last) = (before.rows + 1, before.rows + self.rows);
+        let said = format!("its rows {first} to {last} hold more than 4 GiB of text");
+        let mend = "shorten its longest cells, or leave their column out of the file";
+        Error::Unread { name: table.to_owned(), said, mend }
+    }
+}
+
 /// Makes blocks of batches.
 #[derive(Debug, Clone)]
 pub struct BatchParser {
+    name: String,
     leaves: Arc<[Leaf]>,
     wanted: Vec<usize>,
     kept: KeptColumns,
@@ -83,8 +99,13 @@ impl BatchReader {
 
     pub(crate) fn parser(&self) -> BatchParser {
         let columns = self.leaves.len();
-        let leaves = self.leaves.clone();
-        BatchParser { leaves, wanted: (0..columns).collect(), kept: KeptColumns::all(columns) }
+        let (name, leaves) = (self.name.clone(), self.leaves.clone());
+        BatchParser {
+            name,
+            leaves,
+            wanted: (0..columns).collect(),
+            kept: KeptColumns::all(columns),
+        }
     }
 
     /// The next piece; `None` when there is none left.
@@ -132,27 +153,26 @@ impl BatchParser {
 
     /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
     /// are.
-    pub(crate) fn parse(&self, piece: &BatchPiece, block: &mut Block) -> u64 {
-        block.reset_to(self.kept.clone());
-        let columns: Vec<_> = self
-            .wanted
-            .iter()
-            .map(|&column| self.leaves[column].cells(&piece.batch, &piece.roots))
-            .collect();
+    ///
+    /// # Errors
+    /// [`TooMuchText`] when it is more than a block holds, as values that many rows have may be.
+    pub(crate) fn parse(
+        &self,
+        piece: &BatchPiece,
+        block: &mut Block,
+    ) -> std::result::Result<u64, TooMuchText> {
         let rows = piece.batch.num_rows();
-        for row in 0..rows {
-            for cells in &columns {
-                match cells {
-                    Cells::Blank => block.push_cell(""),
-                    Cells::Texts(value) => match value(row) {
-                        Some(text) => block.push_cell_of(text, CellKind::Text),
-                        None => block.push_cell(""),
-                    },
-                    Cells::Written(write) => block.push_cell_by(|text| write(row, text)),
-                }
-            }
-            block.push_line(row as u64);
+        block.reset_by_columns(self.kept.clone(), rows);
+        for (place, &column) in self.wanted.iter().enumerate() {
+            let cells = self.leaves[column].cells(&piece.batch, &piece.roots);
+            cells.say_all(rows, &mut block.column(place));
         }
-        rows as u64
+        let rows = rows as u64;
+        if block.is_too_large() { Err(TooMuchText { rows }) } else { Ok(rows) }
+    }
+
+    /// The error of a piece with so much before it.
+    pub(crate) fn error(&self, fault: &TooMuchText, before: Before) -> Error {
+        fault.of(&self.name, before)
     }
 }

@@ -12,12 +12,19 @@ use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::StreamWriter;
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
+use arrow_select::concat::concat_batches;
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
 
 use super::StoredType;
+use super::dictionary::Dictionary;
 use super::fit::{Fit, texts};
 use super::typed::typed;
 use crate::{Error, Result};
+
+/// How many rows a batch of a file has, unless they take so many bytes before: whoever reads it does
+/// some work for each batch, and has it in memory.
+const BATCH_ROWS: usize = 1 << 14;
+const BATCH_BYTES: usize = 8 << 20;
 
 /// Takes a table in, as a sink.
 pub(crate) struct Spool {
@@ -38,6 +45,8 @@ pub(crate) struct Spooled {
     pub(crate) schema: SchemaRef,
     /// The columns whose cells lose their kinds, since no type holds them all.
     pub(crate) mixed: Vec<String>,
+    /// The dictionary of each column that has one.
+    dictionaries: Vec<Option<Dictionary>>,
     reader: Option<StreamReader<BufReader<File>>>,
 }
 
@@ -75,6 +84,9 @@ impl Spool {
             Field::new(header, chosen, true)
         });
         let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
+        let chosen = schema.fields().iter().map(|field| field.data_type());
+        let dictionaries =
+            fits.into_iter().zip(chosen).map(|(fit, chosen)| fit.into_dictionary(chosen)).collect();
         let reader = writer.map(|mut writer| {
             writer.finish()?;
             let mut file = writer.into_inner()?.into_inner().map_err(IntoInnerError::into_error)?;
@@ -82,7 +94,7 @@ impl Spool {
             StreamReader::try_new(BufReader::with_capacity(1 << 20, file), None)
         });
         let reader = reader.transpose().map_err(|error| refused(&name, error))?;
-        Ok(Spooled { name, schema, mixed, reader })
+        Ok(Spooled { name, schema, mixed, dictionaries, reader })
     }
 }
 
@@ -93,24 +105,40 @@ impl Spooled {
         next.map_err(|error| refused(&self.name, error))
     }
 
-    /// The next rows, in their types.
+    /// The next rows, in their types; many in one batch.
     pub(crate) fn next_typed(&mut self) -> Result<Option<RecordBatch>> {
-        let Some(batch) = self.next_texts()? else { return Ok(None) };
-        let columns = batch.columns().iter().zip(self.schema.fields()).map(|(column, field)| {
-            match field.data_type() {
-                DataType::Utf8 => Ok(column.clone()),
-                chosen => typed(texts(column), chosen).ok_or_else(|| {
-                    let header = field.name();
-                    ArrowError::CastError(format!("a cell of `{header}` is no {chosen}"))
-                }),
-            }
+        let (mut batches, mut rows, mut bytes) = (Vec::new(), 0, 0);
+        while rows < BATCH_ROWS
+            && bytes < BATCH_BYTES
+            && let Some(batch) = self.next_texts()?
+        {
+            rows += batch.num_rows();
+            bytes += batch.get_array_memory_size();
+            batches.push(batch);
+        }
+        let Some(first) = batches.first() else { return Ok(None) };
+        let typed =
+            concat_batches(first.schema_ref(), &batches).and_then(|texts| self.typed(&texts));
+        typed.map(Some).map_err(|error| refused(&self.name, error))
+    }
+
+    /// Rows of texts, in their types.
+    fn typed(&self, batch: &RecordBatch) -> std::result::Result<RecordBatch, ArrowError> {
+        let fields = self.schema.fields().iter().zip(&self.dictionaries);
+        let columns = batch.columns().iter().zip(fields).map(|(column, (field, dictionary))| {
+            let chosen = field.data_type();
+            let typed = match dictionary {
+                Some(dictionary) => dictionary.keyed(texts(column)),
+                None if *chosen == DataType::Utf8 => Some(column.clone()),
+                None => typed(texts(column), chosen),
+            };
+            typed.ok_or_else(|| {
+                ArrowError::CastError(format!("a cell of `{}` is no {chosen}", field.name()))
+            })
         });
-        let columns = columns.collect::<std::result::Result<Vec<ArrayRef>, _>>();
-        let batch = columns.and_then(|columns| {
-            let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-            RecordBatch::try_new_with_options(self.schema.clone(), columns, &options)
-        });
-        batch.map(Some).map_err(|error| refused(&self.name, error))
+        let columns = columns.collect::<std::result::Result<Vec<ArrayRef>, _>>()?;
+        let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+        RecordBatch::try_new_with_options(self.schema.clone(), columns, &options)
     }
 }
 

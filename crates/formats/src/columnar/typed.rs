@@ -2,8 +2,6 @@
 
 use std::sync::Arc;
 
-use arrow_array::builder::StringDictionaryBuilder;
-use arrow_array::types::ArrowDictionaryKeyType;
 use arrow_array::types::{
     ArrowPrimitiveType, Date32Type, Decimal32Type, Decimal64Type, Decimal128Type, Float32Type,
     Float64Type, Int8Type, Int16Type, Int32Type, Int64Type, Time32MillisecondType,
@@ -47,17 +45,6 @@ pub(super) fn typed(texts: &StringArray, to: &DataType) -> Option<ArrayRef> {
         DataType::Utf8 => Some(Arc::new(texts.clone())),
         DataType::LargeUtf8 => Some(Arc::new(texts.iter().collect::<LargeStringArray>())),
         DataType::Utf8View => Some(Arc::new(texts.iter().collect::<StringViewArray>())),
-        DataType::Dictionary(key, value) if **value == DataType::Utf8 => match **key {
-            DataType::Int8 => dictionary::<Int8Type>(texts),
-            DataType::Int16 => dictionary::<Int16Type>(texts),
-            DataType::Int32 => dictionary::<Int32Type>(texts),
-            DataType::Int64 => dictionary::<Int64Type>(texts),
-            DataType::UInt8 => dictionary::<UInt8Type>(texts),
-            DataType::UInt16 => dictionary::<UInt16Type>(texts),
-            DataType::UInt32 => dictionary::<UInt32Type>(texts),
-            DataType::UInt64 => dictionary::<UInt64Type>(texts),
-            _ => None,
-        },
         DataType::Boolean => {
             let truth = |text: Option<&str>| match text {
                 None => Some(None),
@@ -104,18 +91,6 @@ pub(super) fn typed(texts: &StringArray, to: &DataType) -> Option<ArrayRef> {
         DataType::Time64(_) => in_unit!(Time64NanosecondType, 1_000_000_000, clock),
         _ => None,
     }
-}
-
-fn dictionary<K: ArrowDictionaryKeyType>(texts: &StringArray) -> Option<ArrayRef> {
-    let mut builder = StringDictionaryBuilder::<K>::new();
-    for text in texts {
-        match text {
-            // More different texts than there are keys for.
-            Some(text) => drop(builder.append(text).ok()?),
-            None => builder.append_null(),
-        }
-    }
-    Some(Arc::new(builder.finish()))
 }
 
 /// A decimal of so many digits, of which the last `scale` are behind the point.

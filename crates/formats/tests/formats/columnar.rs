@@ -204,7 +204,16 @@ fn passed_on(
     change: impl Fn(usize, usize, &str) -> Option<String>,
 ) -> (Schema, Vec<String>) {
     let folder = tempfile::tempdir().unwrap();
-    let path = folder.path().join("out");
+    passed_on_to(&folder.path().join("out"), table, kind, change)
+}
+
+/// The same, to a file that stays.
+fn passed_on_to(
+    path: &Path,
+    table: &mut Table,
+    kind: Columnar,
+    change: impl Fn(usize, usize, &str) -> Option<String>,
+) -> (Schema, Vec<String>) {
     let mut writer = ColumnarWriter::new("out", kind, table.stored_types());
     writer.write_headers(&table.headers().clone(), &[]).unwrap();
     let (mut block, mut nth) = (Block::default(), 0);
@@ -224,8 +233,8 @@ fn passed_on(
         let rows: Vec<usize> = (0..other.rows()).collect();
         writer.write_block(&other, &rows, &Block::new(0)).unwrap();
     }
-    let mixed = writer.finish(File::create(&path).unwrap()).unwrap();
-    let file = File::open(&path).unwrap();
+    let mixed = writer.finish(File::create(path).unwrap()).unwrap();
+    let file = File::open(path).unwrap();
     let schema = match kind {
         Columnar::Parquet => {
             ParquetRecordBatchReaderBuilder::try_new(file).unwrap().schema().clone()
@@ -289,6 +298,48 @@ fn a_type_gives_way_to_cells() {
         ("time", "24:00:01", DataType::Utf8, true),
     ] {
         assert_eq!(changed(column, cell), (want, is_mixed), "{cell} in {column}");
+    }
+}
+
+/// A column has one dictionary in a file, whatever parts of the table have in theirs, and keys that are
+/// enough for all values.
+#[test]
+fn dictionaries_grow_together() {
+    let folder = tempfile::tempdir().unwrap();
+    let lines = |first: usize, distinct: usize| -> RecordBatch {
+        let lines = (0..9000).map(|nth| format!("Line {}", first + nth % distinct));
+        let lines: Vec<Option<String>> =
+            lines.enumerate().map(|(nth, line)| (nth % 5 > 0).then_some(line)).collect();
+        let lines: DictionaryArray<Int8Type> = lines.iter().map(Option::as_deref).collect();
+        RecordBatch::try_from_iter_with_nullable([("line", Arc::new(lines) as ArrayRef, true)])
+            .unwrap()
+    };
+    let rows = |address: &Address| -> Vec<(String, CellKind)> {
+        let (mut table, mut block, mut all) = (open(address), Block::default(), Vec::new());
+        while table.read_block(&mut block).unwrap() {
+            let rows = 0..block.rows();
+            all.extend(rows.map(|row| (block.cell(row, 0).to_owned(), block.kind(row, 0))));
+        }
+        all
+    };
+    for (second, key) in [(10, DataType::Int8), (100, DataType::Int32)] {
+        let batches = [lines(0, 100), lines(second, 90)];
+        let main = write(folder.path(), Columnar::ArrowStream, &batches);
+        let line = |nth: usize| (rows(&main)[nth].0.clone(), rows(&main)[nth + 9000].0.clone());
+        assert_eq!(line(101), ("Line 1".to_owned(), format!("Line {}", second + 11)));
+        for kind in KINDS {
+            let path = folder.path().join("out");
+            let (schema, mixed) = passed_on_to(&path, &mut open(&main), kind, |_, _, _| None);
+            let want = DataType::Dictionary(Box::new(key.clone()), Box::new(DataType::Utf8));
+            assert_eq!((schema.field(0).data_type(), mixed.len()), (&want, 0), "{kind:?}");
+            if kind == Columnar::Arrow {
+                // Not one for each piece in which the rows came.
+                let file = File::open(&path).unwrap();
+                let read = arrow_ipc::reader::FileReader::try_new(file, None).unwrap();
+                assert_eq!(read.num_batches(), 2);
+            }
+            assert_eq!(rows(&Address::File(path)), rows(&main), "{kind:?}");
+        }
     }
 }
 
