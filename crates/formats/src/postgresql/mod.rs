@@ -4,6 +4,7 @@
 //! `PGPASSWORD` or in the usual password file; it is never told to anybody else.
 
 mod connection;
+mod copied_rows;
 mod encryption;
 mod password;
 mod reader;

@@ -4,7 +4,7 @@
 //! takes. What comes from the server is handed over as it comes, so that others may look at it, and
 //! then taken apart.
 
-use std::io::{self, Read};
+use std::io::{self, BufReader, Read};
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread;
 
@@ -12,6 +12,7 @@ use gather_keys_core::table::Headers;
 use postgres::Client;
 
 use super::connection::told;
+use super::copied_rows::CopiedRows;
 use super::value::Spelling;
 use super::{ServerAddress, quoted};
 use crate::error::said;
@@ -54,30 +55,27 @@ pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (
     let spellings: Vec<Spelling> =
         statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
     let headers = Headers::new(&name, headers);
-    // Behind the columns stands another, so that no row is an empty line, which would be none.
-    let copy = format!("copy (select *, 0 from {from}) to stdout csv");
+    let copy = format!("copy (select * from {from}) to stdout");
     let text = tap(Box::new(copied(client, copy)));
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
         hand.headers(headers)?;
-        let failed = |error: csv::Error| match error.into_kind() {
-            csv::ErrorKind::Io(cause) => Error::Read { name: called.clone(), cause },
-            other => {
-                let cause = io::Error::new(io::ErrorKind::InvalidData, format!("{other:?}"));
-                Error::Read { name: called.clone(), cause }
-            }
-        };
-        let mut rows = csv::ReaderBuilder::new().has_headers(false).from_reader(text);
-        let (mut row, mut room) = (csv::StringRecord::new(), String::new());
-        while rows.read_record(&mut row).map_err(failed)? {
-            for (column, spelling) in spellings.iter().enumerate() {
-                let value = row.get(column).unwrap_or_default();
-                let (cell, kind) = spelling.cell(value, &mut room);
-                hand.cell(cell, kind);
+        let mut rows = CopiedRows::new(BufReader::with_capacity(PIECE, text));
+        let mut room = String::new();
+        loop {
+            let mut spellings = spellings.iter();
+            let row = rows.next_row(|value| {
+                if let Some(spelling) = spellings.next() {
+                    let (cell, kind) = spelling.cell(value, &mut room);
+                    hand.cell(cell, kind);
+                }
+            });
+            let is_row = row.map_err(|cause| Error::Read { name: called.clone(), cause })?;
+            if !is_row {
+                return Ok(());
             }
             hand.end_row()?;
         }
-        Ok(())
     })?;
     Ok((streamed, (table, count)))
 }
