@@ -6,7 +6,7 @@
 pub mod column;
 mod packed_keys;
 
-pub(crate) use packed_keys::PackedKeys;
+pub(crate) use packed_keys::{PackedKeys, pack_cells};
 
 use crate::table::{Block, Row, packed};
 use crate::template::{Bound, PartState, Trace, Work};

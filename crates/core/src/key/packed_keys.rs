@@ -1,18 +1,13 @@
 //! The packed keys of many rows, end to end.
 
 use super::Key;
-use crate::table::{Block, Row, packed};
+use crate::table::{Block, Packing, Row};
 use crate::template::{PartState, Work};
-
-/// How long a cell is at most that is copied with what stands behind it.
-const SHORT: usize = 16;
 
 /// Keys in the order in which they came; kept from batch to batch.
 #[derive(Debug, Default)]
 pub(crate) struct PackedKeys {
-    /// The keys, and behind them what is left of others.
-    room: Vec<u8>,
-    filled: usize,
+    packing: Packing,
     /// Where each ends.
     ends: Vec<usize>,
     one: String,
@@ -21,7 +16,7 @@ pub(crate) struct PackedKeys {
 impl PackedKeys {
     /// Forgets all keys.
     pub(crate) fn clear(&mut self) {
-        self.filled = 0;
+        self.packing.clear();
         self.ends.clear();
     }
 
@@ -29,17 +24,15 @@ impl PackedKeys {
     #[inline]
     pub(crate) fn get(&self, nth: usize) -> &[u8] {
         let start = nth.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.room[start..self.ends[nth]]
+        &self.packing.bytes()[start..self.ends[nth]]
     }
 
     /// Adds the key of a row.
     pub(crate) fn pack(&mut self, key: &Key, row: Row<'_>, work: &mut Work) -> PartState {
         self.one.clear();
         let state = key.pack(row, &mut self.one, work);
-        let start = self.filled;
-        self.make_room(self.one.len());
-        self.room[start..self.filled].copy_from_slice(self.one.as_bytes());
-        self.ends.push(self.filled);
+        self.packing.push_packed(self.one.as_bytes());
+        self.ends.push(self.packing.len());
         state
     }
 
@@ -47,58 +40,30 @@ impl PackedKeys {
     /// that the block holds.
     #[inline]
     pub(crate) fn pack_cells(&mut self, block: &Block, row: usize, places: &[usize]) -> PartState {
-        let (text, spans) = block.kept_cells(row);
-        let mut state = PartState::Whole;
-        for &place in places {
-            let (start, end) = (spans[place].start as usize, spans[place].end as usize);
-            if start == end {
-                state = PartState::Blank;
-            }
-            self.push(&text[start..], end - start);
-        }
-        self.ends.push(self.filled);
+        let state = pack_cells(&mut self.packing, block, row, places);
+        self.ends.push(self.packing.len());
         state
     }
+}
 
-    /// Adds a cell, which so many bytes of a text are.
-    #[inline]
-    fn push(&mut self, text: &[u8], length: usize) {
-        let room = self.room.get_mut(self.filled..).unwrap_or_default();
-        // Copying as much as ever takes no longer than finding out how much it is.
-        if length <= SHORT
-            && let Some(cell) = text.first_chunk::<SHORT>()
-            && let Some([first, room @ ..]) = room.first_chunk_mut::<{ SHORT + 1 }>()
-        {
-            *first = length as u8;
-            *room = *cell;
-            self.filled += 1 + length;
-        } else {
-            self.push_long(&text[..length]);
+/// Packs the cells of a row in these places among those that its block holds.
+#[inline]
+pub(crate) fn pack_cells(
+    packing: &mut Packing,
+    block: &Block,
+    row: usize,
+    places: &[usize],
+) -> PartState {
+    let (text, spans) = block.kept_cells(row);
+    let mut state = PartState::Whole;
+    for &place in places {
+        let (start, end) = (spans[place].start as usize, spans[place].end as usize);
+        if start == end {
+            state = PartState::Blank;
         }
+        packing.push((&text[start..], end - start));
     }
-
-    #[cold]
-    fn push_long(&mut self, cell: &[u8]) {
-        let start = self.filled;
-        let mut length = cell.len();
-        self.make_room(packed::LONGEST_LENGTH + cell.len());
-        let mut at = start;
-        packed::each_digit(length, |digit| {
-            self.room[at] = digit;
-            at += 1;
-        });
-        length += at;
-        self.room[at..length].copy_from_slice(cell);
-        self.filled = length;
-    }
-
-    /// Takes so many bytes more.
-    fn make_room(&mut self, more: usize) {
-        self.filled += more;
-        if self.room.len() < self.filled {
-            self.room.resize((2 * self.filled).max(1024), 0);
-        }
-    }
+    state
 }
 
 #[cfg(test)]

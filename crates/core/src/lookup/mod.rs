@@ -22,6 +22,7 @@ mod rule;
 mod search;
 pub(crate) mod shares;
 mod soundness;
+mod taken_as_read;
 mod taken_cells;
 mod taken_in;
 mod values;

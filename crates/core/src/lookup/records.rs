@@ -63,6 +63,15 @@ impl Records {
         self.ends.push((end & (!0 >> (usize::BITS - BITS))) as u32);
     }
 
+    /// Adds records that stand end to end in a text, by where each ends there.
+    pub(super) fn add(&mut self, text: &str, ends: &[usize]) {
+        let before = self.text.len();
+        self.text.push_str(text);
+        for end in ends {
+            self.end_at(before + end);
+        }
+    }
+
     /// Takes texts over behind its own, and leaves none.
     pub(super) fn append(&mut self, other: &mut Self) {
         let before = self.text.len();

@@ -4,6 +4,7 @@ use super::asked_keys::SPARE;
 use super::ranges::Ends;
 use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
+use super::taken_as_read::PackedBlock;
 use super::{Line, Position, Reference, RowId};
 use crate::lookup::index::MOST_ROWS;
 use crate::table::packed::{self, RowCell};
@@ -41,6 +42,7 @@ pub(super) struct TakenIn {
     numbers: Vec<Option<u16>>,
     /// How many rows of this block were kept though nothing asks for them.
     spare: usize,
+    pub(super) packed: PackedBlock,
 }
 
 impl TakenIn {
@@ -110,6 +112,15 @@ impl Reference {
         if block.has_kinds() {
             taken_in.width = self.taken.len();
             taken_in.kinds.resize(taken_in.rows.len() * self.taken.len(), CellKind::Unsaid);
+        }
+        if self.take_in_as_read(block, taken_in) {
+            if block.has_kinds() {
+                for row in 0..block.rows() {
+                    let kinds = self.taken.iter().map(|&column| block.kind(row, column));
+                    taken_in.kinds.extend(kinds);
+                }
+            }
+            return;
         }
         for row in 0..block.rows() {
             let kept = self.take_in_row(Row::of(block, row), taken_in, work);

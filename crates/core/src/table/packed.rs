@@ -7,10 +7,10 @@
 //! cells themselves.
 
 /// Marks a length character that another one follows; without it the length ends here.
-const MORE: u8 = 0x40;
+pub(super) const MORE: u8 = 0x40;
 
 /// How many characters the length of a cell takes at most.
-pub(crate) const LONGEST_LENGTH: usize = 11;
+const LONGEST_LENGTH: usize = 11;
 
 /// Appends one cell to packed cells.
 #[inline]
