@@ -95,7 +95,8 @@ impl Taking {
     pub(super) fn takes_simply(&self, columns: usize) -> bool {
         self.updates.is_empty()
             && self.unmatched != Unmatched::Only
-            && self.takes_all_in_order(columns)
+            && self.cells.len() == columns
+            && self.leads_with_all(columns)
     }
 
     /// Whether a row with this answer goes into the output.
@@ -199,10 +200,17 @@ impl Taking {
         added: &mut Block,
     ) {
         let reference = lookup.reference();
-        if let (Some(one), true) = (given.one, self.takes_all_in_order(reference.taken().len())) {
-            reference.push_taken(reference.row(one), added);
-            return;
-        }
+        let columns = reference.taken().len();
+        let rest = match (given.one, given.at) {
+            (Some(one), at) if self.leads_with_all(columns) => {
+                match at {
+                    Some(at) => reference.push_taken_at(at, one, added),
+                    None => reference.push_taken(reference.row(one), added),
+                }
+                &self.cells[columns..]
+            }
+            _ => &self.cells[..],
+        };
         let single = given.one.map(|one| reference.row(one));
         let one_row = || single.map(|row| reference.taken_cells_at(row, given.at));
         // Taken cells mostly stand in the order of their columns, so that one goes on from the last.
@@ -210,7 +218,7 @@ impl Taking {
         let several = OnceCell::new();
         let givers = || several.get_or_init(|| Givers::new(lookup, row, given));
         let mut text = String::new();
-        for cell in &self.cells {
+        for cell in rest {
             let place = match *cell {
                 AddedCell::Mark(mark) => {
                     add_mark(mark, lookup, row, (given, status), givers, added);
@@ -250,9 +258,11 @@ impl Taking {
         cells.filter(|(_, cell)| **cell == AddedCell::Mark(Mark::Status)).map(|(nth, _)| nth)
     }
 
-    fn takes_all_in_order(&self, columns: usize) -> bool {
+    /// Whether its first cells are all taken cells of a reference with so many taken columns, in their
+    /// order.
+    fn leads_with_all(&self, columns: usize) -> bool {
         let in_order = |(nth, cell): (usize, &AddedCell)| *cell == AddedCell::Taken(nth);
-        self.cells.len() == columns && self.cells.iter().enumerate().all(in_order)
+        self.cells.get(..columns).is_some_and(|cells| cells.iter().enumerate().all(in_order))
     }
 }
 

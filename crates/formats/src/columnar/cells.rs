@@ -26,6 +26,9 @@ use super::repeats::{Bits, Repeats};
 use super::times::{day, moment, span};
 use crate::number::{push_integer, push_real};
 
+/// How many bytes all values of a dictionary may have for each row, to be added whole.
+const EACH: usize = 32;
+
 /// The cells of a column of a batch.
 pub(super) enum Cells<'a> {
     /// All are blank.
@@ -212,8 +215,8 @@ impl<'a> Cells<'a> {
                 let nulls = array.nulls();
                 match Self::of(&**dictionary.values()) {
                     Self::Blank => Self::Blank,
-                    // Few values are worth adding whole, whatever of them comes.
-                    Self::Parts(text, places) if dictionary.values().len() <= array.len() => {
+                    // Short ones are worth adding whole, whatever of them comes.
+                    Self::Parts(text, places) if text.len() <= EACH * array.len() => {
                         Self::Parts(
                             text,
                             Box::new(move |row| {

@@ -29,7 +29,7 @@ pub struct ReadOptions {
     pub pads: bool,
     /// The encoding that the text had before it was decoded.
     pub encoding: Encoding,
-    /// How many bytes are read at a time, and so about how large a block is. 40 KiB by default.
+    /// How many bytes are read at a time, and so about how large a block is. 32 KiB by default.
     pub piece: usize,
 }
 
@@ -40,7 +40,7 @@ impl Default for ReadOptions {
             headers: HeaderRow::Found,
             pads: false,
             encoding: Encoding::UTF_8,
-            piece: 40 << 10,
+            piece: 32 << 10,
         }
     }
 }
