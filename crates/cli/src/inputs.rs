@@ -185,8 +185,10 @@ impl Inputs {
         let mut left = call.memory;
         let mut scratch: Option<Arc<dyn Scratch>> = None;
         let mut rows = Vec::new();
+        // One for all, so that the keys of a row are hashed once for references that it asks with the same.
+        let seed = seed();
         for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
-            let mut builder = found.builder(&plan, &headers, seed());
+            let mut builder = found.builder(&plan, &headers, seed);
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
             let needs_whole = found.needs_whole(own, &updated);

@@ -147,6 +147,7 @@ impl Stages {
     ) {
         let Space { stages, out, corrected, asking, .. } = space;
         let overlay = &self.overlay;
+        asking.begin_block();
         let mut keeps: Vec<bool> = Vec::new();
         let later = self.lookups[from..].iter().zip(&mut stages[from..]);
         for ((lookup, taking), stage) in later {

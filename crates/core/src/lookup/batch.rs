@@ -8,7 +8,7 @@
 use std::hint::black_box;
 
 use super::reference::hash;
-use super::{Answer, Asking, Holder, Lookup, Miss};
+use super::{Answer, Asking, Holder, Lookup, Miss, Seed};
 use crate::key::PackedKeys;
 use crate::table::{Block, Row};
 use crate::template::PartState;
@@ -24,6 +24,21 @@ pub(super) struct Batch {
     /// Where the taken cells begin that stand behind the key of each row, where it was found at once;
     /// [`NOWHERE`] where it was not.
     taken: Vec<usize>,
+    /// What the keys are of, where another lookup may ask with the same ones.
+    made_of: Option<MadeOf>,
+}
+
+/// What the keys of a batch are made of: if another lookup would make them of the same, it finds them
+/// packed and hashed.
+#[derive(Debug, PartialEq, Eq)]
+struct MadeOf {
+    /// The places of the parts in the block.
+    places: Vec<usize>,
+    /// The rows of the block.
+    rows: Vec<usize>,
+    seed: Seed,
+    /// Whether a blank part is one like others.
+    blanks: bool,
 }
 
 const NOWHERE: usize = usize::MAX;
@@ -43,11 +58,27 @@ enum Found {
 }
 
 impl Batch {
-    /// Begins a batch of so many rows.
+    /// Begins with a block, whose rows several lookups may be asked for.
+    pub(super) fn begin_block(&mut self) {
+        self.made_of = None;
+    }
+
+    /// Begins a batch of so many rows, of which nothing is known.
     fn begin(&mut self, count: usize) {
         self.keys.clear();
         self.hashes.clear();
         self.found.clear();
+        self.made_of = None;
+        self.begin_search(count);
+    }
+
+    /// Begins to search for so many rows, whose keys are there.
+    fn begin_search(&mut self, count: usize) {
+        for step in &mut self.found {
+            if let Found::Candidate(_) = step {
+                *step = Found::Nothing;
+            }
+        }
         self.starts.clear();
         self.starts.resize(count, NOWHERE);
     }
@@ -79,23 +110,18 @@ impl Lookup {
             return;
         }
         let Asking { work, batch, .. } = asking;
-        batch.begin(count);
         let places = own.and_then(|(block, of)| Some((block, of, self.key.places(block)?)));
-        match &places {
-            Some((block, of, places)) => {
-                for &row in *of {
-                    let state = batch.keys.pack_cells(block, row, places);
-                    self.take_key(state, batch);
-                }
-            }
+        match places {
+            Some((block, of, places)) => self.take_cells(block, of, places, batch),
             None => {
+                batch.begin(count);
                 for nth in 0..count {
                     let state = batch.keys.pack(&self.key, row(nth), work);
                     self.take_key(state, batch);
                 }
             }
         }
-        let Batch { keys, hashes, found, starts, taken } = batch;
+        let Batch { keys, hashes, found, starts, taken, .. } = batch;
         let reference = &self.reference;
         // What is read here is needed soon; until then it is on its way.
         let index = &reference.index;
@@ -153,6 +179,25 @@ impl Lookup {
             answers.push(answer);
             taken.push(if matches!(answer, Answer::Matched(_)) { behind } else { NOWHERE });
         }
+    }
+
+    /// Takes the keys of these rows of a block, whose parts are the cells in these places, unless they are
+    /// there from another lookup.
+    fn take_cells(&self, block: &Block, of: &[usize], places: Vec<usize>, batch: &mut Batch) {
+        let (seed, blanks) = (self.reference.seed, self.reference.matches_blanks());
+        let is_there = batch.made_of.as_ref().is_some_and(|made| {
+            (made.seed, made.blanks) == (seed, blanks) && made.places == places && made.rows == of
+        });
+        if is_there {
+            batch.begin_search(of.len());
+            return;
+        }
+        batch.begin(of.len());
+        for &row in of {
+            let state = batch.keys.pack_cells(block, row, &places);
+            self.take_key(state, batch);
+        }
+        batch.made_of = Some(MadeOf { places, rows: of.to_vec(), seed, blanks });
     }
 
     /// Takes the key that was packed last, which is in such a state.

@@ -123,6 +123,7 @@ impl ReferenceBuilder {
                 values: Arc::default(),
                 touched: 0,
                 cells: Cells::default(),
+                seed,
                 hasher: RandomState::with_seeds(a, b, c, d),
                 index: Index::new(),
                 repeats: Vec::new(),

@@ -84,6 +84,7 @@ impl Reference {
             touched: 0,
             taken_kinds: Vec::new(),
             cells: Cells::default(),
+            seed: self.seed,
             hasher: self.hasher.clone(),
             index: Index::new(),
             repeats: Vec::new(),

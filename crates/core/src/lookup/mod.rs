@@ -129,6 +129,11 @@ impl Asking {
         &self.named
     }
 
+    /// Begins with the rows of a block, for which several lookups may be asked.
+    pub(crate) fn begin_block(&mut self) {
+        self.batch.begin_block();
+    }
+
     /// Where the taken cells of the answer to a row begin, of those that were answered together, where
     /// the answer is one row whose place is known.
     #[inline]

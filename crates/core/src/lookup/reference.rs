@@ -71,6 +71,8 @@ pub struct Reference {
     /// The kinds of the taken cells, row by row; empty where none was said.
     pub(super) taken_kinds: Vec<CellKind>,
     pub(super) cells: Cells,
+    /// What the hash is seeded by.
+    pub(super) seed: Seed,
     pub(super) hasher: RandomState,
     pub(super) index: Index,
     /// For each holder that repeats a key: the first one, and it; sorted.

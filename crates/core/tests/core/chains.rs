@@ -59,6 +59,45 @@ proptest! {
         prop_assert_eq!(both, out(&between, vec![(&second, names())], 1));
     }
 
+    /// References that a row asks with the same key, which is made but once, give what one run after the
+    /// other gives.
+    #[test]
+    fn the_same_key_may_ask_again(
+        main in table(2, 8),
+        references in prop::collection::vec(
+            (
+                table(2, 8),
+                prop::sample::select(vec!["Id = K", "Id = K", "X = K", "Id | upper = K | upper"]),
+                prop::sample::select(vec!["report", "first", "every"]),
+                any::<bool>(),
+            ),
+            2..4,
+        ),
+        (block_rows, threads) in (1_usize..4, 1_usize..4),
+    ) {
+        let named = |nth: usize| format!("V{nth}");
+        let plans: Vec<ReferencePlan> = (0..)
+            .zip(&references)
+            .map(|(nth, (_, on, rule, match_blanks))| ReferencePlan {
+                match_blanks: *match_blanks,
+                ..plan("r", &[on], &format!("V as {}", named(nth)), rule)
+            })
+            .collect();
+        let tables =
+            |nth: usize| vec![Memory::new("r", &["K", "V"], &references[nth].0, block_rows)];
+        let source = Memory::new("main", &["Id", "X"], &main, block_rows);
+        let together = plans.iter().enumerate().map(|(nth, plan)| (plan, tables(nth))).collect();
+        let together = out(&source, together, threads);
+        let (mut rows, mut headers) = (main, vec!["Id".to_owned(), "X".to_owned()]);
+        for (nth, plan) in plans.iter().enumerate() {
+            let names: Vec<&str> = headers.iter().map(String::as_str).collect();
+            let between = Memory::new("between", &names, &rows, block_rows);
+            rows = out(&between, vec![(plan, tables(nth))], 1);
+            headers.push(named(nth));
+        }
+        prop_assert_eq!(together, rows);
+    }
+
     /// Cut into several tables, with their columns in any order, a reference is what it was, but
     /// that a row is known by its table and its number there.
     #[test]
