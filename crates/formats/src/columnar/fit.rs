@@ -38,8 +38,13 @@ impl Left {
     const TIME: Self = Self(1 << 7);
     const TRUTH: Self = Self(1 << 8);
     const ALL: Self = Self((1 << 9) - 1);
+    /// Those of numbers, of days and moments, and all that a column need not have had.
+    const NUMBER: Self = Self(Self::INTEGER.0 | Self::REAL.0 | Self::DECIMAL.0);
+    const DAY: Self = Self(Self::DATE.0 | Self::MOMENT.0 | Self::ZONED.0);
+    const NARROWER: Self = Self(Self::ALL.0 & !Self::STORED.0);
     const NONE: Self = Self(0);
 
+    /// Whether one of these is left.
     fn has(self, one: Self) -> bool {
         self.0 & one.0 != 0
     }
@@ -87,24 +92,31 @@ impl Fit {
         }
         self.any = true;
         self.is_typed |= !matches!(kind, CellKind::Text | CellKind::Unsaid);
+        if !self.left.has(Left::NARROWER) {
+            return;
+        }
         let mut left = Left::STORED;
+        let is_number = self.left.has(Left::NUMBER);
+        let is_plain = is_number && is_plain_number(text);
         let digits = match kind {
-            CellKind::Number => digits(text),
-            CellKind::Unsaid if is_plain_number(text) => digits(text),
+            CellKind::Number if is_number => digits(text),
+            CellKind::Unsaid if is_plain => digits(text),
             _ => None,
         };
         if let Some((whole, scale)) = digits {
             self.whole = self.whole.max(whole);
             self.scale = self.scale.max(scale);
-            // A plain number has few enough digits; its last zeros are no part of it.
-            let is_real = kind == CellKind::Unsaid
+            // A plain number has few enough digits; the last zeros of one that says no kind are no part
+            // of it.
+            let is_real = is_plain
+                && (kind == CellKind::Unsaid || scale == 0 || !text.ends_with('0'))
                 || text.parse::<f64>().is_ok_and(|number| number.to_string() == text);
             left = left
                 .with(Left::DECIMAL, true)
                 .with(Left::INTEGER, scale == 0 && text.parse::<i64>().is_ok())
                 .with(Left::REAL, is_real);
         }
-        if matches!(kind, CellKind::Date | CellKind::Unsaid) {
+        if self.left.has(Left::DAY) && matches!(kind, CellKind::Date | CellKind::Unsaid) {
             let is_day = is_date(text);
             let (local, has_zone) = match text.strip_suffix('Z') {
                 Some(local) => (local, true),
@@ -223,7 +235,10 @@ fn digits(text: &str) -> Option<(usize, usize)> {
 
 /// Whether a text is a day, `2026-05-19`.
 fn is_date(text: &str) -> bool {
-    text.len() == 10 && text.is_ascii() && text.parse::<Date>().is_ok()
+    let is_like_one = text.len() == 10
+        && text.is_ascii()
+        && text.bytes().filter(|sign| *sign == b'-').count() == 2;
+    is_like_one && text.parse::<Date>().is_ok()
 }
 
 /// Whether a text is a time of a day, `10:20:00` or with up to six digits behind the second.
@@ -239,4 +254,53 @@ fn is_time(text: &str) -> bool {
         && !clock.ends_with("60")
         && (1..=6).contains(&behind.len())
         && text.parse::<Time>().is_ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// The type of a column does not depend on the order of its cells, nor on how they are noted in
+        /// parts; and each cell alone would leave it as well.
+        #[test]
+        fn the_type_is_one_that_each_cell_leaves(
+            cells in prop::collection::vec(
+                (
+                    "[1-9][0-9]{0,2}(\\.[0-9]{1,2})?|2026-0[1-9]-1[0-9](T10:20:0[0-9]Z?)?|true|10:20:30|x|",
+                    prop::sample::select(vec![
+                        CellKind::Unsaid,
+                        CellKind::Number,
+                        CellKind::Date,
+                        CellKind::Time,
+                        CellKind::Truth,
+                        CellKind::Text,
+                    ]),
+                ),
+                1..6,
+            ),
+            cut in 0..6_usize,
+        ) {
+            let of = |cells: &[(String, CellKind)]| {
+                let mut fit = Fit::default();
+                for (text, kind) in cells {
+                    fit.note(text, *kind);
+                }
+                fit
+            };
+            let whole = of(&cells);
+            let mut turned = cells.clone();
+            turned.reverse();
+            let (one, other) = cells.split_at(cut.min(cells.len()));
+            let mut merged = of(one);
+            merged.merge(&of(other));
+            let each = cells.chunks(1).map(of);
+            let all = each.fold(Left::ALL, |left, fit| left.and(fit.left));
+            prop_assert_eq!(whole.chosen(None), of(&turned).chosen(None));
+            prop_assert_eq!(whole.chosen(None), merged.chosen(None));
+            prop_assert_eq!(whole.left, all);
+        }
+    }
 }

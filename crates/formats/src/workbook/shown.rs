@@ -50,28 +50,37 @@ impl Shown {
 
 /// Whether a text is a number written in the plain way, and no code.
 pub(crate) fn is_plain_number(text: &str) -> bool {
-    number(text).is_some()
+    decimals(text).is_some()
 }
 
-/// A decimal of no more digits than a workbook's number holds, with no needless signs before it.
+/// A number written in the plain way.
 fn number(text: &str) -> Option<Shown> {
-    let unsigned = text.strip_prefix('-').unwrap_or(text);
-    let (whole, decimals) = match unsigned.split_once('.') {
-        Some((whole, decimals)) => (whole, Some(decimals)),
+    let decimals = decimals(text)?;
+    Some(Shown::Number(text.parse().ok()?, decimals))
+}
+
+/// How many decimals a number has that has no more digits than a workbook's number holds, and no needless
+/// signs before it.
+fn decimals(text: &str) -> Option<usize> {
+    let unsigned = text.strip_prefix('-').unwrap_or(text).as_bytes();
+    let point = unsigned.iter().position(|sign| *sign == b'.');
+    let (whole, decimals) = match point {
+        Some(point) => (&unsigned[..point], Some(&unsigned[point + 1..])),
         None => (unsigned, None),
     };
-    let is_digits = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
+    let is_digits = |text: &[u8]| !text.is_empty() && text.iter().all(u8::is_ascii_digit);
     let is_plain = is_digits(whole)
         && decimals.is_none_or(is_digits)
-        && (whole == "0" || !whole.starts_with('0'))
+        && (whole == b"0" || !whole.starts_with(b"0"))
         && text != "-0";
-    let decimals = decimals.unwrap_or_default();
-    let significant = format!("{whole}{decimals}");
-    let significant = significant.trim_start_matches('0').len();
-    if !is_plain || significant > DIGITS {
+    if !is_plain {
         return None;
     }
-    Some(Shown::Number(text.parse().ok()?, decimals.len()))
+    let decimals = decimals.unwrap_or_default();
+    let zeros = |text: &[u8]| text.iter().take_while(|digit| **digit == b'0').count();
+    let significant =
+        if whole == b"0" { decimals.len() - zeros(decimals) } else { whole.len() + decimals.len() };
+    (significant <= DIGITS).then_some(decimals.len())
 }
 
 /// A date, or a date with a time, in ISO 8601.
@@ -130,7 +139,27 @@ fn time(text: &str) -> Option<f64> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        /// A plain number is one whose text comes back from a decimal, but for zeros at its end, and whose
+        /// digits are few.
+        #[test]
+        fn plain_numbers_come_back(text in "-?[0-9]{0,9}(\\.[0-9]{0,9})?|-?0?\\.?0{0,3}[0-9]{13,17}") {
+            let is_plain = is_plain_number(&text);
+            let digits = text.trim_start_matches(['-', '0', '.']).bytes();
+            let significant = digits.filter(u8::is_ascii_digit).count();
+            let back = text.parse::<f64>().map(|number| {
+                let decimals = text.split_once('.').map_or(0, |(_, decimals)| decimals.len());
+                format!("{number:.decimals$}")
+            });
+            let ends = text.ends_with('.') || text == "-0";
+            let comes_back = back.is_ok_and(|back| back == text) && !ends;
+            prop_assert_eq!(is_plain, comes_back && significant <= DIGITS, "{}", text);
+        }
+    }
 
     #[test]
     fn cells_become_what_they_are() {
