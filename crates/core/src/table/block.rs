@@ -7,10 +7,9 @@
 //! back unchanged.
 
 use std::ops::Range;
-use std::sync::Arc;
 
 use super::packed::ROOM;
-use super::{Before, CellKind, Lines};
+use super::{Before, CellKind, KeptColumns, Lines};
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -38,62 +37,6 @@ pub struct Block {
 
 /// The most text that a block holds: places in it are told by 32 bits. Tests reach it sooner.
 const MOST_TEXT: usize = if cfg!(test) { 1 << 16 } else { u32::MAX as usize };
-
-/// The columns of a table of which a block holds the cells; nothing is kept of others.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct KeptColumns {
-    all: usize,
-    kept: usize,
-    /// For each column of the table its place among the kept ones; `None` when all are kept.
-    places: Option<Arc<[u32]>>,
-}
-
-/// Columns in the order of their table, each once.
-///
-/// ```
-/// use gather_keys_core::table::ascending;
-///
-/// assert_eq!(ascending(&[4, 0, 4]), [0, 4]);
-/// ```
-pub fn ascending(columns: &[usize]) -> Vec<usize> {
-    let mut columns = columns.to_vec();
-    columns.sort_unstable();
-    columns.dedup();
-    columns
-}
-
-impl KeptColumns {
-    /// All columns of a table that has so many.
-    pub fn all(columns: usize) -> Self {
-        Self { all: columns, kept: columns, places: None }
-    }
-
-    /// These columns, which ascend, of a table that has so many.
-    pub fn only(kept: &[usize], columns: usize) -> Self {
-        let place = |column| kept.binary_search(&column).map_or(u32::MAX, |place| place as u32);
-        Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
-    }
-
-    /// How many they are.
-    #[inline]
-    pub(super) fn count(&self) -> usize {
-        self.kept
-    }
-
-    /// The place of a column of the table among the kept ones, if it is one of them.
-    pub(crate) fn kept_place(&self, column: usize) -> Option<usize> {
-        let is_there = |place: &usize| column < self.all && *place < self.kept;
-        Some(column)
-            .filter(|&column| column < self.all)
-            .map(|column| self.place(column))
-            .filter(is_there)
-    }
-
-    #[inline]
-    fn place(&self, column: usize) -> usize {
-        self.places.as_ref().map_or(column, |places| places[column] as usize)
-    }
-}
 
 /// Where a cell stands in the text of its block, in bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -343,7 +286,7 @@ impl Block {
         if other.has_kinds() || self.has_kinds() {
             return self.push_cells_of(other, row);
         }
-        let spans = &other.cells[row * other.columns.kept..][..other.columns.kept];
+        let spans = &other.cells[row * other.columns.count()..][..other.columns.count()];
         let (Some(first), Some(last)) = (spans.first(), spans.last()) else { return };
         let from = first.start - ROOM.len_utf8() as u32;
         let text = &other.text[from as usize..last.end as usize];
@@ -364,7 +307,7 @@ impl Block {
     /// When the block has no such row or cell, or its cells are slices of a text.
     #[inline]
     pub fn row_with_room(&self, row: usize, first: usize) -> (&str, impl Iterator<Item = usize>) {
-        let kept = self.columns.kept;
+        let kept = self.columns.count();
         let spans = &self.cells[row * kept + first..(row + 1) * kept];
         let begin = |span: &Span| span.start as usize - ROOM.len_utf8();
         let from = spans.first().map_or(0, begin);
@@ -378,7 +321,7 @@ impl Block {
     /// # Panics
     /// When the block has no such rows or cell.
     pub fn rows_with_room(&self, rows: Range<usize>, first: usize) -> &[u8] {
-        let kept = self.columns.kept;
+        let kept = self.columns.count();
         let spans = &self.cells[rows.start * kept..rows.end * kept];
         let from = spans.get(first).map_or(0, |span| span.start as usize);
         let upto = spans.last().map_or(0, |span| span.end as usize);
@@ -397,12 +340,12 @@ impl Block {
 
     /// How many columns each row has.
     pub fn columns(&self) -> usize {
-        self.columns.all
+        self.columns.all_columns()
     }
 
     /// How many rows the block holds.
     pub fn rows(&self) -> usize {
-        self.cells.len().checked_div(self.columns.kept).unwrap_or(self.lines.rows() as usize)
+        self.cells.len().checked_div(self.columns.count()).unwrap_or(self.lines.rows() as usize)
     }
 
     /// The text of a cell; rows and columns count from 0 within the block.
@@ -411,7 +354,7 @@ impl Block {
     /// When the block has no such cell, or holds none of the column.
     #[inline]
     pub fn cell(&self, row: usize, column: usize) -> &str {
-        let place = row * self.columns.kept + self.columns.place(column);
+        let place = row * self.columns.count() + self.columns.place(column);
         let Span { start, end } = self.cells[place];
         &self.text[start as usize..end as usize]
     }
@@ -419,7 +362,7 @@ impl Block {
     /// The text of all cells, and where in it those of a row stand that the block holds.
     #[inline]
     pub(crate) fn kept_cells(&self, row: usize) -> (&[u8], &[Span]) {
-        let kept = self.columns.kept;
+        let kept = self.columns.count();
         (self.text.as_bytes(), &self.cells[row * kept..][..kept])
     }
 
@@ -432,7 +375,7 @@ impl Block {
         if self.kinds.is_empty() {
             return CellKind::Unsaid;
         }
-        self.kinds[row * self.columns.kept + self.columns.place(column)]
+        self.kinds[row * self.columns.count() + self.columns.place(column)]
     }
 
     /// Whether any kind is said.
@@ -467,7 +410,7 @@ impl Block {
     #[inline]
     pub fn place_in_row(&self, row: usize, column: usize) -> Option<Range<usize>> {
         let own = self.own.get(row)?;
-        let span = self.cells[row * self.columns.kept + self.columns.place(column)];
+        let span = self.cells[row * self.columns.count() + self.columns.place(column)];
         let is_within = own.start <= span.start && span.end <= own.content_end;
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }

@@ -1,6 +1,7 @@
 //! Blocks as bytes, to wait in a scratch.
 
-use super::block::{Block, KeptColumns, RowBytes, Span};
+use super::KeptColumns;
+use super::block::{Block, RowBytes, Span};
 use super::scratch::{numbers, push_numbers};
 use super::{CellKind, Lines};
 
