@@ -1,14 +1,17 @@
 //! Writing a columnar file.
 
 use std::io::Write;
+use std::sync::mpsc::sync_channel;
+use std::thread;
 
+use arrow_array::RecordBatch;
 use arrow_ipc::writer::{FileWriter, StreamWriter};
 use gather_keys_core::table::{Headers, Overlay, Sink};
 use parquet::arrow::ArrowWriter;
 use parquet::basic::Compression;
 use parquet::file::properties::WriterProperties;
 
-use super::spool::{Spool, TextBatch, TextRenderer};
+use super::spool::{Spool, Spooled, TextBatch, TextRenderer};
 use super::{Columnar, StoredType};
 use crate::{Error, Result};
 
@@ -53,30 +56,44 @@ impl ColumnarWriter {
                 };
                 let writer = ArrowWriter::try_new(output, schema, Some(properties));
                 let mut writer = writer.map_err(failed)?;
-                while let Some(batch) = spooled.next_typed()? {
-                    writer.write(&batch).map_err(failed)?;
-                }
+                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.close().map_err(failed)?;
             }
             Columnar::Arrow => {
                 let failed = |error| unwritten(&name, Box::new(error));
                 let mut writer = FileWriter::try_new_buffered(output, &schema).map_err(failed)?;
-                while let Some(batch) = spooled.next_typed()? {
-                    writer.write(&batch).map_err(failed)?;
-                }
+                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
             Columnar::ArrowStream => {
                 let failed = |error| unwritten(&name, Box::new(error));
                 let mut writer = StreamWriter::try_new_buffered(output, &schema).map_err(failed)?;
-                while let Some(batch) = spooled.next_typed()? {
-                    writer.write(&batch).map_err(failed)?;
-                }
+                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
         }
         Ok(spooled.mixed)
     }
+}
+
+/// Writes all batches, each while the next one is given its types.
+fn each_batch(
+    spooled: &mut Spooled,
+    mut write: impl FnMut(&RecordBatch) -> Result<()>,
+) -> Result<()> {
+    let (send, batches) = sync_channel(1);
+    thread::scope(|scope| {
+        scope.spawn(move || {
+            while let Some(next) = spooled.next_typed().transpose() {
+                let is_last = next.is_err();
+                // Nobody waits for it any more when the one before could not be written.
+                if send.send(next).is_err() || is_last {
+                    return;
+                }
+            }
+        });
+        batches.into_iter().try_for_each(|batch| write(&batch?))
+    })
 }
 
 /// The error of the system, where it is one.
