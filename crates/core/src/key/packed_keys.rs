@@ -38,7 +38,7 @@ impl PackedKeys {
 
     /// Adds the key of a row whose parts are cells of it as they stand, in these places among those
     /// that the block holds.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn pack_cells(&mut self, block: &Block, row: usize, places: &[usize]) -> PartState {
         let state = pack_cells(&mut self.packing, block, row, places);
         self.ends.push(self.packing.len());
@@ -47,7 +47,7 @@ impl PackedKeys {
 }
 
 /// Packs the cells of a row in these places among those that its block holds.
-#[inline]
+#[inline(always)]
 pub(crate) fn pack_cells(
     packing: &mut Packing,
     block: &Block,

@@ -42,7 +42,7 @@ impl Packing {
     }
 
     /// Adds a cell behind its length.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn push(&mut self, (text, length): CellAt<'_>) {
         if !self.push_short(length as u8, (text, length)) {
             self.push_length(length);
@@ -65,7 +65,7 @@ impl Packing {
     }
 
     /// Adds a byte and a short cell, where there is room for more than it.
-    #[inline]
+    #[inline(always)]
     fn push_short(&mut self, before: u8, (text, length): CellAt<'_>) -> bool {
         let room = self.room.get_mut(self.filled..).unwrap_or_default();
         if length <= SHORT
