@@ -1,19 +1,23 @@
 //! How fast each format is read, beside the bare reading loop of the library that it is read by.
 //!
-//! A server is measured where `GATHER_KEYS_TEST_SERVER` names one.
+//!     cargo bench -p gather-keys-formats --bench formats -- [NAME]
+//!
+//! The two are measured in turns, since a machine that others use as well is fast at one time and slow
+//! at another; what counts is the ratio of each round. A server is measured where
+//! `GATHER_KEYS_TEST_SERVER` names one.
 
 // A benchmark that can't go on should say so at once.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::unwrap_used, clippy::print_stdout, missing_docs)]
 
 use std::fs::File;
 use std::hint::black_box;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
+use std::time::Instant;
 
 use arrow_array::RecordBatch;
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use calamine::{Reader as _, Xlsx};
-use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
@@ -24,6 +28,9 @@ use gather_keys_formats::{Address, Described, Error, Table};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 const ROWS: usize = 200_000;
+
+/// How often each is measured.
+const ROUNDS: usize = 15;
 
 /// Rows of harvest, as any format has them.
 fn fill<S: Sink<Error = Error>>(sink: &mut S) {
@@ -81,16 +88,42 @@ fn columnar(path: &Path, kind: Columnar) {
     writer.finish(File::create(path).unwrap()).unwrap();
 }
 
-fn formats(criterion: &mut Criterion) {
+/// Measures a reading of a table by us, and by the library alone.
+fn measure(name: &str, address: &Address, bare: &dyn Fn() -> usize) {
+    let asked: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
+    if !asked.is_empty() && !asked.iter().any(|part| name.contains(&part[..])) {
+        return;
+    }
+    assert_eq!((read(address), bare()), (ROWS, ROWS), "{name}");
+    let time = |read: &dyn Fn() -> usize| {
+        let began = Instant::now();
+        black_box(read());
+        began.elapsed().as_secs_f64() * 1e3
+    };
+    let (mut ours, mut library, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        let (by_us, by_library) = (time(&|| read(address)), time(bare));
+        ours.push(by_us);
+        library.push(by_library);
+        ratios.push(by_library / by_us);
+    }
+    for times in [&mut ours, &mut library, &mut ratios] {
+        times.sort_by(f64::total_cmp);
+    }
+    let half = ROUNDS / 2;
+    println!(
+        "{name:<20} ours {:>7.1} ms, library {:>7.1} ms, library by ours {:.2} ({:.2} to {:.2})",
+        ours[half],
+        library[half],
+        ratios[half],
+        ratios[1],
+        ratios[ROUNDS - 2]
+    );
+}
+
+fn main() {
     let folder = tempfile::tempdir().unwrap();
     let at = |name: &str| folder.path().join(name);
-    let mut group = criterion.benchmark_group("read");
-    group.sample_size(10).throughput(Throughput::Elements(ROWS as u64));
-    let mut pair = |name: &str, address: &Address, bare: &dyn Fn() -> usize| {
-        assert_eq!((read(address), bare()), (ROWS, ROWS), "{name}");
-        group.bench_function(format!("{name}/ours"), |bench| bench.iter(|| read(address)));
-        group.bench_function(format!("{name}/library"), |bench| bench.iter(bare));
-    };
 
     // A loop over batches looks at nothing in them; one that gives the text of each cell does, as ours.
     let path = at("t.parquet");
@@ -99,11 +132,11 @@ fn formats(criterion: &mut Criterion) {
         let builder = ParquetRecordBatchReaderBuilder::try_new(File::open(&path).unwrap());
         builder.unwrap().with_batch_size(4096).build().unwrap().map(Result::unwrap)
     };
-    pair("parquet by batches", &Address::File(path.clone()), &|| {
+    measure("parquet by batches", &Address::File(path.clone()), &|| {
         batches().map(|batch| black_box(batch).num_rows()).sum()
     });
-    pair("parquet by cells", &Address::File(path.clone()), &|| texts_of(batches()));
-    pair("parquet by rows", &Address::File(path.clone()), &|| {
+    measure("parquet by cells", &Address::File(path.clone()), &|| texts_of(batches()));
+    measure("parquet by rows", &Address::File(path.clone()), &|| {
         use parquet::file::reader::FileReader;
         let file = File::open(&path).unwrap();
         let reader = parquet::file::reader::SerializedFileReader::new(file).unwrap();
@@ -119,16 +152,16 @@ fn formats(criterion: &mut Criterion) {
         let reader = arrow_ipc::reader::FileReader::try_new_buffered(file, None);
         reader.unwrap().map(Result::unwrap)
     };
-    pair("arrow by batches", &Address::File(path.clone()), &|| {
+    measure("arrow by batches", &Address::File(path.clone()), &|| {
         batches().map(|batch| black_box(batch).num_rows()).sum()
     });
-    pair("arrow by cells", &Address::File(path.clone()), &|| texts_of(batches()));
+    measure("arrow by cells", &Address::File(path.clone()), &|| texts_of(batches()));
 
     let path = at("t.xlsx");
     let mut writer = WorkbookWriter::new("t", None, true).unwrap();
     fill(&mut writer);
     writer.finish(&[], File::create(&path).unwrap()).unwrap();
-    pair("workbook", &Address::File(path.clone()), &|| {
+    measure("workbook", &Address::File(path.clone()), &|| {
         let mut xlsx: Xlsx<_> = calamine::open_workbook(&path).unwrap();
         let name = xlsx.sheet_names()[0].clone();
         let mut cells = xlsx.worksheet_cells_reader(&name).unwrap();
@@ -143,7 +176,7 @@ fn formats(criterion: &mut Criterion) {
     let mut writer = JsonWriter::new("t", File::create(&path).unwrap(), true);
     fill(&mut writer);
     writer.finish().unwrap();
-    pair("json lines", &Address::File(path.clone()), &|| {
+    measure("json lines", &Address::File(path.clone()), &|| {
         let lines = BufReader::new(File::open(&path).unwrap()).lines();
         let row = |line: String| black_box(serde_json::from_str::<serde_json::Value>(&line));
         lines.filter(|line| row(line.as_ref().unwrap().clone()).is_ok()).count()
@@ -153,7 +186,7 @@ fn formats(criterion: &mut Criterion) {
     let mut writer = DatabaseWriter::begin("t", &path, "t", false).unwrap();
     fill(&mut writer);
     writer.commit().unwrap();
-    pair("sqlite", &Address::File(path.clone()), &|| {
+    measure("sqlite", &Address::File(path.clone()), &|| {
         let database = rusqlite::Connection::open(&path).unwrap();
         let mut statement = database.prepare("select * from t").unwrap();
         let (mut rows, mut count) = (statement.query([]).unwrap(), 0);
@@ -171,15 +204,11 @@ fn formats(criterion: &mut Criterion) {
         fill(&mut writer);
         writer.send().unwrap();
         writer.commit().unwrap();
-        pair("postgresql", &Address::Server(address), &|| {
+        measure("postgresql", &Address::Server(address), &|| {
             use postgres::fallible_iterator::FallibleIterator;
             let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
             let rows = client.query_raw("select * from bench", &[] as &[&str]).unwrap();
             rows.map(|row| Ok(black_box(row))).count().unwrap()
         });
     }
-    group.finish();
 }
-
-criterion_group!(benches, formats);
-criterion_main!(benches);
