@@ -40,6 +40,11 @@ const LOOKED_AT: usize = 32;
 /// sooner.
 const MOST_UNPACKED: u64 = if cfg!(test) { 1 << 20 } else { 2 << 30 };
 
+/// From how many bytes on, and from how many times its packed size on, a part is taken for a bomb: one cell
+/// of it may fill the memory. What people and programs write packs to a fiftieth at best.
+const LARGE: u64 = MOST_UNPACKED / 8;
+const MOST_TIMES: u64 = 100;
+
 /// The parts that are held in memory: the texts that cells share, and the whole of an ODS.
 const HELD: [&str; 2] = ["sharedStrings.xml", "content.xml"];
 
@@ -232,8 +237,10 @@ impl Worker {
             let Ok(part) = archive.by_index_raw(nth) else { continue };
             let is_held =
                 part.name().is_ok_and(|part| HELD.iter().any(|name| part.ends_with(name)));
-            if is_held && part.size() > MOST_UNPACKED {
-                let said = format!("its texts unpack to {} MiB", part.size() >> 20);
+            let is_bomb = part.size() > LARGE && part.size() / MOST_TIMES > part.compressed_size();
+            if is_held && part.size() > MOST_UNPACKED || is_bomb {
+                let what = if is_held { "its texts unpack" } else { "a part of it unpacks" };
+                let said = format!("{what} to {} MiB", part.size() >> 20);
                 let mend = "save the worksheet as CSV";
                 return Err(Error::Unread { name: self.name.clone(), said, mend });
             }
@@ -496,13 +503,18 @@ mod tests {
     fn a_workbook_that_would_fill_the_memory_is_refused() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("bomb.xlsx");
-        let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
-        let options = zip::write::SimpleFileOptions::default();
-        archive.start_file("xl/sharedStrings.xml", options).unwrap();
-        (0..3).for_each(|_| archive.write_all(&vec![b' '; 1 << 20]).unwrap());
-        archive.finish().unwrap();
-        assert!(path.metadata().unwrap().len() < 1 << 16);
-        let error = open("bomb.xlsx", &path, None, HeaderRow::Found).err().unwrap().to_string();
-        assert!(error.contains("its texts unpack to 3 MiB; save the worksheet"), "{error}");
+        for (part, want) in [
+            ("sharedStrings", "its texts unpack to 3 MiB; save the worksheet"),
+            ("worksheets/sheet1", "a part of it unpacks to 3 MiB; save the worksheet"),
+        ] {
+            let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
+            let options = zip::write::SimpleFileOptions::default();
+            archive.start_file(format!("xl/{part}.xml"), options).unwrap();
+            (0..3).for_each(|_| archive.write_all(&vec![b' '; 1 << 20]).unwrap());
+            archive.finish().unwrap();
+            assert!(path.metadata().unwrap().len() < 1 << 16);
+            let error = open("bomb.xlsx", &path, None, HeaderRow::Found).err().unwrap().to_string();
+            assert!(error.contains(want), "{error}");
+        }
     }
 }
