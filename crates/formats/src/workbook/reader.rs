@@ -41,7 +41,7 @@ const LOOKED_AT: usize = 32;
 const MOST_UNPACKED: u64 = if cfg!(test) { 1 << 20 } else { 2 << 30 };
 
 /// From how many bytes on, and from how many times its packed size on, a part is taken for a bomb: one cell
-/// of it may fill the memory. What people and programs write packs to a fiftieth at best.
+/// of it may fill the memory. A worksheet of nothing but equal cells packs to a thirteenth.
 const LARGE: u64 = MOST_UNPACKED / 8;
 const MOST_TIMES: u64 = 100;
 
