@@ -43,7 +43,7 @@ const MOST_UNPACKED: u64 = if cfg!(test) { 1 << 20 } else { 2 << 30 };
 /// From how many bytes on, and from how many times its packed size on, a part is taken for a bomb: one cell
 /// of it may fill the memory. A worksheet of nothing but equal cells packs to a thirteenth.
 const LARGE: u64 = MOST_UNPACKED / 8;
-const MOST_TIMES: u64 = 100;
+const MOST_TIMES: u64 = 50;
 
 /// The parts that are held in memory: the texts that cells share, and the whole of an ODS.
 const HELD: [&str; 2] = ["sharedStrings.xml", "content.xml"];
