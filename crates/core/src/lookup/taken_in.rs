@@ -113,17 +113,9 @@ impl Reference {
             taken_in.width = self.taken.len();
             taken_in.kinds.resize(taken_in.rows.len() * self.taken.len(), CellKind::Unsaid);
         }
-        if self.take_in_as_read(block, taken_in) {
-            if block.has_kinds() {
-                for row in 0..block.rows() {
-                    let kinds = self.taken.iter().map(|&column| block.kind(row, column));
-                    taken_in.kinds.extend(kinds);
-                }
-            }
-            return;
-        }
+        let are_packed = self.take_in_as_read(block, taken_in);
         for row in 0..block.rows() {
-            let kept = self.take_in_row(Row::of(block, row), taken_in, work);
+            let kept = are_packed || self.take_in_row(Row::of(block, row), taken_in, work);
             if kept && block.has_kinds() {
                 let kinds = self.taken.iter().map(|&column| block.kind(row, column));
                 taken_in.kinds.extend(kinds);

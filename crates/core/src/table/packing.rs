@@ -15,8 +15,8 @@ pub(crate) struct Packing {
     filled: usize,
 }
 
-/// A cell by the text that it stands at the beginning of, and its length in bytes.
-pub(crate) type CellAt<'t> = (&'t [u8], usize);
+/// A cell as it stands in a text: the text from its first byte on, and how many bytes it is.
+pub(crate) type InText<'t> = (&'t [u8], usize);
 
 impl Packing {
     /// Forgets all cells.
@@ -43,7 +43,7 @@ impl Packing {
 
     /// Adds a cell behind its length.
     #[inline(always)]
-    pub(crate) fn push(&mut self, (text, length): CellAt<'_>) {
+    pub(crate) fn push(&mut self, (text, length): InText<'_>) {
         if !self.push_short(length as u8, (text, length)) {
             self.push_length(length);
             self.push_long(&text[..length]);
@@ -52,7 +52,7 @@ impl Packing {
 
     /// Adds the cells of a row: all lengths, and behind them all texts, each with room before it.
     #[inline]
-    pub(crate) fn push_row<'c>(&mut self, cells: impl Iterator<Item = CellAt<'c>> + Clone) {
+    pub(crate) fn push_row<'c>(&mut self, cells: impl Iterator<Item = InText<'c>> + Clone) {
         for (_, length) in cells.clone() {
             self.push_length(length);
         }
@@ -66,7 +66,7 @@ impl Packing {
 
     /// Adds a byte and a short cell, where there is room for more than it.
     #[inline(always)]
-    fn push_short(&mut self, before: u8, (text, length): CellAt<'_>) -> bool {
+    fn push_short(&mut self, before: u8, (text, length): InText<'_>) -> bool {
         let room = self.room.get_mut(self.filled..).unwrap_or_default();
         if length <= SHORT
             && let Some(cell) = text.first_chunk::<SHORT>()
@@ -122,7 +122,7 @@ mod tests {
             for cells in batches {
                 let text: String = cells.concat();
                 let mut start = 0;
-                let at: Vec<CellAt<'_>> = cells
+                let at: Vec<InText<'_>> = cells
                     .iter()
                     .map(|cell| {
                         let at = (&text.as_bytes()[start..], cell.len());
