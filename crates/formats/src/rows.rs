@@ -11,6 +11,9 @@ use crate::{Error, Result};
 /// How many rows are read at a time.
 pub(crate) const AT_ONCE: usize = 1024;
 
+/// How many bytes of text are enough for a block, however few rows they are.
+pub(crate) const ENOUGH_TEXT: usize = 4 << 20;
+
 /// How many blocks are read ahead.
 pub(crate) const AHEAD: usize = 4;
 
@@ -132,7 +135,8 @@ impl Hand {
     pub(crate) fn end_row(&mut self) -> std::result::Result<(), End> {
         let rows = self.block.rows();
         self.block.push_line(rows as u64 - 1);
-        if rows < AT_ONCE { Ok(()) } else { self.hand_over() }
+        let is_full = rows == AT_ONCE || self.block.text_length() > ENOUGH_TEXT;
+        if is_full { self.hand_over() } else { Ok(()) }
     }
 
     fn hand_over(&mut self) -> std::result::Result<(), End> {

@@ -89,7 +89,7 @@ fn worksheets_are_tables() {
 #[test]
 fn other_workbooks_are_read_alike() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../formats/tests/formats/workbooks");
-    for name in ["hives.ods", "hives.xls"] {
+    for name in ["hives.ods", "hives.xls", "hives.xlsb"] {
         let scene = Scene::empty()
             .with("m.csv", "Tag\nH-001\n042\n42\n")
             .with(name, std::fs::read(folder.join(name)).unwrap());

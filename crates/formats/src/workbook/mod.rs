@@ -1,16 +1,23 @@
 //! Workbooks: a worksheet as a table, and a table as a worksheet.
 //!
 //! The worksheet is read by a thread of its own, which hands over rows as it finds them, so that a
-//! large one is never in memory as a whole where its format lets it be read so: XLSX and XLSM do,
-//! but for the texts that their cells share; XLS, XLSB and ODS are read as a whole.
+//! large one is never in memory as a whole where its format lets it be read so: all do, but for the
+//! texts that the cells of XLSX, XLSM and XLSB share, and for XLS, which is read as a whole.
 
 mod headers;
+mod merged;
+mod ods;
+mod paced;
 mod part;
 mod reader;
 mod row;
 mod shown;
 mod value;
+mod worksheet;
 mod writer;
+mod xls;
+mod xlsb;
+mod xlsx;
 
 pub(crate) use reader::open;
 pub(crate) use shown::is_plain_number;

@@ -92,7 +92,7 @@ pub(super) fn ranges(defined: &[(String, String)], worksheets: &[String]) -> Vec
 }
 
 /// The worksheet and the cells of a range.
-fn range(formula: &str) -> Option<(String, Area)> {
+pub(super) fn range(formula: &str) -> Option<(String, Area)> {
     let text = formula.strip_prefix("of:").unwrap_or(formula);
     let text = text.strip_prefix('=').unwrap_or(text);
     let text = text.strip_prefix('[').and_then(|text| text.strip_suffix(']')).unwrap_or(text);
@@ -116,6 +116,11 @@ fn range(formula: &str) -> Option<(String, Area)> {
             (text[..at].to_owned(), &text[at + 1..])
         }
     };
+    Some((worksheet, area(cells)?))
+}
+
+/// The cells of a range within a worksheet, `$A$1:$C$10`.
+pub(super) fn area(cells: &str) -> Option<Area> {
     let (first, last) = cells.split_once(':').unwrap_or((cells, cells));
     // One cell has both a column and a row.
     if first == last && !first.contains(|sign: char| sign.is_ascii_alphabetic()) {
@@ -124,12 +129,11 @@ fn range(formula: &str) -> Option<(String, Area)> {
     // The second corner may name the worksheet once more.
     let last = last.rsplit(['!', '.']).next()?;
     let ((left, top), (right, bottom)) = (corner(first)?, corner(last)?);
-    let area = Area {
+    Some(Area {
         first: top.unwrap_or(1),
         last: bottom.unwrap_or(u64::MAX),
         columns: left.unwrap_or(0)..right.map_or(usize::MAX, |right| right + 1),
-    };
-    Some((worksheet, area))
+    })
 }
 
 /// A corner of a range, `$A$1`, as its column from 0 and its row from 1; `$A` has no row, `$1` no

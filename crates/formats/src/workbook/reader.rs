@@ -1,52 +1,25 @@
 //! Reading a worksheet row by row.
 
 use std::fs::File;
-use std::io::{BufReader, Read};
-use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::io::Read;
+use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::atomic::AtomicU64;
+use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread;
 
-use calamine::{DataRef, Ods, Reader, Xls, Xlsb, Xlsx, XlsxError};
 use gather_keys_core::table::{Block, Headers};
-use zip::ZipArchive;
 
-use super::headers::{Head, Merged, find};
-use super::part::{Area, Meant, Named, meant, ranges, tables};
-use super::row::{Cell, Row};
-use super::value::{borrowed, kind, write_text};
+use super::paced::Paced;
+use super::worksheet::{Begun, Hand, Worksheet};
+use super::{ods, xls, xlsb, xlsx};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
-use crate::rows::{AHEAD, AT_ONCE, End, ReadRows};
-use crate::{Error, Place, Result};
+use crate::rows::{AHEAD, End, ReadRows};
+use crate::{Error, Result};
 
-/// The worksheet of which merged cells are asked for, and the kind of its workbook.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Made {
-    /// XLSX or XLSM.
-    Today,
-    /// XLS.
-    Before,
-    /// Another, of which nobody tells what is merged.
-    Otherwise,
-}
-
-/// How many rows are looked at to find the headers.
-const LOOKED_AT: usize = 32;
-
-/// How many bytes the parts of a workbook that are held in memory may unpack to. Tests reach it
-/// sooner.
-const MOST_UNPACKED: u64 = if cfg!(test) { 1 << 20 } else { 2 << 30 };
-
-/// From how many bytes on, and from how many times its packed size on, a part is taken for a bomb: one cell
-/// of it may fill the memory. A worksheet of nothing but equal cells packs to a thirteenth.
-const LARGE: u64 = MOST_UNPACKED / 8;
-const MOST_TIMES: u64 = 50;
-
-/// The parts that are held in memory: the texts that cells share, and the whole of an ODS.
-const HELD: [&str; 2] = ["sharedStrings.xml", "content.xml"];
+/// What a workbook of before begins with; so does one that is locked.
+const COMPOUND: [u8; 4] = [0xd0, 0xcf, 0x11, 0xe0];
 
 /// A worksheet that is being read.
 pub(crate) struct Opened {
@@ -54,17 +27,6 @@ pub(crate) struct Opened {
     rows: Receiver<Result<(Block, u64)>>,
     /// How many cells hold an error, so far.
     pub(crate) error_cells: Arc<AtomicU64>,
-}
-
-/// What is known once the headers are found.
-struct Begun {
-    headers: Headers,
-    /// The row of the worksheet that they are in, from 1; 0 when there are none.
-    header_line: u64,
-    /// The part that was chosen, and among how many.
-    part: (String, usize),
-    title_rows: usize,
-    header_rows: usize,
 }
 
 /// Begins to read a worksheet of the workbook at `path`, which is called `name`: the one of a name or
@@ -81,32 +43,44 @@ pub(crate) fn open(
     let (send, rows) = sync_channel(AHEAD);
     let (tell, told) = sync_channel(1);
     let error_cells = Arc::new(AtomicU64::new(0));
-    let mut worker = Worker {
-        name: name.to_owned(),
-        path: path.to_owned(),
-        part: part.map(str::to_owned),
-        headers,
-        tell,
-        send,
-        error_cells: error_cells.clone(),
-        made: Made::Otherwise,
-        meant: None,
-        waiting: Vec::new(),
-        reading: None,
+    let hand = Hand { tell, send, error_cells: error_cells.clone() };
+    let mut worksheet = Worksheet::new(name, part, headers, hand);
+    let failed = |cause| Error::Read { name: name.to_owned(), cause };
+    let (called, path) = (name.to_owned(), path.to_owned());
+    let work = move || {
+        // A reader that fails on what it is given must not end the program.
+        let failed = match guarded(|| read(&called, &path, &mut worksheet)) {
+            Some(Ok(()) | Err(End::Unwanted)) => return,
+            Some(Err(End::Failed(error))) => error,
+            None => worksheet.unread("its content is damaged"),
+        };
+        worksheet.fail(failed);
     };
-    let thread = thread::Builder::new().name("worksheet".to_owned());
-    let began = thread.spawn(move || worker.run());
-    began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
+    thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
     match told.recv() {
         Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells }),
         // It tells in any case before it ends.
-        Err(_) => Err(unread(name, "its reading ended at once")),
+        Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
     }
 }
 
-fn unread(name: &str, said: impl Into<String>) -> Error {
-    let mend = "open it and save it again as XLSX";
-    Error::Unread { name: name.to_owned(), said: said.into(), mend }
+/// Reads a worksheet by the format that its workbook has.
+fn read(name: &str, path: &Path, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
+    let failed = |cause| Error::Read { name: name.to_owned(), cause };
+    let mut first = [0; 4];
+    let is_compound =
+        File::open(path).map_err(failed)?.read_exact(&mut first).is_ok() && first == COMPOUND;
+    if is_compound {
+        return xls::read(File::open(path).map_err(failed)?, worksheet);
+    }
+    let (file, pace) = Paced::open(path).map_err(failed)?;
+    if file.has("workbook.bin") {
+        xlsb::read(file, &pace, worksheet)
+    } else if file.has("content.xml") && !file.has("workbook.xml") {
+        ods::read(File::open(path).map_err(failed)?, worksheet)
+    } else {
+        xlsx::read(file, &pace, path, worksheet)
+    }
 }
 
 impl Opened {
@@ -147,374 +121,248 @@ impl ReadRows for Opened {
     }
 }
 
-/// Reads a worksheet, in a thread of its own.
-struct Worker {
-    name: String,
-    path: PathBuf,
-    part: Option<String>,
-    headers: HeaderRow,
-    tell: SyncSender<Result<Begun>>,
-    send: SyncSender<Result<(Block, u64)>>,
-    error_cells: Arc<AtomicU64>,
-    made: Made,
-    /// What is meant by the part, once it is found.
-    meant: Option<Meant>,
-    /// Rows that came before it is settled where the headers are.
-    waiting: Vec<(u64, Vec<Cell>)>,
-    /// What is being made of the rows behind the headers.
-    reading: Option<Making>,
-}
-
-/// A block in the making.
-struct Making {
-    headers: Headers,
-    /// The columns of the worksheet that the table has.
-    columns: Range<usize>,
-    block: Block,
-    /// The line before its first one.
-    before: u64,
-    /// How many rows are in earlier blocks.
-    rows: u64,
-}
-
-impl Worker {
-    fn run(&mut self) {
-        // A reader that fails on what it is given must not end the program.
-        let failed = match guarded(|| self.read()) {
-            Some(Ok(()) | Err(End::Unwanted)) => return,
-            Some(Err(End::Failed(error))) => error,
-            None => unread(&self.name, "its content is damaged"),
-        };
-        // Nobody needs to know if nobody waits.
-        if self.reading.is_none() {
-            let _ = self.tell.send(Err(failed));
-        } else {
-            let _ = self.send.send(Err(failed));
-        }
-    }
-
-    fn read(&mut self) -> std::result::Result<(), End> {
-        let open = || {
-            let file = File::open(&self.path);
-            file.map_err(|cause| Error::Read { name: self.name.clone(), cause })
-        };
-        let mut first = [0; 4];
-        let mut file = open()?;
-        let is_old = file.read(&mut first).is_ok() && first == [0xd0, 0xcf, 0x11, 0xe0];
-        let opened = || Ok::<_, Error>(BufReader::new(open()?));
-        if is_old {
-            let xls = Xls::new(opened()?);
-            let xls = xls.map_err(|error| match error.to_string() {
-                said if said.contains("assword") => locked(&self.name),
-                said => unread(&self.name, said),
-            })?;
-            self.made = Made::Before;
-            return self.read_whole(xls);
-        }
-        self.refuse_bomb(open()?)?;
-        let failed = match Xlsx::new(opened()?) {
-            Ok(xlsx) => {
-                self.made = Made::Today;
-                return self.read_along(xlsx);
-            }
-            Err(XlsxError::Password) => return Err(locked(&self.name).into()),
-            Err(error) => error.to_string(),
-        };
-        if let Ok(xlsb) = Xlsb::new(opened()?) {
-            return self.read_whole(xlsb);
-        }
-        match Ods::new(opened()?) {
-            Ok(ods) => self.read_whole(ods),
-            Err(_) => Err(unread(&self.name, failed).into()),
-        }
-    }
-
-    /// Refuses a workbook whose texts would fill the memory.
-    fn refuse_bomb(&self, file: File) -> Result<()> {
-        // What is no archive is told by whoever reads it.
-        let Ok(mut archive) = ZipArchive::new(BufReader::new(file)) else { return Ok(()) };
-        for nth in 0..archive.len() {
-            let Ok(part) = archive.by_index_raw(nth) else { continue };
-            let is_held =
-                part.name().is_ok_and(|part| HELD.iter().any(|name| part.ends_with(name)));
-            let is_bomb = part.size() > LARGE && part.size() / MOST_TIMES > part.compressed_size();
-            if is_held && part.size() > MOST_UNPACKED || is_bomb {
-                let what = if is_held { "its texts unpack" } else { "a part of it unpacks" };
-                let said = format!("{what} to {} MiB", part.size() >> 20);
-                let mend = "save the worksheet as CSV";
-                return Err(Error::Unread { name: self.name.clone(), said, mend });
-            }
-        }
-        Ok(())
-    }
-
-    /// Finds what is meant, and gives its worksheet.
-    fn chosen(
-        &mut self,
-        worksheets: &[String],
-        named: impl FnOnce() -> Vec<Named>,
-    ) -> Result<String> {
-        let meant = meant(&self.name, self.part.as_deref(), worksheets, named)?;
-        if self.headers == HeaderRow::Found {
-            self.headers = match meant.has_headers {
-                None => HeaderRow::Found,
-                Some(true) => HeaderRow::First,
-                Some(false) => HeaderRow::Absent,
-            };
-        }
-        let worksheet = meant.worksheet.clone();
-        self.meant = Some(meant);
-        Ok(worksheet)
-    }
-
-    fn area(&self) -> Option<&Area> {
-        self.meant.as_ref()?.area.as_ref()
-    }
-
-    /// The merged cells of the worksheet, as far as its workbook tells them.
-    fn merged(&self) -> Vec<Merged> {
-        let Some((worksheet, Ok(file))) =
-            self.meant.as_ref().map(|meant| (&meant.worksheet, File::open(&self.path)))
-        else {
-            return Vec::new();
-        };
-        let file = BufReader::new(file);
-        let merged = match self.made {
-            Made::Today => Xlsx::new(file)
-                .and_then(|mut xlsx| xlsx.merge_cells_by_sheet_name(worksheet))
-                .unwrap_or_default(),
-            Made::Before => Xls::new(file)
-                .and_then(|xls| xls.merge_cells_by_sheet_name(worksheet))
-                .unwrap_or_default(),
-            Made::Otherwise => Vec::new(),
-        };
-        let merged = merged.into_iter().map(|cells| Merged {
-            first: u64::from(cells.start.0) + 1,
-            last: u64::from(cells.end.0) + 1,
-            columns: cells.start.1 as usize..cells.end.1 as usize + 1,
-        });
-        merged.collect()
-    }
-
-    /// Reads a worksheet while it is being parsed.
-    fn read_along(&mut self, mut xlsx: Xlsx<BufReader<File>>) -> std::result::Result<(), End> {
-        let (names, path) = (xlsx.sheet_names(), self.path.clone());
-        let named = || {
-            let mut named = ranges(xlsx.defined_names(), &names);
-            if xlsx.load_tables().is_ok() {
-                let tables_of = |worksheet: &String| {
-                    let tables = xlsx.table_names_in_sheet(worksheet);
-                    (worksheet.clone(), tables.into_iter().cloned().collect())
-                };
-                let of_worksheet: Vec<_> = names.iter().map(tables_of).collect();
-                named.splice(0..0, tables(&path, &of_worksheet));
-            }
-            named
-        };
-        let chosen = self.chosen(&names, named)?;
-        let name = self.name.clone();
-        let bad = |error: XlsxError| unread(&name, error.to_string());
-        let mut cells = xlsx.worksheet_cells_reader(&chosen).map_err(bad)?;
-        let (mut line, mut row) = (0, Row::default());
-        while let Some(cell) = cells.next_cell().map_err(bad)? {
-            let (at, column) = cell.get_position();
-            if u64::from(at) + 1 != line {
-                self.take(line, &mut row)?;
-                row.clear();
-                line = u64::from(at) + 1;
-                if self.area().is_some_and(|area| area.last < line) {
-                    break;
-                }
-            }
-            self.put(column as usize, cell.get_value(), &mut row);
-        }
-        self.take(line, &mut row)?;
-        self.finish()
-    }
-
-    /// Reads a worksheet of a workbook that can't be read otherwise than as a whole.
-    fn read_whole<W>(&mut self, mut workbook: W) -> std::result::Result<(), End>
-    where
-        W: Reader<BufReader<File>>,
-        W::Error: std::fmt::Display,
-    {
-        let names = workbook.sheet_names();
-        let chosen = self.chosen(&names, || ranges(workbook.defined_names(), &names))?;
-        let range = workbook.worksheet_range(&chosen);
-        let range = range.map_err(|error| unread(&self.name, error.to_string()))?;
-        let (first_row, first_column) = range.start().unwrap_or_default();
-        drop(workbook);
-        let mut row = Row::default();
-        for (line, cells) in (u64::from(first_row) + 1..).zip(range.rows()) {
-            row.clear();
-            for (column, cell) in (first_column as usize..).zip(cells) {
-                self.put(column, &borrowed(cell), &mut row);
-            }
-            self.take(line, &mut row)?;
-        }
-        self.finish()
-    }
-
-    fn put(&self, column: usize, cell: &DataRef<'_>, row: &mut Row) {
-        row.put(column, |text| {
-            if !write_text(cell, text) {
-                self.error_cells.fetch_add(1, Ordering::Relaxed);
-            }
-            kind(cell)
-        });
-    }
-
-    /// Takes the next row of the worksheet; one of blanks is none.
-    fn take(&mut self, line: u64, row: &mut Row) -> std::result::Result<(), End> {
-        if let Some(area) = self.area() {
-            if !(area.first..=area.last).contains(&line) {
-                return Ok(());
-            }
-            row.keep(&area.columns);
-        }
-        if row.is_blank() {
-            return Ok(());
-        }
-        if self.reading.is_some() {
-            return self.add(line, row);
-        }
-        self.waiting.push((line, row.cells()));
-        let is_settled = match self.headers {
-            HeaderRow::Line(wanted) => line >= wanted,
-            HeaderRow::First | HeaderRow::Absent => true,
-            HeaderRow::Found => self.waiting.len() == LOOKED_AT,
-        };
-        if is_settled { self.begin() } else { Ok(()) }
-    }
-
-    /// Settles where the headers are, and tells them.
-    fn begin(&mut self) -> std::result::Result<(), End> {
-        let waiting = std::mem::take(&mut self.waiting);
-        if waiting.is_empty() {
-            return Err(Error::Empty { name: self.name.clone() }.into());
-        }
-        let none = || match self.headers {
-            HeaderRow::Line(line) => Error::NoHeaderLine { name: self.name.clone(), line },
-            _ => Error::Empty { name: self.name.clone() },
-        };
-        let head = find(self.headers, &waiting, || self.merged()).ok_or_else(none)?;
-        let Head { before, rows, columns, headers } = head;
-        let is_absent = self.headers == HeaderRow::Absent;
-        let headers = if is_absent {
-            (1..=columns.len()).map(|nth| format!("Column {nth}")).collect()
-        } else {
-            headers
-        };
-        let headers = Headers::new(&self.name, headers);
-        let behind = if is_absent { before } else { before + rows };
-        let header_line = if is_absent { 0 } else { waiting[behind - 1].0 };
-        let part = self.meant.as_ref().map(|meant| (meant.name.clone(), meant.count));
-        let begun = Begun {
-            headers: headers.clone(),
-            header_line,
-            part: part.unwrap_or_default(),
-            title_rows: if self.headers == HeaderRow::Found { before } else { 0 },
-            header_rows: if is_absent { 0 } else { rows },
-        };
-        let block = Block::new(columns.len());
-        self.reading = Some(Making { headers, columns, block, before: header_line, rows: 0 });
-        if self.tell.send(Ok(begun)).is_err() {
-            return Err(End::Unwanted);
-        }
-        let mut behind = waiting.into_iter().skip(behind);
-        behind.try_for_each(|(line, cells)| self.add(line, &Row::of(&cells)))
-    }
-
-    /// Adds a row to the block in the making.
-    fn add(&mut self, line: u64, row: &Row) -> std::result::Result<(), End> {
-        let Some(making) = &mut self.reading else { return Ok(()) };
-        let stray = |at: &usize| !making.columns.contains(at) && !row.cell(*at).0.is_empty();
-        if let Some(column) = (0..row.len()).find(stray) {
-            let place =
-                Place { row: making.rows + making.block.rows() as u64 + 1, line, header: None };
-            let (name, column) = (self.name.clone(), letters(column));
-            return Err(Error::NoHeaderAbove { name, place, column }.into());
-        }
-        for column in making.columns.clone() {
-            let (cell, kind) = row.cell(column);
-            making.block.push_cell_of(cell, kind);
-        }
-        making.block.push_line(line - making.before - 1);
-        if making.block.rows() == AT_ONCE { self.hand_over(line) } else { Ok(()) }
-    }
-
-    /// Hands over the block, whose last row is on this line.
-    fn hand_over(&mut self, line: u64) -> std::result::Result<(), End> {
-        let Some(making) = &mut self.reading else { return Ok(()) };
-        let block = std::mem::replace(&mut making.block, Block::new(making.headers.len()));
-        making.rows += block.rows() as u64;
-        let lines = line - making.before;
-        making.before = line;
-        self.send.send(Ok((block, lines))).map_err(|_| End::Unwanted)
-    }
-
-    fn finish(&mut self) -> std::result::Result<(), End> {
-        if self.reading.is_none() {
-            self.begin()?;
-        }
-        let Some(making) = &self.reading else { return Ok(()) };
-        match making.block.rows() {
-            0 => Ok(()),
-            rows => {
-                let last = making.block.line(rows - 1);
-                self.hand_over(making.before + 1 + last)
-            }
-        }
-    }
-}
-
-fn locked(name: &str) -> Error {
-    let (said, mend) = ("it is locked by a password".to_owned(), "save it without one");
-    Error::Unread { name: name.to_owned(), said, mend }
-}
-
-/// A column as a worksheet names it: A, B, … Z, AA.
-fn letters(mut column: usize) -> String {
-    let mut letters = Vec::new();
-    loop {
-        letters.push(b'A' + (column % 26) as u8);
-        if column < 26 {
-            break;
-        }
-        column = column / 26 - 1;
-    }
-    letters.iter().rev().map(|&letter| char::from(letter)).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use std::io::Write;
 
     use super::*;
+    use crate::workbook::worksheet::MOST_TEXT;
 
-    #[test]
-    fn columns_are_named_by_letters() {
-        for (column, want) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (702, "AAA")] {
-            assert_eq!(letters(column), want);
+    const MIB: usize = 1 << 20;
+
+    /// What is told of a worksheet of a workbook that has these parts.
+    fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("bomb");
+        let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
+        for (name, text) in parts {
+            let options = zip::write::SimpleFileOptions::default();
+            archive.start_file(*name, options).unwrap();
+            archive.write_all(text.as_bytes()).unwrap();
         }
+        archive.finish().unwrap();
+        let mut opened = match open("bomb", &path, worksheet, HeaderRow::Found) {
+            Ok(opened) => opened,
+            Err(error) => return error.to_string(),
+        };
+        let headers = opened.headers();
+        let names = (0..headers.len()).map(|column| headers.name(column));
+        let mut said = names.collect::<Vec<_>>().join("|");
+        let mut block = Block::default();
+        loop {
+            match opened.read_rows(&mut block) {
+                Ok(Some(_)) => {
+                    for row in 0..block.rows() {
+                        let cells = (0..block.columns()).map(|column| block.cell(row, column));
+                        said = format!("{said}/{}", cells.collect::<Vec<_>>().join("|"));
+                    }
+                }
+                Ok(None) => return said,
+                Err(error) => return format!("{said}: {error}"),
+            }
+        }
+    }
+
+    /// What is told of an XLSX workbook with these rows, and a part besides.
+    fn xlsx(rows: &str, besides: (&str, String)) -> String {
+        let sheet = format!("<worksheet><sheetData>{rows}</sheetData></worksheet>");
+        let relations = |all: &[(&str, &str)]| {
+            let kind = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
+            let relation = |(what, part): &(&str, &str)| {
+                format!(
+                    "<Relationship Id=\"{what}\" Type=\"{kind}/{what}\" Target=\"{part}.xml\"/>"
+                )
+            };
+            format!(
+                "<Relationships>{}</Relationships>",
+                all.iter().map(relation).collect::<String>()
+            )
+        };
+        let shared = [("worksheet", "worksheets/sheet1"), ("sharedStrings", "sharedStrings")];
+        let workbook = "<workbook><sheets><sheet name=\"Hives\" sheetId=\"1\" r:id=\"worksheet\"/>\
+                        </sheets></workbook>";
+        told(
+            &[
+                ("_rels/.rels", relations(&[("officeDocument", "xl/workbook")])),
+                ("xl/workbook.xml", workbook.to_owned()),
+                ("xl/_rels/workbook.xml.rels", relations(&shared)),
+                ("xl/worksheets/sheet1.xml", sheet),
+                besides,
+            ],
+            None,
+        )
+    }
+
+    /// What is told of an ODS workbook with these rows in its second worksheet, by a name.
+    fn ods(rows: &str, worksheet: &str) -> String {
+        let ranges = "<table:named-expressions><table:named-range table:name=\"Sites\" \
+                      table:cell-range-address=\"$Hives.$B$2:.$B$4\"/></table:named-expressions>\
+                      <table:database-ranges><table:database-range table:name=\"Kept\" \
+                      table:target-range-address=\"Hives.A1:Hives.B2\" table:contains-header=\"false\"/>\
+                      </table:database-ranges>";
+        let other = "<table:table table:name=\"Notes\"><table:shapes><table:table table:name=\"No\"/>\
+                     </table:shapes></table:table><table:table table:name=\"'file:///old.ods'#$Hives\" \
+                     table:style-name=\"ta_extref\"/>";
+        let content = format!(
+            "<office:document-content><office:body><office:spreadsheet>{other}<table:table \
+             table:name=\"Hives\"><table:table-column/>{rows}</table:table>{ranges}\
+             </office:spreadsheet></office:body></office:document-content>"
+        );
+        told(&[("content.xml", content)], Some(worksheet))
+    }
+
+    /// Letters that pack badly.
+    fn letters(count: usize) -> String {
+        let mut state = 1_u32;
+        let letter = |_| {
+            state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            char::from(b'a' + (state >> 24) as u8 % 26)
+        };
+        (0..count).map(letter).collect()
     }
 
     #[test]
     fn a_workbook_that_would_fill_the_memory_is_refused() {
-        let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("bomb.xlsx");
-        for (part, want) in [
-            ("sharedStrings", "its texts unpack to 3 MiB; save the worksheet"),
-            ("worksheets/sheet1", "a part of it unpacks to 3 MiB; save the worksheet"),
+        let none = || ("docProps/app.xml", String::new());
+        let head = "<row r=\"1\"><c r=\"A1\" t=\"str\"><v>Site</v></c></row>";
+        let cell =
+            |text: &str| format!("<row r=\"2\"><c r=\"A2\" t=\"str\"><v>{text}</v></c></row>");
+        let one = "a single cell of it unpacks to more than 1 MiB; save the worksheet as CSV";
+        let shared = "what all its worksheets share unpacks to 3 MiB; save the worksheet as CSV";
+        let rich = "<r><t>abcdefgh</t></r><c></c>".repeat(100_000);
+        let rich = format!("<row r=\"2\"><c r=\"A2\" t=\"inlineStr\"><is>{rich}</is></c></row>");
+        let texts =
+            |count: usize| ("xl/sharedStrings.xml", format!("<sst>{}</sst>", letters(count)));
+        let wide = "<c t=\"s\"><v>0</v></c>".repeat(20);
+        let wide = format!("<row r=\"2\">{wide}</row>");
+        let long = || {
+            ("xl/sharedStrings.xml", format!("<sst><si><t>{}</t></si></sst>", letters(MIB / 10)))
+        };
+        for (rows, besides, want) in [
+            (format!("{head}{}", cell(&"x".repeat(3 * MIB))), none(), one),
+            (format!("{head}{}", cell(&letters(3 * MIB))), none(), one),
+            (format!("{head}{rich}"), none(), one),
+            (format!("{head}<row {}/>", "x".repeat(3 * MIB)), none(), one),
+            (head.to_owned(), texts(3 * MIB), shared),
+            (
+                head.to_owned(),
+                ("xl/sharedStrings.xml", "<si></si>".repeat(20_000)),
+                "share unpacks to 0 MiB",
+            ),
+            (format!("{head}{wide}"), long(), "a row of it has more than 1 MiB of text"),
+            (
+                format!("{head}<row r=\"2\"><c r=\"ZZZ2\"><v>1</v></c></row>"),
+                none(),
+                "it has more than 16,384 columns",
+            ),
+            (
+                "<row><c r=\"B1\"><v>1</v></c><c r=\"A1\"><v>2</v></c></row>".to_owned(),
+                none(),
+                "the cells of a row are not in order",
+            ),
+            (
+                "<row r=\"2\"><c><v>1</v></c></row><row r=\"1\"><c><v>2</v></c></row>".to_owned(),
+                none(),
+                "its rows are not in order",
+            ),
         ] {
-            let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
-            let options = zip::write::SimpleFileOptions::default();
-            archive.start_file(format!("xl/{part}.xml"), options).unwrap();
-            (0..3).for_each(|_| archive.write_all(&vec![b' '; 1 << 20]).unwrap());
-            archive.finish().unwrap();
-            assert!(path.metadata().unwrap().len() < 1 << 16);
-            let error = open("bomb.xlsx", &path, None, HeaderRow::Found).err().unwrap().to_string();
-            assert!(error.contains(want), "{error}");
+            let said = xlsx(&rows, besides);
+            assert!(said.contains(want), "{want}: {said:.300}");
         }
+        // Much that comes cell by cell is none; nor are many rows without cells.
+        let rows: String = (2..40_000)
+            .map(|row| format!("<row r=\"{row}\"><c r=\"A{row}\"><v>1</v></c></row>"))
+            .chain((40_000..60_000).map(|row| format!("<row r=\"{row}\"/>")))
+            .collect();
+        assert_eq!(xlsx(&format!("{head}{rows}"), none()).len(), "Site".len() + 39_998 * 2);
+    }
+
+    #[test]
+    fn an_ods_is_read_as_it_says() {
+        let cell = |text: &str| {
+            format!(
+                "<table:table-cell office:value-type=\"string\"><text:p>{text}</text:p></table:table-cell>"
+            )
+        };
+        let row = |cells: &str| format!("<table:table-row>{cells}</table:table-row>");
+        let head = row(&format!("{}{}", cell("Site"), cell("Tag")));
+        let blank = "<table:table-cell table:number-columns-repeated=\"16382\"/>";
+        let last = "<table:table-row table:number-rows-repeated=\"1048000\"><table:table-cell \
+                    table:number-columns-repeated=\"16384\"/></table:table-row>";
+        let times =
+            |times: &str, what: &str| what.replacen('>', &format!(" table:number-{times}\">"), 1);
+        let number = "<table:table-cell office:value-type=\"float\" office:value=\"12.50\" \
+                      calcext:value-type=\"float\"><text:p>12,5 kg</text:p></table:table-cell>";
+        let pinned = "<table:table-cell office:value-type=\"string\"><office:annotation><text:p>no</text:p>\
+                      </office:annotation><text:p>a <text:span> b</text:span><text:s text:c=\"2\"/>&amp;\
+                      </text:p>\n <text:p>c<text:tab/>d</text:p></table:table-cell>";
+        let error = "<table:table-cell office:value-type=\"string\" office:string-value=\"\" \
+                     calcext:value-type=\"error\"><text:p>#N/A</text:p></table:table-cell>";
+        let merged = "<table:table-cell table:number-columns-spanned=\"2\" office:value-type=\"string\">\
+                      <text:p>Name</text:p></table:table-cell><table:covered-table-cell/>\
+                      <table:table-cell office:value-type=\"string\"><text:p>Tag</text:p></table:table-cell>";
+        let one = "a single cell of it unpacks to more than 1 MiB; save the worksheet as CSV";
+        let wide = times("columns-repeated=\"2000", &cell(&"x".repeat(MOST_TEXT / 1000)));
+        for (rows, want) in [
+            (
+                format!("{head}{}{last}", row(&format!("{}{number}{blank}", cell("Fellside")))),
+                "Site|Tag/Fellside|12.5",
+            ),
+            (
+                format!("{head}{}", row(&format!("{pinned}{}", cell("x")))),
+                "Site|Tag/a b  &\nc\td|x",
+            ),
+            (format!("{head}{}", row(&format!("{error}{}", cell("x")))), "Site|Tag/|x"),
+            (
+                format!(
+                    "{head}{}",
+                    times("rows-repeated=\"2", &row(&times("columns-repeated=\"2", &cell("x"))))
+                ),
+                "Site|Tag/x|x/x|x",
+            ),
+            (
+                format!(
+                    "{}{}",
+                    row(merged),
+                    row(&format!("{}{}", cell("Edda"), cell("Larkhollow")))
+                ),
+                "Name|Name|Tag/Edda|Larkhollow|",
+            ),
+            (format!("{head}{}", row(&cell(&"x".repeat(3 * MIB)))), one),
+            (format!("{head}{}", row(&cell("<text:s text:c=\"4000000000\"/>"))), one),
+            (format!("{head}{}", row(&wide)), "a row of it has more than 1 MiB of text"),
+            (
+                format!("{head}{}", row(&times("columns-repeated=\"99999999", &cell("x")))),
+                "more than 16,384 columns",
+            ),
+            (
+                format!("{head}{}", times("rows-repeated=\"99999999", &row(&cell("x")))),
+                "more than 1,048,576 rows",
+            ),
+            ("<a>".repeat(MIB), one),
+        ] {
+            let said = ods(&rows, "Hives");
+            assert!(
+                said.ends_with(want) || said.contains(want) && want.contains("more than"),
+                "{want}: {said:.300}"
+            );
+        }
+        let rows = format!("{head}{0}{0}{0}", row(&format!("{}{number}", cell("Fellside"))));
+        for (worksheet, want) in [
+            ("sites", "12.5/12.5/12.5"),
+            ("Kept", "Column 1|Column 2/Site|Tag/Fellside|12.5"),
+            ("2", "Site|Tag/Fellside|12.5/Fellside|12.5/Fellside|12.5"),
+            ("Notes", "bomb is empty"),
+            (
+                "Nope",
+                "no worksheet, table or named range `Nope`; it has `Notes`, `Hives`, `Kept`, `Sites`",
+            ),
+        ] {
+            let said = ods(&rows, worksheet);
+            assert!(said.contains(want), "{worksheet}: {said}");
+        }
+        let locked = "<manifest:encryption-data/>".to_owned();
+        let said = told(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
+        assert!(said.contains("it is locked by a password; save it without one"), "{said}");
     }
 }

@@ -58,6 +58,11 @@ impl Row {
         (&self.text[begin..end], kind)
     }
 
+    /// How many bytes of text the cells have.
+    pub(super) fn text_length(&self) -> usize {
+        self.text.len()
+    }
+
     pub(super) fn is_blank(&self) -> bool {
         self.text.is_empty()
     }

@@ -5,7 +5,7 @@
 
 use std::fmt::Write;
 
-use calamine::{Data, DataRef, ExcelDateTime};
+use calamine::{DataRef, ExcelDateTime};
 use gather_keys_core::table::CellKind;
 use jiff::Span;
 use jiff::civil::{Date, date};
@@ -28,7 +28,7 @@ pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
         }
         DataRef::Bool(is) => text.push_str(if *is { "true" } else { "false" }),
         DataRef::DateTime(moment) => text.push_str(&moment_text(moment)),
-        DataRef::DateTimeIso(moment) => text.push_str(&iso(moment)),
+        DataRef::DateTimeIso(moment) => text.push_str(iso(moment)),
         DataRef::DurationIso(written) => match span(written) {
             Some(span) => text.push_str(&span),
             None => text.push_str(written),
@@ -51,21 +51,6 @@ pub(super) fn kind(cell: &DataRef<'_>) -> CellKind {
         }
         DataRef::DateTime(_) | DataRef::DateTimeIso(_) => CellKind::Date,
         DataRef::DurationIso(_) => CellKind::Time,
-    }
-}
-
-/// A cell of a worksheet that was read as a whole, as one that is read along the way.
-pub(super) fn borrowed(cell: &Data) -> DataRef<'_> {
-    match cell {
-        Data::Int(number) => DataRef::Int(*number),
-        Data::Float(number) => DataRef::Float(*number),
-        Data::String(text) => DataRef::SharedString(text),
-        Data::Bool(is) => DataRef::Bool(*is),
-        Data::DateTime(moment) => DataRef::DateTime(*moment),
-        Data::DateTimeIso(text) => DataRef::DateTimeIso(text.clone()),
-        Data::DurationIso(text) => DataRef::DurationIso(text.clone()),
-        Data::Error(error) => DataRef::Error(error.clone()),
-        Data::Empty => DataRef::Empty,
     }
 }
 
@@ -121,14 +106,14 @@ fn time(milliseconds: i64) -> String {
 }
 
 /// A date or date-time in ISO 8601; one at midnight is a date.
-fn iso(text: &str) -> String {
+pub(super) fn iso(text: &str) -> &str {
     let (date, time) = text.split_once('T').unwrap_or((text, ""));
     let is_midnight = time.trim_end_matches(['0', '.', 'Z']).trim_end_matches("00:00:").is_empty();
-    if is_midnight { date.to_owned() } else { text.to_owned() }
+    if is_midnight { date } else { text }
 }
 
 /// A span of time in ISO 8601, `PT26H30M00S`, as hours, minutes and seconds.
-fn span(text: &str) -> Option<String> {
+pub(super) fn span(text: &str) -> Option<String> {
     let (sign, text) = match text.strip_prefix('-') {
         Some(text) => (-1, text),
         None => (1, text),

@@ -1,6 +1,8 @@
 #!/usr/bin/env python3
 """Make the workbooks beside this file in the formats that no crate writes. Needs odfpy and xlwt from PyPI."""
 import pathlib
+import struct
+import zipfile
 from datetime import date
 
 import xlwt
@@ -50,5 +52,54 @@ def xls():
     workbook.save(str(HERE / "hives.xls"))
 
 
+def xlsb():
+    def record(kind, body=b""):
+        def number(value):
+            low = value & 0x7F
+            return bytes([low | 0x80]) + number(value >> 7) if value > 0x7F else bytes([low])
+
+        return number(kind) + number(len(body)) + body
+
+    def wide(text):
+        return struct.pack("<I", len(text)) + text.encode("utf-16-le")
+
+    def cell(column, value):
+        if isinstance(value, bool):
+            return record(4, struct.pack("<IIB", column, 0, value))
+        if isinstance(value, date):
+            days = (value - date(1899, 12, 30)).days
+            # Before March 1900 the days are counted otherwise.
+            days -= value < date(1900, 3, 1)
+            return record(5, struct.pack("<IId", column, 1, days))
+        if isinstance(value, float):
+            return record(5, struct.pack("<IId", column, 0, value))
+        return record(7, struct.pack("<III", column, 0, texts.index(value)))
+
+    texts = sorted({value for row in ROWS for value in row if isinstance(value, str)})
+    shared = record(0x9F, struct.pack("<II", len(texts), len(texts)))
+    shared += b"".join(record(0x13, b"\0" + wide(text)) for text in texts) + record(0xA0)
+    # The second format of cells is that of dates, which is the 14th of those that need not be told.
+    styles = record(0x269, struct.pack("<I", 2))
+    styles += record(0x2F, struct.pack("<HH12x", 0, 0)) + record(0x2F, struct.pack("<HH12x", 0, 14))
+    sheet = record(0x81) + record(0x94, struct.pack("<4I", 0, len(ROWS) - 1, 0, len(ROWS[0]) - 1)) + record(0x91)
+    for line, row in enumerate(ROWS):
+        sheet += record(0, struct.pack("<I13x", line))
+        sheet += b"".join(cell(column, value) for column, value in enumerate(row))
+    sheet += record(0x92) + record(0x82)
+    workbook = record(0x83) + record(0x8F) + record(0x9C, struct.pack("<II", 0, 1) + wide("rId1") + wide("Hives"))
+    workbook += record(0x90) + record(0x9D) + record(0x84)
+    relation = '<Relationship Id="rId1" Target="worksheets/sheet1.bin"/>'
+    with zipfile.ZipFile(HERE / "hives.xlsb", "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, part in [
+            ("xl/_rels/workbook.bin.rels", f"<Relationships>{relation}</Relationships>"),
+            ("xl/sharedStrings.bin", shared),
+            ("xl/styles.bin", styles),
+            ("xl/workbook.bin", workbook),
+            ("xl/worksheets/sheet1.bin", sheet),
+        ]:
+            archive.writestr(zipfile.ZipInfo(name), part)
+
+
 ods()
 xls()
+xlsb()

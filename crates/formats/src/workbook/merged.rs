@@ -1,0 +1,78 @@
+//! Which cells of an XLSX worksheet are merged: what stands behind its rows.
+
+use std::fs::File;
+use std::io::{BufReader, Read};
+use std::path::Path;
+
+use memchr::memmem;
+use quick_xml::Reader;
+use quick_xml::events::Event;
+use zip::ZipArchive;
+
+use super::headers::Merged;
+use super::part::area;
+
+/// What the rows end with, behind `</` and maybe a prefix.
+const END: &[u8] = b"sheetData>";
+
+/// How much is looked at at a time, and how much of that once more: an end may lie across.
+const AT_ONCE: usize = 64 << 10;
+const AGAIN: usize = 64;
+
+/// How much is read behind the rows.
+const MOST_BEHIND: u64 = 16 << 20;
+
+/// The merged cells of the worksheet that is this part of the archive at `path`, as far as they can be
+/// read.
+pub(super) fn merged(path: &Path, nth: usize) -> Vec<Merged> {
+    let Ok(file) = File::open(path) else { return Vec::new() };
+    let Ok(mut archive) = ZipArchive::new(BufReader::new(file)) else { return Vec::new() };
+    let Ok(part) = archive.by_index(nth) else { return Vec::new() };
+    behind_rows(part).map(cells).unwrap_or_default()
+}
+
+/// What stands behind the rows of a worksheet.
+fn behind_rows(mut worksheet: impl Read) -> Option<impl Read> {
+    let mut seen = Vec::with_capacity(AT_ONCE + AGAIN);
+    let find = memmem::Finder::new(END);
+    loop {
+        let read = worksheet.by_ref().take(AT_ONCE as u64).read_to_end(&mut seen).ok()?;
+        let is_end = |at: &usize| {
+            let open = seen[..*at].iter().rposition(|&byte| byte == b'<');
+            open.is_some_and(|open| seen[open + 1..].starts_with(b"/"))
+        };
+        if let Some(at) = find.find_iter(&seen).find(is_end) {
+            let rest = seen.split_off(at + END.len());
+            return Some(std::io::Cursor::new(rest).chain(worksheet).take(MOST_BEHIND));
+        }
+        if read == 0 {
+            return None;
+        }
+        seen.drain(..seen.len().saturating_sub(AGAIN));
+    }
+}
+
+/// The merged cells that are told there.
+fn cells(behind: impl Read) -> Vec<Merged> {
+    let mut reader = Reader::from_reader(BufReader::new(behind));
+    // What is open was opened before the rows.
+    reader.config_mut().allow_unmatched_ends = true;
+    let (mut buffer, mut merged) = (Vec::new(), Vec::new());
+    loop {
+        buffer.clear();
+        let (Event::Start(element) | Event::Empty(element)) =
+            (match reader.read_event_into(&mut buffer) {
+                Ok(Event::Eof) | Err(_) => return merged,
+                Ok(event) => event,
+            })
+        else {
+            continue;
+        };
+        if element.local_name().as_ref() == "mergeCell"
+            && let Ok(Some(cells)) = element.try_get_attribute("ref")
+            && let Some(area) = area(&cells.value)
+        {
+            merged.push(Merged { first: area.first, last: area.last, columns: area.columns });
+        }
+    }
+}

@@ -1,0 +1,225 @@
+//! The file of a workbook, read no further than its cells come.
+//!
+//! A part of an archive may unpack to a thousand times its size, and whoever reads cells holds each as
+//! a whole. So what is unpacked is watched: a part that is held in memory may not be too large, and
+//! between two cells of a worksheet there may not be too much. How much lies between them is known only
+//! by unpacking it once more; that is done where a worksheet gives little for what it reads, and so
+//! never for one that people made.
+
+use std::borrow::Cow;
+use std::cell::{Cell, RefCell};
+use std::fs::File;
+use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use flate2::bufread::DeflateDecoder;
+use zip::{CompressionMethod, ZipArchive};
+
+/// How many bytes a part that is held in memory may unpack to. Tests reach it sooner.
+const MOST_HELD: u64 = if cfg!(test) { 1 << 20 } else { 1 << 30 };
+
+/// From how many bytes on, and from how many times its packed size on, a part that is held is taken for
+/// a bomb. What people write packs to a tenth.
+const LARGE: u64 = MOST_HELD / 16;
+const MOST_TIMES: u64 = 50;
+
+/// How many bytes may be unpacked from one cell to the next. A million rows without cells, each with
+/// its height, are a hundred million bytes.
+pub(super) const MOST_BETWEEN: u64 = if cfg!(test) { 1 << 20 } else { 128 << 20 };
+
+/// How many packed bytes are read after a cell before it is looked at what they unpack to: a thousandth
+/// of what may be, since nothing packs better.
+const UNWATCHED: u64 = if cfg!(test) { 1 << 8 } else { 128 << 10 };
+
+/// How many bytes are unpacked at a time to count them.
+const AT_ONCE: usize = 64 << 10;
+
+/// How far a workbook is read; shared by who reads the file and who gets the cells.
+#[derive(Debug, Default)]
+pub(super) struct Pace {
+    /// The next byte of the file to be read.
+    at: Cell<u64>,
+    /// The one that was next when the last cell came; `None` while no cells are being read.
+    cell: Cell<Option<u64>>,
+    /// Which part of the archive was read last.
+    part: Cell<usize>,
+    /// Why it is read no further.
+    refused: RefCell<Option<String>>,
+}
+
+impl Pace {
+    /// A cell has come, or will be the next to come.
+    pub(super) fn cell(&self) {
+        self.cell.set(Some(self.at.get()));
+    }
+
+    /// Which part of the archive was read last; the one that holds the cells, while these come.
+    pub(super) fn part(&self) -> usize {
+        self.part.get()
+    }
+
+    /// Why the file was read no further, if so.
+    pub(super) fn refused(&self) -> Option<String> {
+        self.refused.borrow().clone()
+    }
+}
+
+/// A part of the archive.
+#[derive(Debug, Clone)]
+struct Part {
+    nth: usize,
+    name: String,
+    /// Where what is told of it begins, just before it.
+    header: u64,
+    /// Where it is in the file, packed.
+    packed: Range<u64>,
+    /// How many bytes it unpacks to. Whoever unpacks it gives no more than these.
+    unpacked: u64,
+    is_packed: bool,
+}
+
+/// The file of a workbook.
+pub(super) struct Paced {
+    path: PathBuf,
+    file: BufReader<File>,
+    parts: Vec<Part>,
+    /// From where on it has been read to where it is now.
+    from: u64,
+    pace: Rc<Pace>,
+    counted: Option<Counted>,
+}
+
+impl Paced {
+    /// Opens a file, at a pace of its own.
+    ///
+    /// # Errors
+    /// When it can't be opened.
+    pub(super) fn open(path: &Path) -> std::io::Result<(Self, Rc<Pace>)> {
+        let mut parts = Vec::new();
+        // What is no archive is told by whoever reads it.
+        if let Ok(mut archive) = ZipArchive::new(BufReader::new(File::open(path)?)) {
+            for nth in 0..archive.len() {
+                let Ok(part) = archive.by_index_raw(nth) else { continue };
+                let Some(begin) = part.data_start() else { continue };
+                parts.push(Part {
+                    nth,
+                    name: part.name().map(Cow::into_owned).unwrap_or_default(),
+                    header: part.header_start(),
+                    packed: begin..begin.saturating_add(part.compressed_size()),
+                    unpacked: part.size(),
+                    is_packed: part.compression() != CompressionMethod::Stored,
+                });
+            }
+        }
+        let pace = Rc::new(Pace::default());
+        let file = BufReader::new(File::open(path)?);
+        let (path, told) = (path.to_owned(), pace.clone());
+        Ok((Self { path, file, parts, from: 0, pace, counted: None }, told))
+    }
+
+    /// Whether the archive has a part whose name ends so.
+    pub(super) fn has(&self, ending: &str) -> bool {
+        self.parts.iter().any(|part| part.name.ends_with(ending))
+    }
+
+    /// Says no when what has just been read is too much.
+    fn watch(&mut self) -> std::io::Result<()> {
+        let (from, at) = (self.from, self.pace.at.get());
+        let begun = |part: &&Part| {
+            // Who looks for what the archive tells at its end goes over parts, but begins elsewhere.
+            let is_asked_for = (part.header..=part.packed.start).contains(&from);
+            is_asked_for && part.packed.start < at && at <= part.packed.end
+        };
+        let Some(part) = self.parts.iter().find(begun) else { return Ok(()) };
+        self.pace.part.set(part.nth);
+        let said = match self.pace.cell.get() {
+            None => {
+                let packed = part.packed.end - part.packed.start;
+                let is_bomb = part.unpacked > LARGE && part.unpacked / MOST_TIMES > packed;
+                if part.unpacked <= MOST_HELD && !is_bomb {
+                    return Ok(());
+                }
+                let mib = part.unpacked >> 20;
+                format!("what all its worksheets share unpacks to {mib} MiB")
+            }
+            Some(cell) if at.saturating_sub(cell) > UNWATCHED => {
+                let is_same = |counted: &&mut Counted| counted.begin == part.packed.start;
+                let counted = match self.counted.as_mut().filter(is_same) {
+                    Some(counted) => counted,
+                    None => self.counted.insert(Counted::begin(&self.path, part)?),
+                };
+                if counted.between(cell, at) <= MOST_BETWEEN {
+                    return Ok(());
+                }
+                format!("a single cell of it unpacks to more than {} MiB", MOST_BETWEEN >> 20)
+            }
+            Some(_) => return Ok(()),
+        };
+        let error = std::io::Error::other(said.clone());
+        self.pace.refused.replace(Some(said));
+        Err(error)
+    }
+}
+
+impl Read for Paced {
+    fn read(&mut self, room: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.file.read(room)?;
+        self.pace.at.set(self.pace.at.get() + read as u64);
+        self.watch()?;
+        Ok(read)
+    }
+}
+
+impl Seek for Paced {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        let at = self.file.seek(to)?;
+        self.from = at;
+        self.pace.at.set(at);
+        Ok(at)
+    }
+}
+
+/// A part that is unpacked to count what it unpacks to.
+struct Counted {
+    /// Where it begins in the file, packed.
+    begin: u64,
+    /// Nothing where a part isn't packed.
+    unpacking: Option<DeflateDecoder<BufReader<File>>>,
+    room: Vec<u8>,
+    /// The cell last counted from, and how much is unpacked before it.
+    cell: (u64, u64),
+}
+
+impl Counted {
+    fn begin(path: &Path, part: &Part) -> std::io::Result<Self> {
+        let begin = part.packed.start;
+        let mut file = File::open(path)?;
+        file.seek(SeekFrom::Start(begin))?;
+        let unpacking = part.is_packed.then(|| DeflateDecoder::new(BufReader::new(file)));
+        Ok(Self { begin, unpacking, room: vec![0; AT_ONCE], cell: (begin, 0) })
+    }
+
+    /// How many bytes the file unpacks to between two places, of which neither is before one that was
+    /// asked for earlier; once they are too many, they are counted no further.
+    fn between(&mut self, cell: u64, at: u64) -> u64 {
+        if cell > self.cell.0 {
+            self.cell = (cell, self.unpack(cell, u64::MAX));
+        }
+        self.unpack(at, self.cell.1 + MOST_BETWEEN) - self.cell.1
+    }
+
+    /// Unpacks up to a place of the file, or until there are more than `most` bytes; how many there
+    /// are.
+    fn unpack(&mut self, at: u64, most: u64) -> u64 {
+        let packed = at.saturating_sub(self.begin);
+        let Some(unpacking) = &mut self.unpacking else { return packed };
+        // What can't be unpacked is told by whoever wants it.
+        while unpacking.total_in() < packed
+            && unpacking.total_out() <= most
+            && unpacking.read(&mut self.room).is_ok_and(|read| read > 0)
+        {}
+        unpacking.total_out()
+    }
+}

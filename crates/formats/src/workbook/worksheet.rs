@@ -1,0 +1,385 @@
+//! A worksheet on its way to become a table.
+//!
+//! Rows go in as whoever reads the workbook finds them. Headers come out, once they are found, and then
+//! blocks of rows.
+
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::SyncSender;
+
+use calamine::DataRef;
+use gather_keys_core::table::{Block, CellKind, Headers};
+
+use super::headers::{Head, Merged, find};
+use super::paced::Pace;
+use super::part::{Area, Meant, Named, meant};
+use super::row::{Cell, Row};
+use super::value::{kind, write_text};
+use crate::delimited::HeaderRow;
+use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
+use crate::{Error, Place, Result};
+
+/// How many rows are looked at to find the headers, and how many bytes of text.
+const LOOKED_AT: usize = 32;
+const LOOKED_AT_TEXT: usize = MOST_TEXT;
+
+/// How many columns a worksheet has in any format.
+const MOST_COLUMNS: usize = 16_384;
+
+/// How many bytes of text a row may have. A tiny workbook may tell the same long text for every column.
+pub(super) const MOST_TEXT: usize = if cfg!(test) { 1 << 20 } else { 64 << 20 };
+
+/// What is known once the headers are found.
+pub(super) struct Begun {
+    pub(super) headers: Headers,
+    /// The row of the worksheet that they are in, from 1; 0 when there are none.
+    pub(super) header_line: u64,
+    /// The part that was chosen, and among how many.
+    pub(super) part: (String, usize),
+    pub(super) title_rows: usize,
+    pub(super) header_rows: usize,
+}
+
+/// Where a worksheet's headers and rows go.
+pub(super) struct Hand {
+    pub(super) tell: SyncSender<Result<Begun>>,
+    pub(super) send: SyncSender<Result<(Block, u64)>>,
+    /// How many cells hold an error.
+    pub(super) error_cells: Arc<AtomicU64>,
+}
+
+/// A worksheet whose rows are being taken.
+pub(super) struct Worksheet {
+    name: String,
+    part: Option<String>,
+    headers: HeaderRow,
+    hand: Hand,
+    /// What is meant by the part, once it is found.
+    meant: Option<Meant>,
+    /// Cells that are known to be merged.
+    merged: Vec<Merged>,
+    /// Rows that came before it is settled where the headers are, and how many bytes of text they have.
+    waiting: Vec<(u64, Vec<Cell>)>,
+    waiting_text: usize,
+    /// What is being made of the rows behind the headers.
+    reading: Option<Making>,
+}
+
+/// A block in the making.
+struct Making {
+    headers: Headers,
+    /// The columns of the worksheet that the table has.
+    columns: Range<usize>,
+    block: Block,
+    /// The line before its first one.
+    before: u64,
+    /// How many rows are in earlier blocks.
+    rows: u64,
+}
+
+impl Worksheet {
+    /// The worksheet of the workbook called `name` that `part` asks for, or else the first.
+    pub(super) fn new(name: &str, part: Option<&str>, headers: HeaderRow, hand: Hand) -> Self {
+        Self {
+            name: name.to_owned(),
+            part: part.map(str::to_owned),
+            headers,
+            hand,
+            meant: None,
+            merged: Vec::new(),
+            waiting: Vec::new(),
+            waiting_text: 0,
+            reading: None,
+        }
+    }
+
+    /// That the workbook can't be read, as `said`.
+    pub(super) fn unread(&self, said: impl Into<String>) -> Error {
+        let mend = "open it and save it again as XLSX";
+        Error::Unread { name: self.name.clone(), said: said.into(), mend }
+    }
+
+    /// That the workbook is not read since it would fill the memory, as `said`.
+    pub(super) fn too_large(&self, said: impl Into<String>) -> Error {
+        let mend = "save the worksheet as CSV";
+        Error::Unread { name: self.name.clone(), said: said.into(), mend }
+    }
+
+    /// That the workbook is locked.
+    pub(super) fn locked(&self) -> Error {
+        let (said, mend) = ("it is locked by a password".to_owned(), "save it without one");
+        Error::Unread { name: self.name.clone(), said, mend }
+    }
+
+    /// Tells why it isn't read on.
+    pub(super) fn fail(&mut self, failed: Error) {
+        // Nobody needs to know if nobody waits.
+        if self.reading.is_none() {
+            let _ = self.hand.tell.send(Err(failed));
+        } else {
+            let _ = self.hand.send.send(Err(failed));
+        }
+    }
+
+    /// Finds what is meant, and gives its worksheet.
+    pub(super) fn chosen(
+        &mut self,
+        worksheets: &[String],
+        named: impl FnOnce() -> Vec<Named>,
+    ) -> Result<String> {
+        let meant = meant(&self.name, self.part.as_deref(), worksheets, named)?;
+        if self.headers == HeaderRow::Found {
+            self.headers = match meant.has_headers {
+                None => HeaderRow::Found,
+                Some(true) => HeaderRow::First,
+                Some(false) => HeaderRow::Absent,
+            };
+        }
+        let worksheet = meant.worksheet.clone();
+        self.meant = Some(meant);
+        Ok(worksheet)
+    }
+
+    fn area(&self) -> Option<&Area> {
+        self.meant.as_ref()?.area.as_ref()
+    }
+
+    /// Whether no row from this line on is wanted.
+    pub(super) fn is_past(&self, line: u64) -> bool {
+        self.area().is_some_and(|area| area.last < line)
+    }
+
+    /// Whether the headers are found.
+    pub(super) fn has_begun(&self) -> bool {
+        self.reading.is_some()
+    }
+
+    /// Takes that cells are merged; of use until the headers are found.
+    pub(super) fn merge(&mut self, merged: impl IntoIterator<Item = Merged>) {
+        self.merged.extend(merged);
+    }
+
+    /// That the workbook was read no further at this pace, or, if not that, can't be read, as `said`.
+    pub(super) fn stopped(&self, pace: &Pace, said: &str) -> Error {
+        match pace.refused() {
+            Some(said) => self.too_large(said),
+            None => self.unread(said),
+        }
+    }
+
+    /// Takes all cells, as `next` gives them while it reads a file at this pace. `merged` is asked for
+    /// merged cells.
+    pub(super) fn take_cells<'a, E: std::fmt::Display>(
+        &mut self,
+        pace: &Pace,
+        merged: impl Fn() -> Vec<Merged>,
+        mut next: impl FnMut() -> std::result::Result<Option<calamine::Cell<DataRef<'a>>>, E>,
+    ) -> std::result::Result<(), End> {
+        // What the reader could do without may have been refused before.
+        if let Some(said) = pace.refused() {
+            return Err(self.too_large(said).into());
+        }
+        let (mut line, mut row) = (0, Row::default());
+        while let Some(cell) = next().map_err(|error| self.stopped(pace, &error.to_string()))? {
+            pace.cell();
+            let (at, column) = cell.get_position();
+            let at = u64::from(at) + 1;
+            if at != line {
+                self.take(line, &mut row, &merged)?;
+                row.clear();
+                if at < line {
+                    return Err(self.unread("its rows are not in order").into());
+                }
+                line = at;
+                if self.is_past(line) {
+                    break;
+                }
+            }
+            self.put(column as usize, cell.get_value(), &mut row)?;
+        }
+        self.take(line, &mut row, &merged)?;
+        self.finish(merged)
+    }
+
+    /// Puts the cell of a column into a row, behind all that were put.
+    pub(super) fn put(&self, column: usize, cell: &DataRef<'_>, row: &mut Row) -> Result<()> {
+        self.put_by(column, row, |text| {
+            if !write_text(cell, text) {
+                self.error_cell();
+            }
+            kind(cell)
+        })
+    }
+
+    /// Puts the cell of a column into a row, by what writes its text and gives its kind.
+    pub(super) fn put_by(
+        &self,
+        column: usize,
+        row: &mut Row,
+        write: impl FnOnce(&mut String) -> CellKind,
+    ) -> Result<()> {
+        if column >= MOST_COLUMNS {
+            return Err(self.unread("it has more than 16,384 columns"));
+        }
+        if column < row.len() {
+            return Err(self.unread("the cells of a row are not in order"));
+        }
+        row.put(column, write);
+        if row.text_length() > MOST_TEXT {
+            let said = format!("a row of it has more than {} MiB of text", MOST_TEXT >> 20);
+            return Err(self.too_large(said));
+        }
+        Ok(())
+    }
+
+    /// Counts a cell that holds an error.
+    pub(super) fn error_cell(&self) {
+        self.hand.error_cells.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Takes the next row of the worksheet; one of blanks is none. `merged` is asked for more merged cells
+    /// if something in the headers looks like some.
+    pub(super) fn take(
+        &mut self,
+        line: u64,
+        row: &mut Row,
+        merged: impl FnOnce() -> Vec<Merged>,
+    ) -> std::result::Result<(), End> {
+        if let Some(area) = self.area() {
+            if !(area.first..=area.last).contains(&line) {
+                return Ok(());
+            }
+            row.keep(&area.columns);
+        }
+        if row.is_blank() {
+            return Ok(());
+        }
+        if self.reading.is_some() {
+            return self.add(line, row);
+        }
+        self.waiting_text += row.text_length();
+        self.waiting.push((line, row.cells()));
+        let is_settled = match self.headers {
+            HeaderRow::Line(wanted) => line >= wanted,
+            HeaderRow::First | HeaderRow::Absent => true,
+            HeaderRow::Found => {
+                self.waiting.len() == LOOKED_AT || self.waiting_text > LOOKED_AT_TEXT
+            }
+        };
+        if is_settled { self.begin(merged) } else { Ok(()) }
+    }
+
+    /// Settles where the headers are, and tells them.
+    fn begin(&mut self, merged: impl FnOnce() -> Vec<Merged>) -> std::result::Result<(), End> {
+        let waiting = std::mem::take(&mut self.waiting);
+        if waiting.is_empty() {
+            return Err(Error::Empty { name: self.name.clone() }.into());
+        }
+        let none = || match self.headers {
+            HeaderRow::Line(line) => Error::NoHeaderLine { name: self.name.clone(), line },
+            _ => Error::Empty { name: self.name.clone() },
+        };
+        let known = std::mem::take(&mut self.merged);
+        let is_within = |merged: &Merged| merged.columns.end <= MOST_COLUMNS;
+        let merged = || known.into_iter().chain(merged()).filter(is_within).collect();
+        let head = find(self.headers, &waiting, merged).ok_or_else(none)?;
+        let Head { before, rows, columns, headers } = head;
+        let is_absent = self.headers == HeaderRow::Absent;
+        let headers = if is_absent {
+            (1..=columns.len()).map(|nth| format!("Column {nth}")).collect()
+        } else {
+            headers
+        };
+        let headers = Headers::new(&self.name, headers);
+        let behind = if is_absent { before } else { before + rows };
+        let header_line = if is_absent { 0 } else { waiting[behind - 1].0 };
+        let part = self.meant.as_ref().map(|meant| (meant.name.clone(), meant.count));
+        let begun = Begun {
+            headers: headers.clone(),
+            header_line,
+            part: part.unwrap_or_default(),
+            title_rows: if self.headers == HeaderRow::Found { before } else { 0 },
+            header_rows: if is_absent { 0 } else { rows },
+        };
+        let block = Block::new(columns.len());
+        self.reading = Some(Making { headers, columns, block, before: header_line, rows: 0 });
+        if self.hand.tell.send(Ok(begun)).is_err() {
+            return Err(End::Unwanted);
+        }
+        let mut behind = waiting.into_iter().skip(behind);
+        behind.try_for_each(|(line, cells)| self.add(line, &Row::of(&cells)))
+    }
+
+    /// Adds a row to the block in the making.
+    fn add(&mut self, line: u64, row: &Row) -> std::result::Result<(), End> {
+        let Some(making) = &mut self.reading else { return Ok(()) };
+        let stray = |at: &usize| !making.columns.contains(at) && !row.cell(*at).0.is_empty();
+        if let Some(column) = (0..row.len()).find(stray) {
+            let place =
+                Place { row: making.rows + making.block.rows() as u64 + 1, line, header: None };
+            let (name, column) = (self.name.clone(), letters(column));
+            return Err(Error::NoHeaderAbove { name, place, column }.into());
+        }
+        for column in making.columns.clone() {
+            let (cell, kind) = row.cell(column);
+            making.block.push_cell_of(cell, kind);
+        }
+        making.block.push_line(line - making.before - 1);
+        let is_full = making.block.rows() == AT_ONCE || making.block.text_length() > ENOUGH_TEXT;
+        if is_full { self.hand_over(line) } else { Ok(()) }
+    }
+
+    /// Hands over the block, whose last row is on this line.
+    fn hand_over(&mut self, line: u64) -> std::result::Result<(), End> {
+        let Some(making) = &mut self.reading else { return Ok(()) };
+        let block = std::mem::replace(&mut making.block, Block::new(making.headers.len()));
+        making.rows += block.rows() as u64;
+        let lines = line - making.before;
+        making.before = line;
+        self.hand.send.send(Ok((block, lines))).map_err(|_| End::Unwanted)
+    }
+
+    /// Ends the worksheet, once all its rows are taken.
+    pub(super) fn finish(
+        &mut self,
+        merged: impl FnOnce() -> Vec<Merged>,
+    ) -> std::result::Result<(), End> {
+        if self.reading.is_none() {
+            self.begin(merged)?;
+        }
+        let Some(making) = &self.reading else { return Ok(()) };
+        match making.block.rows() {
+            0 => Ok(()),
+            rows => {
+                let last = making.block.line(rows - 1);
+                self.hand_over(making.before + 1 + last)
+            }
+        }
+    }
+}
+
+/// A column as a worksheet names it: A, B, … Z, AA.
+fn letters(mut column: usize) -> String {
+    let mut letters = Vec::new();
+    loop {
+        letters.push(b'A' + (column % 26) as u8);
+        if column < 26 {
+            break;
+        }
+        column = column / 26 - 1;
+    }
+    letters.iter().rev().map(|&letter| char::from(letter)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_are_named_by_letters() {
+        for (column, want) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (702, "AAA")] {
+            assert_eq!(letters(column), want);
+        }
+    }
+}

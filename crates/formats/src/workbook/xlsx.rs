@@ -1,0 +1,46 @@
+//! XLSX and XLSM: read along the way, but for the texts that all cells share.
+
+use std::path::Path;
+
+use calamine::{Reader, Xlsx, XlsxError};
+
+use super::merged::merged;
+use super::paced::{Pace, Paced};
+use super::part::{ranges, tables};
+use super::worksheet::Worksheet;
+use crate::rows::End;
+
+/// Reads the worksheet that is meant of a file, which is at `path`.
+///
+/// # Errors
+/// When the file is no such workbook, has no such worksheet, or would fill the memory.
+pub(super) fn read(
+    file: Paced,
+    pace: &Pace,
+    path: &Path,
+    worksheet: &mut Worksheet,
+) -> Result<(), End> {
+    let mut workbook = match Xlsx::new(file) {
+        Ok(workbook) => workbook,
+        Err(XlsxError::Password) => return Err(worksheet.locked().into()),
+        Err(error) => return Err(worksheet.stopped(pace, &error.to_string()).into()),
+    };
+    let names = workbook.sheet_names();
+    let named = || {
+        let mut named = ranges(workbook.defined_names(), &names);
+        if workbook.load_tables().is_ok() {
+            let tables_of = |worksheet: &String| {
+                let tables = workbook.table_names_in_sheet(worksheet);
+                (worksheet.clone(), tables.into_iter().cloned().collect())
+            };
+            let of_worksheet: Vec<_> = names.iter().map(tables_of).collect();
+            named.splice(0..0, tables(path, &of_worksheet));
+        }
+        named
+    };
+    let chosen = worksheet.chosen(&names, named)?;
+    pace.cell();
+    let cells = workbook.worksheet_cells_reader(&chosen);
+    let mut cells = cells.map_err(|error| worksheet.stopped(pace, &error.to_string()))?;
+    worksheet.take_cells(pace, || merged(path, pace.part()), || cells.next_cell())
+}
