@@ -11,13 +11,13 @@
 
 use std::fs::File;
 use std::hint::black_box;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::time::Instant;
 
 use arrow_array::RecordBatch;
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
-use calamine::{Reader as _, Xlsx};
+use calamine::{Ods, Reader as _, Xlsx};
 use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
@@ -86,6 +86,53 @@ fn columnar(path: &Path, kind: Columnar) {
     let mut writer = ColumnarWriter::new("t", kind, Vec::new());
     fill(&mut writer);
     writer.finish(File::create(path).unwrap()).unwrap();
+}
+
+/// The same rows as an ODS file, which nothing here writes.
+fn ods(path: &Path) {
+    let text = |text: &str| {
+        format!(
+            "<table:table-cell office:value-type=\"string\" calcext:value-type=\"string\"><text:p>{text}\
+             </text:p></table:table-cell>"
+        )
+    };
+    let of = |kind: &str, name: &str, value: &str| {
+        format!(
+            "<table:table-cell office:value-type=\"{kind}\" office:{name}=\"{value}\" \
+             calcext:value-type=\"{kind}\"><text:p>{value}</text:p></table:table-cell>"
+        )
+    };
+    let apiaries = ["Fellside", "Nether Moor", "Larkfield", "Bramble End", "Old Quarry"];
+    let mut archive = zip::ZipWriter::new(File::create(path).unwrap());
+    for (part, text) in [
+        ("mimetype", "application/vnd.oasis.opendocument.spreadsheet"),
+        ("META-INF/manifest.xml", "<manifest/>"),
+    ] {
+        archive.start_file(part, zip::write::SimpleFileOptions::default()).unwrap();
+        write!(archive, "{text}").unwrap();
+    }
+    archive.start_file("content.xml", zip::write::SimpleFileOptions::default()).unwrap();
+    let head = ["Batch", "Apiary", "Hive", "Kg", "Day", "Frames"].map(text).concat();
+    write!(
+        archive,
+        "<office:document-content><office:body><office:spreadsheet><table:table table:name=\"Harvest\">\
+         <table:table-row>{head}</table:table-row>"
+    )
+    .unwrap();
+    for nth in 0..ROWS {
+        let cells = [
+            text(&format!("B{nth:07}")),
+            text(apiaries[nth % apiaries.len()]),
+            text(&format!("H-{:03}", nth % 997)),
+            of("float", "value", &format!("{}.{}", nth % 40, 1 + nth % 9)),
+            of("date", "date-value", &format!("2026-0{}-1{}", 1 + nth % 9, nth % 10)),
+            of("float", "value", &(nth % 11).to_string()),
+        ];
+        write!(archive, "<table:table-row>{}</table:table-row>", cells.concat()).unwrap();
+    }
+    let end = "</table:table></office:spreadsheet></office:body></office:document-content>";
+    write!(archive, "{end}").unwrap();
+    archive.finish().unwrap();
 }
 
 /// Measures a reading of a table by us, and by the library alone.
@@ -170,6 +217,14 @@ fn main() {
             rows = rows.max(black_box(cell).get_position().0 as usize);
         }
         rows
+    });
+
+    let path = at("t.ods");
+    ods(&path);
+    measure("ods", &Address::File(path.clone()), &|| {
+        let mut workbook: Ods<_> = calamine::open_workbook(&path).unwrap();
+        let name = workbook.sheet_names()[0].clone();
+        workbook.worksheet_range(&name).unwrap().rows().map(black_box).count() - 1
     });
 
     let path = at("t.jsonl");

@@ -167,6 +167,8 @@ pub enum Error {
         at: u64,
         /// The most bytes that a row may take.
         most: usize,
+        /// Whether there is a double quote in it.
+        is_quoted: bool,
     },
     /// A server of a database can't be worked with.
     Server {
@@ -359,10 +361,14 @@ impl fmt::Display for Error {
                 write!(f, "{name}, {place}: the double quote that opens here is never closed; ")?;
                 write!(f, "close it, or write a quote within a cell twice")
             }
-            Self::RowTooLong { name, at, most } => {
+            Self::RowTooLong { name, at, most, is_quoted } => {
                 write!(f, "{name}: the row that begins at byte {at} goes on for more than ")?;
                 write!(f, "{} MiB; ", most >> 20)?;
-                write!(f, "close the double quote that is open in it")
+                f.write_str(if *is_quoted {
+                    "close the double quote that is open in it"
+                } else {
+                    "it has no line ends, so get the file once more"
+                })
             }
             Self::Server { name, said, mend } => write!(f, "{name}: {said}; {mend}"),
             Self::Spool { name, cause } => write!(

@@ -282,6 +282,7 @@ impl<R: Read> Reader<R> {
                 name: self.name.clone(),
                 at: self.handed_out,
                 most: LONGEST_ROW,
+                is_quoted: memchr::memchr(b'"', &self.pending[..self.filled]).is_some(),
             });
         }
         self.fill((self.filled * 2 + self.piece).min(LONGEST_ROW + 1))

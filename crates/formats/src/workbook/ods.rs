@@ -133,9 +133,11 @@ impl<'a> Content<'a> {
     /// The names of the worksheets, and what else has a name.
     fn names(mut self, worksheet: &Worksheet) -> Result<(Vec<String>, Vec<Named>)> {
         let (mut names, mut defined, mut tables) = (Vec::new(), Vec::new(), Vec::new());
+        let mut is_workbook = false;
         loop {
             match self.next(worksheet)? {
                 Event::Start(element) => match element.local_name().as_ref() {
+                    "spreadsheet" => is_workbook = true,
                     "table"
                         if text_of(&element, "table:style-name").as_deref()
                             != Some(KEPT_OF_ANOTHER) =>
@@ -157,6 +159,10 @@ impl<'a> Content<'a> {
                 Event::Eof => break,
                 _ => {}
             }
+        }
+        // Documents of other kinds may hold tables of theirs.
+        if !is_workbook {
+            return Err(worksheet.unread("it is no workbook"));
         }
         tables.retain(|table: &Named| names.contains(&table.worksheet));
         tables.extend(ranges(&defined, &names));
