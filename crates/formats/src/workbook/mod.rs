@@ -12,6 +12,9 @@ mod part;
 mod reader;
 mod row;
 mod shown;
+mod spanned;
+#[cfg(test)]
+mod tests;
 mod value;
 mod worksheet;
 mod writer;

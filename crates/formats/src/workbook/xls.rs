@@ -2,24 +2,35 @@
 
 use std::fs::File;
 use std::io::BufReader;
+use std::path::Path;
 
 use calamine::{Data, DataRef, Dimensions, Reader, Xls};
 
 use super::headers::Merged;
 use super::part::ranges;
 use super::row::Row;
+use super::spanned::spanned;
 use super::worksheet::Worksheet;
 use crate::rows::End;
 
-/// Reads the worksheet that is meant of a file.
+/// How many cells the worksheets may span, of which whoever reads them makes a place for each.
+const MOST_CELLS: u64 = 1 << 25;
+
+/// Reads the worksheet that is meant of the file at `path`.
 ///
 /// # Errors
-/// When the file is no such workbook, or has no such worksheet.
-pub(super) fn read(file: File, worksheet: &mut Worksheet) -> Result<(), End> {
-    let mut workbook = Xls::new(BufReader::new(file)).map_err(|error| match error.to_string() {
-        said if said.contains("assword") => worksheet.locked(),
-        said => worksheet.unread(said),
-    })?;
+/// When the file is no such workbook, has no such worksheet, or would fill the memory.
+pub(super) fn read(path: &Path, worksheet: &mut Worksheet) -> Result<(), End> {
+    let open = || File::open(path).map_err(|cause| worksheet.unopened(cause));
+    if spanned(open()?).is_some_and(|cells| cells > MOST_CELLS) {
+        let said = "its worksheets reach so far that they span over 33,000,000 cells";
+        return Err(worksheet.too_large(said).into());
+    }
+    let mut workbook =
+        Xls::new(BufReader::new(open()?)).map_err(|error| match error.to_string() {
+            said if said.contains("assword") => worksheet.locked(),
+            said => worksheet.unread(said),
+        })?;
     let names = workbook.sheet_names();
     let chosen = worksheet.chosen(&names, || ranges(workbook.defined_names(), &names))?;
     let cells = workbook.merge_cells_by_sheet_name(&chosen).unwrap_or_default();
