@@ -2,8 +2,9 @@
 //!
 //!     cargo bench -p gather-keys-formats --bench formats -- [NAME]
 //!
-//! The two are measured in turns, since a machine that others use as well is fast at one time and slow
-//! at another; what counts is the ratio of each round. A server is measured where
+//! Each is read by one thread, and in halves at a time, as every command reads. All are measured in turns,
+//! since a machine that others use as well is fast at one time and slow at another; what counts is the
+//! ratio of each round. A server is measured where
 //! `GATHER_KEYS_TEST_SERVER` names one.
 
 // A benchmark that can't go on should say so at once.
@@ -13,18 +14,20 @@ use std::fs::File;
 use std::hint::black_box;
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
+use std::sync::Mutex;
+use std::sync::mpsc::sync_channel;
 use std::time::Instant;
 
 use arrow_array::RecordBatch;
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use calamine::{Ods, Reader as _, Xlsx};
-use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, Headers, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Described, Error, Table};
+use gather_keys_formats::{Address, Described, Error, Piece, Table};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 const ROWS: usize = 200_000;
@@ -61,6 +64,37 @@ fn read(address: &Address) -> usize {
         rows += block.rows();
     }
     rows
+}
+
+/// Reads a table in its two halves at a time, as every command does: pieces on this thread, and blocks of
+/// them on others.
+fn read_in_halves(address: &Address) -> usize {
+    let (mut table, _) = Table::open(address, &Described::default(), &|input| input).unwrap();
+    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let parser = table.parser();
+    let (send, pieces) = sync_channel(2 * threads);
+    let pieces = Mutex::new(pieces);
+    std::thread::scope(|scope| {
+        let work = || {
+            let (mut block, mut rows) = (Block::default(), 0);
+            loop {
+                let next = pieces.lock().unwrap().recv();
+                let Ok(mut piece) = next else { return rows };
+                parser.parse(&mut piece, &mut block).unwrap();
+                rows += black_box(&block).rows();
+            }
+        };
+        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+        loop {
+            let mut piece = Piece::default();
+            if !table.read_piece(&mut piece).unwrap() {
+                break;
+            }
+            send.send(piece).unwrap();
+        }
+        drop(send);
+        workers.into_iter().map(|worker| worker.join().unwrap()).sum()
+    })
 }
 
 /// The text of each cell, as the library gives it.
@@ -141,30 +175,26 @@ fn measure(name: &str, address: &Address, bare: &dyn Fn() -> usize) {
     if !asked.is_empty() && !asked.iter().any(|part| name.contains(&part[..])) {
         return;
     }
-    assert_eq!((read(address), bare()), (ROWS, ROWS), "{name}");
-    let time = |read: &dyn Fn() -> usize| {
+    let ways: [&dyn Fn() -> usize; 3] = [&|| read(address), &|| read_in_halves(address), bare];
+    assert_eq!(ways.map(|way| way()), [ROWS; 3], "{name}");
+    let time = |way: &dyn Fn() -> usize| {
         let began = Instant::now();
-        black_box(read());
+        black_box(way());
         began.elapsed().as_secs_f64() * 1e3
     };
-    let (mut ours, mut library, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
-    for _ in 0..ROUNDS {
-        let (by_us, by_library) = (time(&|| read(address)), time(bare));
-        ours.push(by_us);
-        library.push(by_library);
-        ratios.push(by_library / by_us);
-    }
-    for times in [&mut ours, &mut library, &mut ratios] {
-        times.sort_by(f64::total_cmp);
-    }
-    let half = ROUNDS / 2;
+    let rounds: Vec<[f64; 3]> = (0..ROUNDS).map(|_| ways.map(time)).collect();
+    let middle = |of: &dyn Fn(&[f64; 3]) -> f64| {
+        let mut all: Vec<f64> = rounds.iter().map(of).collect();
+        all.sort_by(f64::total_cmp);
+        all[ROUNDS / 2]
+    };
     println!(
-        "{name:<20} ours {:>7.1} ms, library {:>7.1} ms, library by ours {:.2} ({:.2} to {:.2})",
-        ours[half],
-        library[half],
-        ratios[half],
-        ratios[1],
-        ratios[ROUNDS - 2]
+        "{name:<20} ours {:>7.1} ms, in halves {:>7.1}, library {:>7.1}; library by ours {:.2}, in halves {:.2}",
+        middle(&|times| times[0]),
+        middle(&|times| times[1]),
+        middle(&|times| times[2]),
+        middle(&|times| times[2] / times[0]),
+        middle(&|times| times[2] / times[1]),
     );
 }
 
