@@ -3,6 +3,7 @@
 
 use std::fs::File;
 use std::io::Write;
+use std::sync::atomic::Ordering;
 
 use gather_keys_core::table::Block;
 
@@ -40,7 +41,12 @@ fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
                     said = format!("{said}/{}", cells.collect::<Vec<_>>().join("|"));
                 }
             }
-            Ok(None) => return said,
+            Ok(None) => {
+                return match opened.error_cells.load(Ordering::Relaxed) {
+                    0 => said,
+                    errors => format!("{said} ({errors} errors)"),
+                };
+            }
             Err(error) => return format!("{said}: {error}"),
         }
     }
@@ -184,7 +190,7 @@ fn an_ods_is_read_as_it_says() {
             "Site|Tag/Fellside|12.5",
         ),
         (format!("{head}{}", row(&format!("{pinned}{}", cell("x")))), "Site|Tag/a b  &\nc\td|x"),
-        (format!("{head}{}", row(&format!("{error}{}", cell("x")))), "Site|Tag/|x"),
+        (format!("{head}{}", row(&format!("{error}{}", cell("x")))), "Site|Tag/|x (1 errors)"),
         (
             format!(
                 "{head}{}",
@@ -229,6 +235,9 @@ fn an_ods_is_read_as_it_says() {
         let said = ods(&rows, worksheet);
         assert!(said.contains(want), "{worksheet}: {said}");
     }
+    let document = "<office:text><table:table table:name=\"Hives\"/></office:text>".to_owned();
+    let said = told(&[("content.xml", document)], None);
+    assert!(said.contains("it is no workbook"), "{said}");
     let locked = "<manifest:encryption-data/>".to_owned();
     let said = told(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
     assert!(said.contains("it is locked by a password; save it without one"), "{said}");
@@ -263,7 +272,8 @@ fn an_xls_that_spans_too_much_is_refused() {
     let chart = [begin(), far.concat(), end()].concat();
     for (worksheets, cells, is_refused) in [
         (20, &[cell(0, 0), cell(9, 1)][..], false),
-        (20, &[cell(0, 0), chart], false),
+        (20, &[cell(0, 0), chart.clone()], false),
+        (20, &[chart, far.concat()], true),
         (20, &far, true),
         (1, &[dimensions, cell(0, 0)], true),
         (3, &[cell(0, 0), record(0x00BD, &[65_535, 0, 0, 0, 0, 255])], true),
