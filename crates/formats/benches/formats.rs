@@ -1,6 +1,6 @@
 //! How fast each format is read, beside the bare reading loop of the library that it is read by.
 //!
-//!     cargo bench -p gather-keys-formats --bench formats -- [NAME]
+//!     cargo bench -p gather-keys-formats --bench formats -- [FORMAT …]
 //!
 //! Each is read by one thread, and in halves at a time, as every command reads. All are measured in turns,
 //! since a machine that others use as well is fast at one time and slow at another; what counts is the
@@ -31,6 +31,19 @@ use gather_keys_formats::{Address, Described, Error, Piece, Table};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 const ROWS: usize = 200_000;
+
+/// Measures one format on a table that it makes in a folder.
+type OfFormat = fn(&Path);
+
+const FORMATS: [(&str, OfFormat); 7] = [
+    ("parquet", parquet),
+    ("arrow", arrow),
+    ("xlsx", xlsx),
+    ("ods", ods),
+    ("json", json),
+    ("sqlite", sqlite),
+    ("postgresql", postgresql),
+];
 
 /// How often each is measured.
 const ROUNDS: usize = 15;
@@ -116,14 +129,14 @@ fn texts_of(batches: impl Iterator<Item = RecordBatch>) -> usize {
     rows.sum()
 }
 
-fn columnar(path: &Path, kind: Columnar) {
+fn write_columnar(path: &Path, kind: Columnar) {
     let mut writer = ColumnarWriter::new("t", kind, Vec::new());
     fill(&mut writer);
     writer.finish(File::create(path).unwrap()).unwrap();
 }
 
 /// The same rows as an ODS file, which nothing here writes.
-fn ods(path: &Path) {
+fn write_ods(path: &Path) {
     let text = |text: &str| {
         format!(
             "<table:table-cell office:value-type=\"string\" calcext:value-type=\"string\"><text:p>{text}\
@@ -171,10 +184,6 @@ fn ods(path: &Path) {
 
 /// Measures a reading of a table by us, and by the library alone.
 fn measure(name: &str, address: &Address, bare: &dyn Fn() -> usize) {
-    let asked: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
-    if !asked.is_empty() && !asked.iter().any(|part| name.contains(&part[..])) {
-        return;
-    }
     let ways: [&dyn Fn() -> usize; 3] = [&|| read(address), &|| read_in_halves(address), bare];
     assert_eq!(ways.map(|way| way()), [ROWS; 3], "{name}");
     let time = |way: &dyn Fn() -> usize| {
@@ -198,13 +207,10 @@ fn measure(name: &str, address: &Address, bare: &dyn Fn() -> usize) {
     );
 }
 
-fn main() {
-    let folder = tempfile::tempdir().unwrap();
-    let at = |name: &str| folder.path().join(name);
-
-    // A loop over batches looks at nothing in them; one that gives the text of each cell does, as ours.
-    let path = at("t.parquet");
-    columnar(&path, Columnar::Parquet);
+/// A loop over batches looks at nothing in them; one that gives the text of each cell does, as ours.
+fn parquet(folder: &Path) {
+    let path = folder.join("t.parquet");
+    write_columnar(&path, Columnar::Parquet);
     let batches = || {
         let builder = ParquetRecordBatchReaderBuilder::try_new(File::open(&path).unwrap());
         builder.unwrap().with_batch_size(4096).build().unwrap().map(Result::unwrap)
@@ -222,8 +228,11 @@ fn main() {
             rows + 1
         })
     });
-    let path = at("t.arrow");
-    columnar(&path, Columnar::Arrow);
+}
+
+fn arrow(folder: &Path) {
+    let path = folder.join("t.arrow");
+    write_columnar(&path, Columnar::Arrow);
     let batches = || {
         let file = File::open(&path).unwrap();
         let reader = arrow_ipc::reader::FileReader::try_new_buffered(file, None);
@@ -233,12 +242,14 @@ fn main() {
         batches().map(|batch| black_box(batch).num_rows()).sum()
     });
     measure("arrow by cells", &Address::File(path.clone()), &|| texts_of(batches()));
+}
 
-    let path = at("t.xlsx");
+fn xlsx(folder: &Path) {
+    let path = folder.join("t.xlsx");
     let mut writer = WorkbookWriter::new("t", None, true).unwrap();
     fill(&mut writer);
     writer.finish(&[], File::create(&path).unwrap()).unwrap();
-    measure("workbook", &Address::File(path.clone()), &|| {
+    measure("xlsx", &Address::File(path.clone()), &|| {
         let mut xlsx: Xlsx<_> = calamine::open_workbook(&path).unwrap();
         let name = xlsx.sheet_names()[0].clone();
         let mut cells = xlsx.worksheet_cells_reader(&name).unwrap();
@@ -248,16 +259,20 @@ fn main() {
         }
         rows
     });
+}
 
-    let path = at("t.ods");
-    ods(&path);
+fn ods(folder: &Path) {
+    let path = folder.join("t.ods");
+    write_ods(&path);
     measure("ods", &Address::File(path.clone()), &|| {
         let mut workbook: Ods<_> = calamine::open_workbook(&path).unwrap();
         let name = workbook.sheet_names()[0].clone();
         workbook.worksheet_range(&name).unwrap().rows().map(black_box).count() - 1
     });
+}
 
-    let path = at("t.jsonl");
+fn json(folder: &Path) {
+    let path = folder.join("t.jsonl");
     let mut writer = JsonWriter::new("t", File::create(&path).unwrap(), true);
     fill(&mut writer);
     writer.finish().unwrap();
@@ -266,8 +281,10 @@ fn main() {
         let row = |line: String| black_box(serde_json::from_str::<serde_json::Value>(&line));
         lines.filter(|line| row(line.as_ref().unwrap().clone()).is_ok()).count()
     });
+}
 
-    let path = at("t.sqlite");
+fn sqlite(folder: &Path) {
+    let path = folder.join("t.sqlite");
     let mut writer = DatabaseWriter::begin("t", &path, "t", false).unwrap();
     fill(&mut writer);
     writer.commit().unwrap();
@@ -281,19 +298,31 @@ fn main() {
         }
         count
     });
+}
 
-    if let Ok(server) = std::env::var("GATHER_KEYS_TEST_SERVER") {
-        let table = format!("{server}#bench");
-        let address = ServerAddress::of(&table).unwrap();
-        let mut writer = ServerWriter::begin(&address, true).unwrap();
-        fill(&mut writer);
-        writer.send().unwrap();
-        writer.commit().unwrap();
-        measure("postgresql", &Address::Server(address), &|| {
-            use postgres::fallible_iterator::FallibleIterator;
-            let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
-            let rows = client.query_raw("select * from bench", &[] as &[&str]).unwrap();
-            rows.map(|row| Ok(black_box(row))).count().unwrap()
-        });
+fn postgresql(_: &Path) {
+    let Ok(server) = std::env::var("GATHER_KEYS_TEST_SERVER") else { return };
+    let table = format!("{server}#bench");
+    let address = ServerAddress::of(&table).unwrap();
+    let mut writer = ServerWriter::begin(&address, true).unwrap();
+    fill(&mut writer);
+    writer.send().unwrap();
+    writer.commit().unwrap();
+    measure("postgresql", &Address::Server(address), &|| {
+        use postgres::fallible_iterator::FallibleIterator;
+        let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+        let rows = client.query_raw("select * from bench", &[] as &[&str]).unwrap();
+        rows.map(|row| Ok(black_box(row))).count().unwrap()
+    });
+}
+
+fn main() {
+    let folder = tempfile::tempdir().unwrap();
+    let asked: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
+    let is_asked = |name: &str| asked.is_empty() || asked.iter().any(|asked| asked == name);
+    for (name, of_format) in FORMATS {
+        if is_asked(name) {
+            of_format(folder.path());
+        }
     }
 }
