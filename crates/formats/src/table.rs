@@ -8,53 +8,20 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use gather_keys_core::table::{Before, Block, Headers, Parser, Source};
+use gather_keys_core::table::{Before, Block, Headers, Source};
 use tempfile::NamedTempFile;
 
-use crate::columnar::{
-    self, BatchParser, BatchPiece, BatchReader, Columnar, StoredType, TooMuchText,
-};
-use crate::delimited::{
-    Encoding, Fault, HeaderRow, Layout, ReadOptions, Reader, TextParser, decoded,
-};
-use crate::json::{BadLine, LinesParser, LinesPiece, LinesReader};
+use crate::columnar::{BatchReader, Columnar, StoredType};
+use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
+use crate::json::LinesReader;
 use crate::packing::look;
 use crate::rows::ReadRows;
-use crate::sqlite::{TableReader, ValuesParser, ValuesPiece};
+use crate::sqlite::{TableReader, ValuesPiece};
 use crate::whole_file::Unfinished;
-use crate::{Address, Error, Packing, Result, json, postgresql, sqlite, unpacked, workbook};
-
-/// What a person said of how a table is to be read; what is not said is found.
-#[derive(Debug, Clone, Default)]
-pub struct Described {
-    /// The format.
-    pub format: Option<Format>,
-    /// The byte between cells, in delimited text.
-    pub delimiter: Option<u8>,
-    /// The encoding of text.
-    pub encoding: Option<Encoding>,
-    /// Where the headers are.
-    pub headers: HeaderRow,
-    /// Whether rows of another number of cells than there are headers are padded.
-    pub pads: bool,
-}
-
-impl Described {
-    /// What is said that means nothing in a format.
-    fn unfit(&self, format: Format) -> Option<&'static str> {
-        let is_text = format == Format::Text;
-        let has_header_row = is_text || format == Format::Workbook;
-        [
-            (self.delimiter.is_some() && !is_text, "--delimiter"),
-            (self.encoding.is_some() && !is_text, "--encoding"),
-            (self.pads && !is_text, "--ragged"),
-            (self.headers == HeaderRow::Absent && !has_header_row, "--no-header"),
-            (matches!(self.headers, HeaderRow::Line(_)) && !has_header_row, "--header-row"),
-        ]
-        .into_iter()
-        .find_map(|(is_unfit, option)| is_unfit.then_some(option))
-    }
-}
+use crate::{
+    Address, Described, Error, Format, Packing, Piece, Result, TableParser, json, postgresql,
+    unpacked, workbook,
+};
 
 /// A table that is open, its headers read.
 pub struct Table {
@@ -64,68 +31,6 @@ pub struct Table {
     read_as: ReadAs,
     /// What came out of a pipe, while it is read; it goes on every way out.
     _spooled: Option<(NamedTempFile, Unfinished)>,
-}
-
-/// The formats that are read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Format {
-    /// Delimited text.
-    Text,
-    /// A JSON document.
-    Json,
-    /// JSON, a row on each line.
-    JsonLines,
-    /// A workbook.
-    Workbook,
-    /// A database.
-    Database,
-    /// A Parquet file.
-    Parquet,
-    /// An Arrow file.
-    Arrow,
-}
-
-impl Format {
-    /// Every format with the name that a person gives it.
-    pub const ALL: [(&str, Self); 7] = [
-        ("text", Self::Text),
-        ("json", Self::Json),
-        ("json-lines", Self::JsonLines),
-        ("workbook", Self::Workbook),
-        ("database", Self::Database),
-        ("parquet", Self::Parquet),
-        ("arrow", Self::Arrow),
-    ];
-
-    fn name(self) -> &'static str {
-        Self::ALL.into_iter().find(|(_, format)| *format == self).map_or("text", |(name, _)| name)
-    }
-
-    /// The format of a name.
-    pub fn named(name: &str) -> Option<Self> {
-        let name = name.trim();
-        Self::ALL.into_iter().find(|(other, _)| *other == name).map(|(_, format)| format)
-    }
-
-    /// What a file is, by how it begins, and where that does not tell by its ending.
-    fn of(path: Option<&Path>, first: &[u8]) -> Self {
-        if WORKBOOKS.iter().any(|begin| first.starts_with(begin)) {
-            return Self::Workbook;
-        }
-        if first.starts_with(sqlite::BEGINS) {
-            return Self::Database;
-        }
-        match columnar::begins(first) {
-            Some(Columnar::Parquet) => return Self::Parquet,
-            Some(Columnar::Arrow | Columnar::ArrowStream) => return Self::Arrow,
-            None => {}
-        }
-        match json::has_lines(path, first) {
-            Some(true) => Self::JsonLines,
-            Some(false) => Self::Json,
-            None => Self::Text,
-        }
-    }
 }
 
 /// What reads a table, by how its pieces come.
@@ -185,9 +90,6 @@ pub struct ReadAs {
 
 /// How many bytes show a file's format.
 const FIRST: usize = 16;
-
-/// How workbooks begin: those of today, and those of before.
-const WORKBOOKS: [&[u8]; 2] = [b"PK\x03\x04", b"\xd0\xcf\x11\xe0"];
 
 /// How many bytes are looked at to find the encoding.
 const SAMPLE: usize = 1 << 16;
@@ -356,53 +258,6 @@ impl Table {
     }
 }
 
-/// A piece of a table.
-#[derive(Debug)]
-pub enum Piece {
-    /// A piece of text.
-    Text(Vec<u8>),
-    /// Rows, and how many lines they take.
-    Rows(Block, u64),
-    /// Rows in typed columns.
-    Batch(BatchPiece),
-    /// Lines of JSON.
-    Lines(LinesPiece),
-    /// Values of a database.
-    Values(ValuesPiece),
-}
-
-impl Default for Piece {
-    fn default() -> Self {
-        Self::Text(Vec::new())
-    }
-}
-
-/// Makes blocks of the pieces of a table.
-#[derive(Debug, Clone)]
-pub enum TableParser {
-    /// Of pieces of text.
-    Text(TextParser),
-    /// Of rows.
-    Rows,
-    /// Of rows in typed columns.
-    Batches(BatchParser),
-    /// Of lines of JSON of the table called so.
-    Lines(LinesParser, String),
-    /// Of values of a database.
-    Values(ValuesParser),
-}
-
-/// What is wrong with a piece.
-#[derive(Debug)]
-pub enum PieceFault {
-    /// With one of text.
-    Text(Fault),
-    /// With a line of JSON.
-    Line(BadLine),
-    /// With the rows of a batch.
-    Batch(TooMuchText),
-}
-
 impl Source for Table {
     type Error = Error;
     type Piece = Piece;
@@ -482,55 +337,6 @@ impl Source for Table {
         } else {
             self.before.rows += rows;
             self.before.lines += lines;
-        }
-    }
-}
-
-impl Parser for TableParser {
-    type Piece = Piece;
-    type Error = Error;
-    type Fault = PieceFault;
-
-    fn want(&mut self, columns: &[usize]) {
-        match self {
-            Self::Text(parser) => parser.want(columns),
-            Self::Batches(parser) => parser.want(columns),
-            Self::Lines(parser, _) => parser.want(columns),
-            // Its reader asks for no others.
-            Self::Rows | Self::Values(_) => {}
-        }
-    }
-
-    fn parse(&self, piece: &mut Piece, block: &mut Block) -> std::result::Result<u64, PieceFault> {
-        match (self, piece) {
-            (Self::Text(parser), Piece::Text(text)) => {
-                parser.parse(text, block).map_err(PieceFault::Text)
-            }
-            (Self::Lines(parser, _), Piece::Lines(lines)) => {
-                parser.parse(lines, block).map_err(PieceFault::Line)
-            }
-            (_, Piece::Rows(rows, lines)) => {
-                std::mem::swap(rows, block);
-                Ok(*lines)
-            }
-            (Self::Batches(parser), Piece::Batch(batch)) => {
-                parser.parse(batch, block).map_err(PieceFault::Batch)
-            }
-            (Self::Values(parser), Piece::Values(values)) => Ok(parser.parse(values, block)),
-            // Pieces are of the table that the parser is of.
-            _ => Ok(0),
-        }
-    }
-
-    fn error(&self, fault: PieceFault, before: Before) -> Error {
-        match (self, fault) {
-            (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
-            (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
-            (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(&fault, before),
-            // Faults are of the parser that found them.
-            (_, PieceFault::Text(fault)) => fault.of("table", before),
-            (_, PieceFault::Line(bad)) => bad.told("table"),
-            (_, PieceFault::Batch(fault)) => fault.of("table", before),
         }
     }
 }

@@ -256,7 +256,7 @@ impl<'a> Content<'a> {
             let (wide, tall) = cell.over;
             if wide.max(tall) > 1 && !worksheet.has_begun() {
                 let columns = column as usize..column.saturating_add(wide) as usize;
-                let last = line.saturating_add(tall - 1);
+                let last = line.saturating_add(tall.saturating_sub(1));
                 worksheet.merge([Merged { first: line, last, columns }]);
             }
             // Blank ones may repeat to the end of all columns.

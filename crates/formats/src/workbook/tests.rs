@@ -213,6 +213,14 @@ fn an_ods_is_read_as_it_says() {
             format!("{head}{}", times("rows-repeated=\"99999999", &row(&cell("x")))),
             "more than 1,048,576 rows",
         ),
+        (
+            format!(
+                "{}{}",
+                row(&merged.replace("spanned=\"2\"", "spanned=\"0\"")),
+                row(&cell("x"))
+            ),
+            "Name||Tag/x||",
+        ),
         ("<a>".repeat(MIB), one),
     ] {
         let said = ods(&rows, "Hives");

@@ -30,6 +30,9 @@ const MOST_COLUMNS: usize = 16_384;
 /// How many bytes of text a row may have. A tiny workbook may tell the same long text for every column.
 pub(super) const MOST_TEXT: usize = if cfg!(test) { 1 << 20 } else { 64 << 20 };
 
+/// How many merged cells are kept to find the headers.
+const MOST_MERGED: usize = 1 << 16;
+
 /// What is known once the headers are found.
 pub(super) struct Begun {
     pub(super) headers: Headers,
@@ -162,7 +165,8 @@ impl Worksheet {
 
     /// Takes that cells are merged; of use until the headers are found.
     pub(super) fn merge(&mut self, merged: impl IntoIterator<Item = Merged>) {
-        self.merged.extend(merged);
+        let room = MOST_MERGED.saturating_sub(self.merged.len());
+        self.merged.extend(merged.into_iter().take(room));
     }
 
     /// That the workbook was read no further at this pace, or, if not that, can't be read, as `said`.

@@ -1,0 +1,133 @@
+//! What the commands take that look at tables and write none: `suggest`, `survey`, `why` and `find`.
+
+use std::ffi::OsString;
+
+use clap::{Args, ValueEnum};
+
+use super::{Form, Tables};
+
+pub(super) const SUGGEST_EXAMPLES: &str = "\
+Examples:
+    gather-keys suggest harvest.csv hives.csv
+    gather-keys suggest orders.csv jars.csv --save-plan jars.toml
+
+Columns are compared by their values first and by their headers second, however
+the values are spelled. What is proposed is tried on the whole tables, and the
+counts are those of that. The runner-up is told too.
+
+Exit status: 0 a key is proposed; 1 none is found; 2 the call or an input is
+wrong.";
+
+/// `suggest`.
+#[derive(Debug, Args)]
+pub(crate) struct Suggest {
+    /// The main table
+    #[arg(value_name = "MAIN")]
+    pub(crate) main: OsString,
+    /// The reference table; a name with `*` in single quotes reads several files as one
+    #[arg(value_name = "REFERENCE")]
+    pub(crate) reference: OsString,
+    /// Write the proposal as a plan, to run with `gather-keys enrich`
+    #[arg(long, value_name = "PLAN")]
+    pub(crate) save_plan: Option<OsString>,
+    /// Replace the plan if there is one already
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+}
+
+pub(super) const SURVEY_EXAMPLES: &str = "\
+Examples:
+    gather-keys survey hives.csv
+    gather-keys survey harvest.csv hives.csv
+
+Of each column: what its cells look like, how many are blank, how many different
+values there are, the commonest of them or the range of numbers and dates, how
+they are spread, and what may be wrong with them, with the step that helps in a
+key. Then the columns, or sets of up to three, that tell the rows apart. The table
+is read once; what would not fit into memory is counted by a sketch, and said to
+be about so many.";
+
+/// `survey`.
+#[derive(Debug, Args)]
+pub(crate) struct Survey {
+    /// The tables
+    #[arg(value_name = "TABLE", required = true)]
+    pub(crate) tables: Vec<OsString>,
+    #[command(flatten)]
+    pub(crate) form: Form,
+    /// How many threads to work with [default: as many as there are processors]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    pub(crate) threads: Option<u16>,
+}
+
+/// `why`.
+#[derive(Debug, Args)]
+pub(crate) struct Why {
+    #[command(flatten)]
+    pub(crate) tables: Tables,
+    #[command(flatten)]
+    pub(crate) asked: Asked,
+}
+
+/// What is to be traced.
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub(crate) struct Asked {
+    /// The row of the main table, the first below the headers being 1
+    #[arg(long, value_name = "N")]
+    pub(crate) row: Option<u64>,
+    /// Values for the main table's key columns, in the order in which --on names them
+    #[arg(long, value_name = "VALUE", num_args = 1..)]
+    pub(crate) key: Vec<String>,
+}
+
+pub(super) const WHY_EXAMPLES: &str = "\
+Examples:
+    gather-keys why harvest.csv --row 4 \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' --take Keeper
+    gather-keys why harvest.csv --key 'Old Quarry' H-013 \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag'
+
+With several references, --key wants a value for each main column that any of
+their keys is made from; the error names them.";
+
+/// `find`.
+#[derive(Debug, Args)]
+pub(crate) struct Find {
+    /// The table, in any format, or `-` for standard input
+    #[arg(value_name = "TABLE")]
+    pub(crate) table: OsString,
+    /// What to find: with --on a value for each part of the key, else values of any columns
+    #[arg(value_name = "VALUE", required = true)]
+    pub(crate) values: Vec<String>,
+    /// The parts of the key: headers, with steps if need be, or templates, separated by commas
+    #[arg(long, value_name = "KEY")]
+    pub(crate) on: Option<String>,
+    /// The columns to show [default: all]
+    #[arg(long, value_name = "COLUMNS")]
+    pub(crate) take: Option<String>,
+    /// How to show what is found
+    #[arg(long = "format", value_name = "FORMAT", default_value = "card")]
+    pub(crate) shown_as: CardFormat,
+    #[command(flatten)]
+    pub(crate) form: Form,
+}
+
+/// How records are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CardFormat {
+    /// A card for each row, field by field
+    Card,
+    /// A JSON document with every row
+    Json,
+}
+
+pub(super) const FIND_EXAMPLES: &str = "\
+Examples:
+    gather-keys find hives.csv Fellside H-004 --on 'Site code, Tag'
+    gather-keys find hives.csv h-4 --on 'Tag | digits | number'
+    gather-keys find harvest.csv B0016
+
+Steps go over the value as they go over the cells. With no --on every column is
+searched, and the card says where the value was found. When no row holds it, the
+nearest are shown.";

@@ -1,0 +1,111 @@
+//! What may be typed on the command line: the commands, and what each of them takes.
+
+mod enrich;
+mod key;
+mod look;
+mod tables;
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use enrich::{CHECK_EXAMPLES, ENRICH_EXAMPLES, WATCH_EXAMPLES};
+pub(crate) use enrich::{Check, Enrich, Run, Watch, threads};
+pub(crate) use key::{Key, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
+pub(crate) use look::{CardFormat, Find, Suggest, Survey, Why};
+use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
+pub(crate) use tables::{Form, Tables};
+
+/// Bring columns of reference tables beside the right rows of a main table.
+///
+/// Rows are matched on a key of one or more columns, named by their headers. A cell is filled only
+/// when there is exactly one answer; every other row is left as it was, counted and listed.
+#[derive(Debug, Parser)]
+#[command(name = "gather-keys", version, help_expected = true)]
+#[command(after_help = "See it at work on made-up data:  gather-keys demo")]
+pub(crate) struct Arguments {
+    #[arg(help = "When to use colour on standard error; NO_COLOR is honoured")]
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: When,
+    /// The folder for temporary files: rows on their way into typed columns, and what comes out of a
+    /// pipe [default: the system's, which TMPDIR names]
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) temp_dir: Option<PathBuf>,
+    /// What to do.
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Write the main table with the taken columns beside its rows
+    #[command(after_help = ENRICH_EXAMPLES)]
+    Enrich(Enrich),
+    /// Tell what an enrichment would find, and write nothing
+    #[command(after_help = CHECK_EXAMPLES)]
+    Check(Check),
+    /// Trace one row or key: its parts, what the steps make of them, and what it meets
+    #[command(after_help = WHY_EXAMPLES)]
+    Why(Why),
+    /// Run a plan again whenever one of its tables changes
+    #[command(after_help = WATCH_EXAMPLES)]
+    Watch(Watch),
+    /// Show the rows that hold a value, each as a card
+    #[command(after_help = FIND_EXAMPLES)]
+    Find(Find),
+    /// Tell what the columns of tables hold, what is wrong with them, and which of them are keys
+    #[command(after_help = SURVEY_EXAMPLES)]
+    Survey(Survey),
+    /// Propose the key of two tables, with its steps and the columns worth taking, ready to run
+    #[command(after_help = SUGGEST_EXAMPLES)]
+    Suggest(Suggest),
+    /// Make a key column, take one apart again, or test whether columns are a key
+    #[command(subcommand)]
+    Key(Key),
+    /// Write the tables of a made-up honey co-operative and enrich them
+    Demo(Demo),
+}
+
+/// `demo`.
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// The folder to write, which must not exist or be empty [default: honey-demo, or the first
+    /// free one of honey-demo-2, honey-demo-3, …]
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: Option<PathBuf>,
+}
+
+/// When something is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    /// On a terminal
+    Auto,
+    /// In any case
+    Always,
+    /// In no case
+    Never,
+}
+
+impl When {
+    /// Makes this the choice for colour from here on.
+    pub(crate) fn apply(self) {
+        match self {
+            Self::Auto => anstream::ColorChoice::Auto,
+            Self::Always => anstream::ColorChoice::Always,
+            Self::Never => anstream::ColorChoice::Never,
+        }
+        .write_global();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        Arguments::command().debug_assert();
+    }
+}
