@@ -50,11 +50,15 @@ impl Packing {
 /// Bytes that were looked at, and those behind them.
 pub(crate) type Looked<R> = Chain<Cursor<Vec<u8>>, R>;
 
-/// Looks at up to so many of the first bytes; gives them and all of the input.
-pub(crate) fn look<R: Read>(mut input: R, most: usize) -> io::Result<(Vec<u8>, Looked<R>)> {
-    let mut first = Vec::new();
+/// What `found` makes of up to so many of the first bytes, and all of the input.
+pub(crate) fn look<R: Read, T>(
+    mut input: R,
+    most: usize,
+    found: impl FnOnce(&[u8]) -> T,
+) -> io::Result<(T, Looked<R>)> {
+    let mut first = Vec::with_capacity(most);
     input.by_ref().take(most as u64).read_to_end(&mut first)?;
-    Ok((first.clone(), Cursor::new(first).chain(input)))
+    Ok((found(&first), Cursor::new(first).chain(input)))
 }
 
 /// The content of a file, unpacked if it is packed, and how it is.
@@ -64,16 +68,17 @@ pub(crate) fn look<R: Read>(mut input: R, most: usize) -> io::Result<(Vec<u8>, L
 pub fn unpacked(
     input: Box<dyn Read + Send>,
 ) -> io::Result<(Box<dyn Read + Send>, Option<Packing>)> {
-    let (first, input) = look(input, ZSTD.len())?;
-    Ok(match &first[..] {
-        bytes if bytes.starts_with(&GZIP) => {
-            (Box::new(MultiGzDecoder::new(input)), Some(Packing::Gzip))
-        }
-        bytes if bytes.starts_with(&ZSTD) => {
-            (Box::new(zstd::Decoder::new(input)?), Some(Packing::Zstd))
-        }
-        _ => (Box::new(input), None),
-    })
+    let packing = |first: &[u8]| {
+        let of = |begin: &[u8], packing| first.starts_with(begin).then_some(packing);
+        of(&GZIP, Packing::Gzip).or_else(|| of(&ZSTD, Packing::Zstd))
+    };
+    let (packing, input) = look(input, ZSTD.len(), packing)?;
+    let unpacked: Box<dyn Read + Send> = match packing {
+        Some(Packing::Gzip) => Box::new(MultiGzDecoder::new(input)),
+        Some(Packing::Zstd) => Box::new(zstd::Decoder::new(input)?),
+        None => Box::new(input),
+    };
+    Ok((unpacked, packing))
 }
 
 /// A file that is packed as it is written, or as it is.

@@ -126,12 +126,9 @@ impl Table {
             return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as), None));
         }
         let (input, bytes) = address.open()?;
-        let (first, input) = look(input, FIRST).map_err(unreadable)?;
         let path = address.path();
-        let form = match described.format {
-            Some(format) => format,
-            None => Format::of(path, &first),
-        };
+        let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
+        let (form, input) = look(input, FIRST, found).map_err(unreadable)?;
         fits(form)?;
         let (input, packing) = match (form, path.filter(|path| is_file(path))) {
             (Format::Text, _) => unpacked(tap(Box::new(input))).map_err(unreadable)?,

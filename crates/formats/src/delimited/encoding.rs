@@ -99,10 +99,11 @@ pub fn decoded(
     asked: Option<Encoding>,
     sample: usize,
 ) -> io::Result<(Box<dyn Read + Send>, Encoding, bool)> {
-    let (first, input) = look(input, sample)?;
-    let is_all = first.len() < sample;
-    let found = || Encoding::found(&first, is_all);
-    let (encoding, guessed) = asked.map_or_else(found, |one| (one, false));
+    let found = |first: &[u8]| match asked {
+        Some(asked) => (asked, false),
+        None => Encoding::found(first, first.len() < sample),
+    };
+    let ((encoding, guessed), input) = look(input, sample, found)?;
     if encoding.is_utf_8() {
         return Ok((Box::new(input), encoding, guessed));
     }
