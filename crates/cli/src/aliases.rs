@@ -10,7 +10,7 @@ use std::fmt::Write as _;
 use gather_keys_core::lookup::{Alias, AliasState, Lookup};
 use gather_keys_core::table::{Block, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described};
+use gather_keys_formats::{Address, Described, Untapped};
 
 use crate::error::{Error, Result};
 use crate::inputs::OpenTable;
@@ -51,7 +51,7 @@ pub(crate) fn is_yes(cell: &str) -> bool {
 /// Opens a file of aliases, so that one that can't be read is told before anything else is.
 pub(crate) fn open(address: &Address) -> Result<OpenTable> {
     let described = Described { headers: HeaderRow::First, ..Described::default() };
-    Ok(OpenTable::open(address, &described, &|input| input)?.0)
+    Ok(OpenTable::open(address, &described, &Untapped)?.0)
 }
 
 /// Reads the aliases of a lookup.

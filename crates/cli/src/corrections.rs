@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use gather_keys_core::enrich::{Correction, Corrections};
 use gather_keys_core::table::{Block, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, WholeFile};
+use gather_keys_formats::{Address, Described, Untapped, WholeFile};
 
 use crate::error::{Error, Result};
 use crate::inputs::OpenTable;
@@ -36,7 +36,7 @@ impl CorrectionsFile {
         let name = path.display().to_string();
         let described = Described { headers: HeaderRow::First, ..Described::default() };
         let address = Address::File(path.to_owned());
-        let (mut table, _) = OpenTable::open(&address, &described, &|input| input)?;
+        let (mut table, _) = OpenTable::open(&address, &described, &Untapped)?;
         let headers: Vec<String> = table.headers().iter().map(str::to_owned).collect();
         let is = |at: usize, name: &str| headers.get(at).is_some_and(|header| header == name);
         let with_note = headers.len().checked_sub(3).filter(|&at| at > 0 && is(at + 2, LAST[2]));

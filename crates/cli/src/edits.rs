@@ -13,7 +13,7 @@ use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{self, RowMarker, RowMarks};
 use gather_keys_core::table::{Block, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described};
+use gather_keys_formats::{Address, Described, Untapped};
 
 use crate::corrections::CorrectionsFile;
 use crate::error::{Error, Result};
@@ -228,7 +228,7 @@ struct Table<'p> {
 impl Table<'_> {
     fn open(self) -> Result<OpenTable> {
         let address = Address::File(self.path.to_owned());
-        Ok(OpenTable::open(&address, self.form, &|input| input)?.0)
+        Ok(OpenTable::open(&address, self.form, &Untapped)?.0)
     }
 
     fn each_block(self, mut take: impl FnMut(&Block)) -> Result<()> {

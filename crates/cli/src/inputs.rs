@@ -21,7 +21,7 @@ use crate::aliases;
 use crate::call::{Call, Table};
 use crate::corrections::CorrectionsFile;
 use crate::error::Result;
-use crate::progress::{Meter, SharedSum};
+use crate::progress::{Meter, Metering, SharedSum};
 
 /// All tables of a run, open, with every name in the plan found in them. No row is read yet, so
 /// that whatever is wrong with the call is said at once.
@@ -308,8 +308,7 @@ fn open_at(
     size: &mut Option<u64>,
     sum: Option<&SharedSum>,
 ) -> Result<OpenTable> {
-    let (table, bytes) =
-        OpenTable::open(address, &table.described, &|input| meter.on(input, sum.cloned()))?;
+    let (table, bytes) = OpenTable::open(address, &table.described, &Metering { meter, sum })?;
     *size = size.zip(bytes).map(|(all, one)| all + one);
     Ok(table)
 }

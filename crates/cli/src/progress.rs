@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use gather_keys_formats::Sum;
+use gather_keys_formats::{Sum, Tap};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use crate::arguments::When;
@@ -40,14 +40,24 @@ impl SharedSum {
     }
 }
 
-impl Meter {
-    /// Counts what is read from `input`.
-    pub(crate) fn on(
-        &self,
-        input: Box<dyn Read + Send>,
-        sum: Option<SharedSum>,
-    ) -> Box<dyn Read + Send> {
-        Box::new(Metered { input, meter: self.clone(), sum })
+/// Counts what is read of a file, and sums it up where that is wanted.
+#[derive(Debug)]
+pub(crate) struct Metering<'m> {
+    pub(crate) meter: &'m Meter,
+    pub(crate) sum: Option<&'m SharedSum>,
+}
+
+impl Tap for Metering<'_> {
+    fn on(&self, input: Box<dyn Read + Send>) -> Box<dyn Read + Send> {
+        Box::new(Metered { input, meter: self.meter.clone(), sum: self.sum.cloned() })
+    }
+
+    fn lets_by(&self, bytes: u64) -> bool {
+        let is_enough = self.sum.is_none();
+        if is_enough {
+            self.meter.0.fetch_add(bytes, Ordering::Relaxed);
+        }
+        is_enough
     }
 }
 

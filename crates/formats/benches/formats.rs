@@ -27,7 +27,7 @@ use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Described, Error, Piece, Table};
+use gather_keys_formats::{Address, Described, Error, Piece, Table, Untapped};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 const ROWS: usize = 200_000;
@@ -71,7 +71,7 @@ fn fill<S: Sink<Error = Error>>(sink: &mut S) {
 }
 
 fn read(address: &Address) -> usize {
-    let (mut table, _) = Table::open(address, &Described::default(), &|input| input).unwrap();
+    let (mut table, _) = Table::open(address, &Described::default(), &Untapped).unwrap();
     let (mut block, mut rows) = (Block::default(), 0);
     while table.read_block(&mut block).unwrap() {
         rows += block.rows();
@@ -82,7 +82,7 @@ fn read(address: &Address) -> usize {
 /// Reads a table in its two halves at a time, as every command does: pieces on this thread, and blocks of
 /// them on others.
 fn read_in_halves(address: &Address) -> usize {
-    let (mut table, _) = Table::open(address, &Described::default(), &|input| input).unwrap();
+    let (mut table, _) = Table::open(address, &Described::default(), &Untapped).unwrap();
     let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     let parser = table.parser();
     let (send, pieces) = sync_channel(2 * threads);

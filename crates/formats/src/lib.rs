@@ -24,6 +24,7 @@ mod rows;
 mod scratch;
 pub mod sqlite;
 mod table;
+mod tap;
 mod whole_file;
 pub mod workbook;
 
@@ -36,5 +37,6 @@ pub use guard::is_guarded;
 pub use packing::{Packed, Packing, unpacked};
 pub use piece::{Piece, PieceFault, TableParser};
 pub use scratch::TempScratch;
-pub use table::{ReadAs, Table, Tap};
+pub use table::{ReadAs, Table};
+pub use tap::{Tap, Untapped};
 pub use whole_file::{WholeFile, remove_unfinished};

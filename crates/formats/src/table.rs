@@ -3,7 +3,7 @@
 //! In go an address and what the person said of it, out comes a [`Table`], which is a
 //! [`Source`]. The format is the one that was named, or else the one that the content shows.
 
-use std::io::{self, Read};
+use std::io::{self, BufReader, Read};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -19,7 +19,7 @@ use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
 use crate::whole_file::Unfinished;
 use crate::{
-    Address, Described, Error, Format, Packing, Piece, Result, TableParser, json, postgresql,
+    Address, Described, Error, Format, Packing, Piece, Result, TableParser, Tap, json, postgresql,
     unpacked, workbook,
 };
 
@@ -88,6 +88,9 @@ pub struct ReadAs {
     pub error_cells: Option<Arc<AtomicU64>>,
 }
 
+/// How many bytes pass at a time of a file that is read in another order.
+const PASSED_AT_ONCE: usize = 256 << 10;
+
 /// How many bytes show a file's format.
 const FIRST: usize = 16;
 
@@ -95,19 +98,16 @@ const FIRST: usize = 16;
 const SAMPLE: usize = 1 << 16;
 const SAMPLE_OF_FILE: usize = 1 << 20;
 
-/// Passes on the bytes of a file as they are read.
-pub type Tap<'t> = &'t dyn Fn(Box<dyn Read + Send>) -> Box<dyn Read + Send>;
-
 impl Table {
-    /// Opens a table. All that is read of its file passes through `tap`. Gives the size of the file
-    /// too, where it is known.
+    /// Opens a table. What is read of its file passes through `tap`, unless that lets it by. Gives the
+    /// size of the file too, where it is known.
     ///
     /// # Errors
     /// When it can't be read, or its headers can't.
     pub fn open(
         address: &Address,
         described: &Described,
-        tap: Tap<'_>,
+        tap: &dyn Tap,
     ) -> Result<(Self, Option<u64>)> {
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
@@ -131,17 +131,21 @@ impl Table {
         let (form, input) = look(input, FIRST, found).map_err(unreadable)?;
         fits(form)?;
         let (input, packing) = match (form, path.filter(|path| is_file(path))) {
-            (Format::Text, _) => unpacked(tap(Box::new(input))).map_err(unreadable)?,
+            (Format::Text, _) => unpacked(tap.on(Box::new(input))).map_err(unreadable)?,
             (_, Some(path)) => {
-                // It is read more than once, since it can't be read from front to back.
-                io::copy(&mut tap(Box::new(input)), &mut io::sink()).map_err(unreadable)?;
+                // It is not read from front to back, so whoever wants that has it read once more.
+                if !bytes.is_some_and(|bytes| tap.lets_by(bytes)) {
+                    let input = tap.on(Box::new(input));
+                    let mut input = BufReader::with_capacity(PASSED_AT_ONCE, input);
+                    io::copy(&mut input, &mut io::sink()).map_err(unreadable)?;
+                }
                 return Ok((Self::rows(form, &name, path, address.part(), described)?, bytes));
             }
             (_, None) => {
                 // A pipe can be read only once, so what comes out of it is put into a file first.
                 let mut file = NamedTempFile::new().map_err(unreadable)?;
                 let unfinished = Unfinished::note(file.path());
-                io::copy(&mut tap(Box::new(input)), &mut file).map_err(unreadable)?;
+                io::copy(&mut tap.on(Box::new(input)), &mut file).map_err(unreadable)?;
                 let table = Self::rows(form, &name, file.path(), address.part(), described)?;
                 return Ok((Self { _spooled: Some((file, unfinished)), ..table }, bytes));
             }

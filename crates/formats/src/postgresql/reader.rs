@@ -27,7 +27,7 @@ const PIECE: usize = 1 << 16;
 ///
 /// # Errors
 /// When the server can't be reached, refuses, or has no such table.
-pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (String, usize))> {
+pub(crate) fn open(address: &ServerAddress, tap: &dyn Tap) -> Result<(Streamed, (String, usize))> {
     let name = address.to_string();
     let failed = |error: postgres::Error| Error::Server {
         name: name.clone(),
@@ -56,7 +56,7 @@ pub(crate) fn open(address: &ServerAddress, tap: Tap<'_>) -> Result<(Streamed, (
         statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
     let headers = Headers::new(&name, headers);
     let copy = format!("copy (select * from {from}) to stdout");
-    let text = tap(Box::new(copied(client, copy)));
+    let text = tap.on(Box::new(copied(client, copy)));
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
         hand.headers(headers)?;

@@ -17,7 +17,7 @@ use arrow_ipc::writer::{FileWriter, StreamWriter};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use gather_keys_core::table::{Block, CellKind, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
-use gather_keys_formats::{Address, Described, Format, Piece, Table};
+use gather_keys_formats::{Address, Described, Format, Piece, Table, Untapped};
 use parquet::arrow::ArrowWriter;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
@@ -169,7 +169,7 @@ fn write(folder: &Path, kind: Columnar, batches: &[RecordBatch]) -> Address {
 }
 
 fn open(address: &Address) -> Table {
-    Table::open(address, &Described::default(), &|input| input).unwrap().0
+    Table::open(address, &Described::default(), &Untapped).unwrap().0
 }
 
 const KINDS: [Columnar; 3] = [Columnar::Parquet, Columnar::Arrow, Columnar::ArrowStream];
@@ -380,7 +380,7 @@ fn damaged_files_are_told() {
         let described = Described { format: Some(format), ..Described::default() };
         let address = Address::File(path.to_owned());
         let (mut table, _) =
-            Table::open(&address, &described, &|input| input).map_err(|error| error.to_string())?;
+            Table::open(&address, &described, &Untapped).map_err(|error| error.to_string())?;
         let (mut block, mut rows) = (Block::default(), 0);
         while table.read_block(&mut block).map_err(|error| error.to_string())? {
             rows += block.rows() as u64;
@@ -421,7 +421,7 @@ fn types_without_cells_are_told() {
         (none, "is empty: a table begins with a row of headers"),
     ] {
         let address = write(folder.path(), Columnar::Arrow, &[batch]);
-        let opened = Table::open(&address, &Described::default(), &|input| input);
+        let opened = Table::open(&address, &Described::default(), &Untapped);
         let error = opened.map(|_| ()).unwrap_err().to_string();
         assert!(error.contains(said), "{error}");
     }

@@ -10,7 +10,7 @@ use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Described, Error, Table};
+use gather_keys_formats::{Address, Described, Error, Table, Untapped};
 use proptest::prelude::*;
 
 /// The formats that are written to files, by the endings of these.
@@ -112,8 +112,7 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
 }
 
 fn read(path: &Path) -> (Headers, Cells) {
-    let (mut table, _) =
-        Table::open(&address(path), &Described::default(), &|input| input).unwrap();
+    let (mut table, _) = Table::open(&address(path), &Described::default(), &Untapped).unwrap();
     let headers = table.headers().clone();
     let (mut block, mut rows) = (Block::default(), Vec::new());
     while table.read_block(&mut block).unwrap() {
@@ -255,7 +254,7 @@ fn a_table_without_rows_has_its_headers() {
         write(&path, &headers, &Vec::new());
         if format.starts_with("json") {
             let address = Address::File(path);
-            let opened = Table::open(&address, &Described::default(), &|input| input);
+            let opened = Table::open(&address, &Described::default(), &Untapped);
             let error = opened.map(|_| ()).unwrap_err().to_string();
             assert!(error.contains("none.json"), "{error}");
             continue;

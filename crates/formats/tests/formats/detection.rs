@@ -6,11 +6,11 @@ use std::path::Path;
 
 use gather_keys_core::table::{Block, Source};
 use gather_keys_formats::delimited::{Encoding, HeaderRow};
-use gather_keys_formats::{Address, Described, Format, Table};
+use gather_keys_formats::{Address, Described, Format, Table, Untapped};
 
 /// How a table was read and what it holds; or the error.
 fn read(address: &Address, described: &Described) -> Result<(String, Vec<Vec<String>>), String> {
-    let opened = Table::open(address, described, &|input| input);
+    let opened = Table::open(address, described, &Untapped);
     let (mut table, _) = opened.map_err(|error| error.to_string())?;
     let format = table.read_as().format.to_owned();
     let width = table.headers().len();
@@ -224,7 +224,7 @@ fn wanted_columns_of_a_database_are_read() {
         ("doubled", &[2, 1], "007|00ff/8|0/é|12345678901234567"),
     ] {
         let address = Address::Part(path.clone(), table.to_owned());
-        let (mut table, _) = Table::open(&address, &Described::default(), &|input| input).unwrap();
+        let (mut table, _) = Table::open(&address, &Described::default(), &Untapped).unwrap();
         table.want(wanted);
         let mut block = Block::default();
         assert!(table.read_block(&mut block).unwrap());

@@ -9,7 +9,7 @@
 use CellKind::{Date, Number, Text, Time, Truth, Unsaid};
 use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
-use gather_keys_formats::{Address, Described, Table};
+use gather_keys_formats::{Address, Described, Table, Untapped};
 use postgres::{Client, NoTls};
 
 /// The server's address, if there is one.
@@ -33,7 +33,7 @@ type Rows = Vec<Vec<(String, CellKind)>>;
 
 fn read(server: &str, table: &str) -> Result<(Vec<String>, Rows), String> {
     let address = Address::new(format!("{server}#{table}").as_ref());
-    let opened = Table::open(&address, &Described::default(), &|input| input);
+    let opened = Table::open(&address, &Described::default(), &Untapped);
     let (mut table, _) = opened.map_err(|error| error.to_string())?;
     let headers: Vec<String> = table.headers().iter().map(str::to_owned).collect();
     let (mut block, mut rows) = (Block::default(), Vec::new());
