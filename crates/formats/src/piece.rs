@@ -3,7 +3,7 @@
 use gather_keys_core::table::{Before, Block, Parser};
 
 use crate::Error;
-use crate::columnar::{BatchParser, BatchPiece, TooMuchText};
+use crate::columnar::{BatchFault, BatchParser, BatchPiece};
 use crate::delimited::{Fault, TextParser};
 use crate::json::{BadLine, LinesParser, LinesPiece};
 use crate::sqlite::{ValuesParser, ValuesPiece};
@@ -52,7 +52,7 @@ pub enum PieceFault {
     /// With a line of JSON.
     Line(BadLine),
     /// With the rows of a batch.
-    Batch(TooMuchText),
+    Batch(BatchFault),
 }
 
 impl Parser for TableParser {
@@ -95,7 +95,7 @@ impl Parser for TableParser {
         match (self, fault) {
             (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
             (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
-            (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(&fault, before),
+            (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(fault, before),
             // Faults are of the parser that found them.
             (_, PieceFault::Text(fault)) => fault.of("table", before),
             (_, PieceFault::Line(bad)) => bad.told("table"),

@@ -5,12 +5,13 @@ use std::io::{BufReader, Read};
 use std::path::Path;
 
 use arrow_array::RecordBatch;
-use arrow_ipc::reader::{FileReader, StreamReader};
+use arrow_ipc::reader::StreamReader;
 use arrow_schema::{ArrowError, SchemaRef};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
 
 use super::Columnar;
+use super::arrow_file::{ArrowFile, Batch};
 use crate::guard::guarded;
 use crate::{Error, Result};
 
@@ -30,12 +31,12 @@ pub(crate) fn begins(first: &[u8]) -> Option<Columnar> {
 }
 
 /// How many rows of a Parquet file are decoded at a time.
-const AT_ONCE: usize = 4096;
+const AT_ONCE: usize = 8192;
 
 /// The batches of a file.
 pub(super) enum Batches {
     Parquet(ParquetRecordBatchReader),
-    Arrow(Box<FileReader<BufReader<File>>>),
+    Arrow(Box<ArrowFile>),
     ArrowStream(Box<StreamReader<BufReader<File>>>),
 }
 
@@ -60,7 +61,7 @@ pub(super) fn schema(name: &str, path: &Path, said: Columnar) -> Result<SchemaRe
         let mut file = File::open(path)?;
         Ok(match kind_of(said, &mut file)? {
             Columnar::Parquet => ParquetRecordBatchReaderBuilder::try_new(file)?.schema().clone(),
-            Columnar::Arrow => FileReader::try_new_buffered(file, None)?.schema(),
+            Columnar::Arrow => ArrowFile::open(file, None)?.schema(),
             Columnar::ArrowStream => StreamReader::try_new_buffered(file, None)?.schema(),
         })
     })
@@ -85,9 +86,7 @@ impl Batches {
                     let reader = builder.with_projection(mask).with_batch_size(AT_ONCE).build()?;
                     Self::Parquet(reader)
                 }
-                Columnar::Arrow => {
-                    Self::Arrow(Box::new(FileReader::try_new_buffered(file, projection)?))
-                }
+                Columnar::Arrow => Self::Arrow(Box::new(ArrowFile::open(file, projection)?)),
                 Columnar::ArrowStream => {
                     Self::ArrowStream(Box::new(StreamReader::try_new_buffered(file, projection)?))
                 }
@@ -96,26 +95,31 @@ impl Batches {
     }
 
     /// The next batch, of the file called `name`.
-    pub(super) fn next(&mut self, name: &str) -> Result<Option<RecordBatch>> {
-        let kind = match self {
+    pub(super) fn next(&mut self, name: &str) -> Result<Option<Batch>> {
+        read_of(name, self.kind(), || {
+            let decoded = |next: Option<std::result::Result<RecordBatch, ArrowError>>| {
+                next.transpose().map(|batch| batch.map(Batch::Decoded))
+            };
+            Ok(match self {
+                Self::Parquet(reader) => decoded(reader.next())?,
+                Self::Arrow(file) => file.next()?,
+                Self::ArrowStream(reader) => decoded(reader.next())?,
+            })
+        })
+    }
+
+    fn kind(&self) -> Columnar {
+        match self {
             Self::Parquet(_) => Columnar::Parquet,
             Self::Arrow(_) => Columnar::Arrow,
             Self::ArrowStream(_) => Columnar::ArrowStream,
-        };
-        read_of(name, kind, || {
-            let next: Option<std::result::Result<RecordBatch, ArrowError>> = match self {
-                Self::Parquet(reader) => reader.next(),
-                Self::Arrow(reader) => reader.next(),
-                Self::ArrowStream(reader) => reader.next(),
-            };
-            Ok(next.transpose()?)
-        })
+        }
     }
 }
 
 /// What `read` gives of a file; one that is damaged is told as such, even where the reader gives up
 /// at once.
-fn read_of<T>(
+pub(super) fn read_of<T>(
     name: &str,
     kind: Columnar,
     read: impl FnOnce() -> std::result::Result<T, Fault>,

@@ -4,6 +4,7 @@
 //! done by as many threads as there are. Writing comes the other way: the cells of a table say only
 //! when all are seen which type each column can have, so they wait in a temporary file until then.
 
+mod arrow_file;
 mod batches;
 mod cells;
 mod dictionary;
@@ -19,7 +20,7 @@ mod writer;
 pub(crate) use batches::begins;
 pub(crate) use fit::texts;
 pub use leaf::StoredType;
-pub(crate) use reader::{BatchParser, BatchPiece, BatchReader, TooMuchText};
+pub(crate) use reader::{BatchFault, BatchParser, BatchPiece, BatchReader};
 pub(crate) use spool::{Spool, TextBatch, TextRenderer};
 pub use writer::ColumnarWriter;
 

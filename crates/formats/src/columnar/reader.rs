@@ -6,13 +6,14 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use gather_keys_core::table::{Before, Block, Headers, KeptColumns, ascending};
 
-use super::batches::{Batches, schema};
+use super::arrow_file::{Batch, Encoded};
+use super::batches::{Batches, read_of, schema};
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
 use crate::{Error, Result};
 
 /// The most rows of a piece: batches of an Arrow file may be of any size.
-const PIECE: usize = 4096;
+const PIECE: usize = 8192;
 
 /// Reads the batches of a file.
 pub(crate) struct BatchReader {
@@ -31,20 +32,36 @@ pub(crate) struct BatchReader {
 /// Some rows of a batch, with the columns of the file that it has.
 #[derive(Debug)]
 pub struct BatchPiece {
-    batch: RecordBatch,
+    rows: Rows,
     roots: Arc<[usize]>,
 }
 
-/// The text of so many rows is more than a block holds.
 #[derive(Debug)]
-pub struct TooMuchText {
-    rows: u64,
+enum Rows {
+    Decoded(RecordBatch),
+    Encoded(Encoded),
 }
 
-impl TooMuchText {
-    /// The error in a table with so much before them.
-    pub(crate) fn of(&self, table: &str, before: Before) -> Error {
-        let (first, last) = (before.rows + 1, before.rows + self.rows);
+/// What is wrong with a piece.
+#[derive(Debug)]
+pub enum BatchFault {
+    /// The text of so many rows is more than a block holds.
+    TooMuchText {
+        /// How many.
+        rows: u64,
+    },
+    /// It can't be decoded.
+    Damaged(Error),
+}
+
+impl BatchFault {
+    /// The error in a table with so much before the piece.
+    pub(crate) fn of(self, table: &str, before: Before) -> Error {
+        let rows = match self {
+            Self::TooMuchText { rows } => rows,
+            Self::Damaged(error) => return error,
+        };
+        let (first, last) = (before.rows + 1, before.rows + rows);
         let said = format!("its rows {first} to {last} hold more than 4 GiB of text");
         let mend = "shorten its longest cells, or leave their column out of the file";
         Error::Unread { name: table.to_owned(), said, mend }
@@ -120,14 +137,18 @@ impl BatchReader {
                 batches.insert(begun)
             }
         };
+        let roots = self.roots.clone();
         let batch = loop {
             let next = match self.rest.take() {
-                Some(rest) => Some(rest),
+                Some(rest) => Some(Batch::Decoded(rest)),
                 None => batches.next(&self.name)?,
             };
             match next {
-                Some(batch) if batch.num_rows() == 0 => {}
-                Some(batch) => break batch,
+                Some(Batch::Decoded(batch)) if batch.num_rows() == 0 => {}
+                Some(Batch::Decoded(batch)) => break batch,
+                Some(Batch::Encoded(batch)) => {
+                    return Ok(Some(BatchPiece { rows: Rows::Encoded(batch), roots }));
+                }
                 None => return Ok(None),
             }
         };
@@ -135,7 +156,7 @@ impl BatchReader {
         if rows < batch.num_rows() {
             self.rest = Some(batch.slice(rows, batch.num_rows() - rows));
         }
-        Ok(Some(BatchPiece { batch: batch.slice(0, rows), roots: self.roots.clone() }))
+        Ok(Some(BatchPiece { rows: Rows::Decoded(batch.slice(0, rows)), roots }))
     }
 }
 
@@ -155,24 +176,34 @@ impl BatchParser {
     /// are.
     ///
     /// # Errors
-    /// [`TooMuchText`] when it is more than a block holds, as values that many rows have may be.
+    /// [`BatchFault::TooMuchText`] when it is more than a block holds, as values that many rows have may
+    /// be; [`BatchFault::Damaged`] when it can't be decoded.
     pub(crate) fn parse(
         &self,
         piece: &BatchPiece,
         block: &mut Block,
-    ) -> std::result::Result<u64, TooMuchText> {
-        let rows = piece.batch.num_rows();
+    ) -> std::result::Result<u64, BatchFault> {
+        let decoded = match &piece.rows {
+            Rows::Decoded(batch) => Some(batch.clone()),
+            Rows::Encoded(batch) => read_of(&self.name, Columnar::Arrow, || Ok(batch.decode()?))
+                .map_err(BatchFault::Damaged)?,
+        };
+        let Some(batch) = decoded else {
+            block.reset_to(self.kept.clone());
+            return Ok(0);
+        };
+        let rows = batch.num_rows();
         block.reset_by_columns(self.kept.clone(), rows);
         for (place, &column) in self.wanted.iter().enumerate() {
-            let cells = self.leaves[column].cells(&piece.batch, &piece.roots);
+            let cells = self.leaves[column].cells(&batch, &piece.roots);
             cells.say_all(rows, &mut block.column(place));
         }
         let rows = rows as u64;
-        if block.is_too_large() { Err(TooMuchText { rows }) } else { Ok(rows) }
+        if block.is_too_large() { Err(BatchFault::TooMuchText { rows }) } else { Ok(rows) }
     }
 
     /// The error of a piece with so much before it.
-    pub(crate) fn error(&self, fault: &TooMuchText, before: Before) -> Error {
+    pub(crate) fn error(&self, fault: BatchFault, before: Before) -> Error {
         fault.of(&self.name, before)
     }
 }
