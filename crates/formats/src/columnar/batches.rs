@@ -31,7 +31,7 @@ pub(crate) fn begins(first: &[u8]) -> Option<Columnar> {
 }
 
 /// How many rows of a Parquet file are decoded at a time.
-const AT_ONCE: usize = 8192;
+const AT_ONCE: usize = 4096;
 
 /// The batches of a file.
 pub(super) enum Batches {
@@ -124,9 +124,10 @@ pub(super) fn read_of<T>(
     kind: Columnar,
     read: impl FnOnce() -> std::result::Result<T, Fault>,
 ) -> Result<T> {
+    let article = if kind == Columnar::Parquet { "a" } else { "an" };
     let unread = |said: String| Error::Unread {
         name: name.to_owned(),
-        said: format!("as a {} it is damaged ({said})", kind.name()),
+        said: format!("as {article} {} it is damaged ({said})", kind.name()),
         mend: "get the file once more, or name its --format",
     };
     match guarded(read) {
