@@ -1,11 +1,26 @@
 //! How the program is linked.
 
+use std::process::Command;
+
+/// The first C library that takes packed addresses.
+const PACKED_FROM: (u32, u32) = (2, 36);
+
 /// Addresses in the program that depend on where it is loaded are listed one by one in most programs:
-/// here a megabyte, which each run would read and hold. Packed they take a fiftieth.
+/// here a megabyte, which each run would read and hold. Packed they take a fiftieth; but a C library
+/// that does not know of it refuses to start the program, so it is done only where the one at hand does.
 fn main() {
     println!("cargo::rerun-if-changed=build.rs");
-    let is = |name: &str, wanted: &str| std::env::var(name).is_ok_and(|value| value == wanted);
-    if is("CARGO_CFG_TARGET_OS", "linux") && is("CARGO_CFG_TARGET_ENV", "gnu") {
+    let told = |name: &str| std::env::var(name).unwrap_or_default();
+    let is_at_hand = told("HOST") == told("TARGET");
+    if is_at_hand && told("CARGO_CFG_TARGET_ENV") == "gnu" && library() >= Some(PACKED_FROM) {
         println!("cargo::rustc-link-arg-bins=-Wl,-z,pack-relative-relocs");
     }
+}
+
+/// The version of the C library at hand, where it is the one of Linux.
+fn library() -> Option<(u32, u32)> {
+    let told = Command::new("getconf").arg("GNU_LIBC_VERSION").output().ok()?;
+    let told = String::from_utf8(told.stdout).ok()?;
+    let (first, second) = told.trim().strip_prefix("glibc ")?.split_once('.')?;
+    Some((first.parse().ok()?, second.parse().ok()?))
 }
