@@ -1,7 +1,6 @@
 //! What a lookup gives a main row: cells that it updates, and taken cells and marks that it adds.
 
 use std::cell::OnceCell;
-use std::fmt::Write;
 
 use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
@@ -214,7 +213,7 @@ impl Taking {
         let single = given.one.map(|one| reference.row(one));
         let one_row = || single.map(|row| reference.taken_cells_at(row, given.at));
         // Taken cells mostly stand in the order of their columns, so that one goes on from the last.
-        let (mut cells, mut next) = (one_row(), 0);
+        let (mut cells, mut next) = (None, 0);
         let several = OnceCell::new();
         let givers = || several.get_or_init(|| Givers::new(lookup, row, given));
         let mut text = String::new();
@@ -230,7 +229,7 @@ impl Taking {
             match (&self.unmatched, given.answer, place, single) {
                 (Unmatched::Fill(fill), Answer::Unmatched(_), _, _) => added.push_cell(fill),
                 (_, _, Some(place), Some(single)) => {
-                    if place < next {
+                    if place < next || cells.is_none() {
                         (cells, next) = (one_row(), 0);
                     }
                     let cell = cells.as_mut().and_then(|cells| cells.nth(place - next));
@@ -319,13 +318,7 @@ fn add_mark<'g, 'l: 'g>(
     added: &mut Block,
 ) {
     let reference = lookup.reference();
-    // Writing to a text can't fail.
-    let mut push_number = |number: u64| {
-        added.push_cell_by(|text| {
-            let _ = write!(text, "{number}");
-            CellKind::Unsaid
-        });
-    };
+    let mut push_number = |number: u64| added.push_cell(itoa::Buffer::new().format(number));
     match (mark, given.one) {
         (Mark::Status, _) => added.push_cell(status.label()),
         (Mark::Row, Some(one)) => push_number(reference.number(reference.row(one))),
