@@ -32,6 +32,7 @@ const SMALL_LENGTH: usize = 8 << 20;
 const BEGIN: [u8; 4] = [0xff; 4];
 
 /// A batch, in either state.
+#[derive(Debug)]
 pub(super) enum Batch {
     Decoded(RecordBatch),
     Encoded(Encoded),

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use gather_keys_core::table::{Before, Block, Headers, KeptColumns, ascending};
 
-use super::arrow_file::{Batch, Encoded};
+use super::arrow_file::Batch;
 use super::batches::{Batches, read_of, schema};
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
@@ -32,14 +32,8 @@ pub(crate) struct BatchReader {
 /// Some rows of a batch, with the columns of the file that it has.
 #[derive(Debug)]
 pub struct BatchPiece {
-    rows: Rows,
+    rows: Batch,
     roots: Arc<[usize]>,
-}
-
-#[derive(Debug)]
-enum Rows {
-    Decoded(RecordBatch),
-    Encoded(Encoded),
 }
 
 /// What is wrong with a piece.
@@ -146,9 +140,7 @@ impl BatchReader {
             match next {
                 Some(Batch::Decoded(batch)) if batch.num_rows() == 0 => {}
                 Some(Batch::Decoded(batch)) => break batch,
-                Some(Batch::Encoded(batch)) => {
-                    return Ok(Some(BatchPiece { rows: Rows::Encoded(batch), roots }));
-                }
+                Some(rows @ Batch::Encoded(_)) => return Ok(Some(BatchPiece { rows, roots })),
                 None => return Ok(None),
             }
         };
@@ -156,7 +148,7 @@ impl BatchReader {
         if rows < batch.num_rows() {
             self.rest = Some(batch.slice(rows, batch.num_rows() - rows));
         }
-        Ok(Some(BatchPiece { rows: Rows::Decoded(batch.slice(0, rows)), roots }))
+        Ok(Some(BatchPiece { rows: Batch::Decoded(batch.slice(0, rows)), roots }))
     }
 }
 
@@ -184,8 +176,8 @@ impl BatchParser {
         block: &mut Block,
     ) -> std::result::Result<u64, BatchFault> {
         let decoded = match &piece.rows {
-            Rows::Decoded(batch) => Some(batch.clone()),
-            Rows::Encoded(batch) => read_of(&self.name, Columnar::Arrow, || Ok(batch.decode()?))
+            Batch::Decoded(batch) => Some(batch.clone()),
+            Batch::Encoded(batch) => read_of(&self.name, Columnar::Arrow, || Ok(batch.decode()?))
                 .map_err(BatchFault::Damaged)?,
         };
         let Some(batch) = decoded else {

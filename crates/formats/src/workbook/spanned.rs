@@ -28,7 +28,7 @@ pub(super) fn spanned(file: File) -> Option<u64> {
     let mut worksheets = Vec::new();
     for (kind, content) in records(&stream, 0) {
         match kind {
-            WORKSHEET => worksheets.push(number(content, 0, 4)? as usize),
+            WORKSHEET => worksheets.extend(number(content, 0, 4).map(|begin| begin as usize)),
             LOCK => return None,
             END => break,
             _ => {}

@@ -51,7 +51,7 @@ pub(super) fn read(path: &Path, worksheet: &mut Worksheet) -> Result<(), End> {
 }
 
 /// Merged cells, as the crate tells them.
-pub(super) fn merged(cells: Dimensions) -> Merged {
+fn merged(cells: Dimensions) -> Merged {
     Merged {
         first: u64::from(cells.start.0) + 1,
         last: u64::from(cells.end.0) + 1,
