@@ -11,7 +11,7 @@ use gather_keys_core::enrich::{
 use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::report::LISTED;
-use gather_keys_core::table::{Arranged, Headers, Scratch, Source};
+use gather_keys_core::table::{Arranged, Headers, Plainly, Scratch, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::{Address, Error, ReadAs, TempScratch};
 
@@ -174,9 +174,17 @@ impl Inputs {
 
     /// Loads the references on so many threads; what is left to read is the main table. Of a large
     /// reference only what a small main table asks for is kept, if the `call` is such that nobody wants
-    /// to know of the rest.
-    pub(crate) fn load(self, call: &Call, threads: usize) -> Result<Loaded> {
+    /// to know of the rest. `plainly` is how the output writes taken cells, where it can take them over.
+    pub(crate) fn load(
+        self,
+        call: &Call,
+        threads: usize,
+        plainly: Option<Plainly>,
+    ) -> Result<Loaded> {
         let own = self.main.headers().len();
+        let goes_plainly = |reference: &OpenReference| reference.found.goes_plainly(own);
+        let are_plain = self.corrected.is_none() && self.references.iter().all(goes_plainly);
+        let plainly = plainly.filter(|_| are_plain);
         let known = self.main.headers().clone().with(&self.added);
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
         let small = small.filter(|size| *size <= SMALL);
@@ -188,7 +196,7 @@ impl Inputs {
         // One for all, so that the keys of a row are hashed once for references that it asks with the same.
         let seed = seed();
         for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
-            let mut builder = found.builder(&plan, &headers, seed);
+            let mut builder = found.builder(&plan, &headers, seed).written(plainly);
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
             let needs_whole = found.needs_whole(own, &updated);

@@ -226,8 +226,11 @@ impl<'a> Run<'a> {
         };
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
+        let plainly = call.output().filter(|address| address.is_text());
+        let plainly =
+            plainly.and_then(|_| self.output_form(&inputs.main).1.layout.dialect.plainly());
         let Loaded { mut main, mut enrichment, mut seen, stored } =
-            inputs.load(call, call.threads)?;
+            inputs.load(call, call.threads, plainly)?;
         let create = |folder: &Path| {
             let overwrite = call.overwrite || self.has_listed(folder);
             Lists::create(folder, overwrite, &enrichment)

@@ -33,7 +33,7 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
     let call = Call { receipt: None, memory: None, ..Call::new(&asked, Purpose::Findings)? };
     let inputs = Inputs::open(&call).map_err(|error| asked.located(error))?;
     let notes = summary::notes(&inputs.notes);
-    let Loaded { mut main, enrichment, .. } = inputs.load(&call, call.threads)?;
+    let Loaded { mut main, enrichment, .. } = inputs.load(&call, call.threads, None)?;
     let (what, block, row) = match why.asked.row {
         Some(number) => {
             let (block, row) = find_row(&mut main, number)?;

@@ -14,6 +14,7 @@ mod resolve;
 mod spans;
 mod stage;
 mod status;
+mod taken_over;
 mod taking;
 mod updating;
 

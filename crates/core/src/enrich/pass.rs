@@ -16,7 +16,9 @@ use crate::findings::{
 };
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
-use crate::table::{Block, Headers, Overlay, OwnCells, Rendered, Renderer, Row, Sink, Source};
+use crate::table::{
+    Block, Headers, Overlay, OwnCells, Rendered, Renderer, Row, Sink, Source, TakesOver,
+};
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
@@ -291,9 +293,13 @@ impl Enrichment {
         K: Sink<Error = S::Error> + Send,
     {
         let mut rows = 0;
+        let over = renderer.takes_over().filter(|(plainly, _)| self.stages.are_written(*plainly));
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
             space.out.begin(block, self.overlay());
-            self.work(block, 0, way.recording, renderer, space);
+            match over {
+                Some((_, over)) => self.work_over(block, over, space),
+                None => self.work(block, 0, way.recording, renderer, space),
+            }
         };
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
             rows += block.rows() as u64;
@@ -313,10 +319,26 @@ impl Enrichment {
         space: &mut Space<R::Rendered>,
     ) {
         self.stages.answer(block, from, recording, space);
-        if space.out.added.is_too_large() {
+        if space.is_too_large() {
             // The run ends when the block's turn comes.
             return;
         }
+        self.count(block, from, space);
+        renderer.render(block, &space.out.of, &space.out.added, &mut space.rendered);
+    }
+
+    /// The same from the first lookup on, with taken cells that go out as they stand in the references.
+    fn work_over<R>(&self, block: &Block, over: &dyn TakesOver<R>, space: &mut Space<R>) {
+        self.stages.answer_over(block, space);
+        if space.is_too_large() {
+            return;
+        }
+        self.count(block, 0, space);
+        self.stages.render_over(block, over, space);
+    }
+
+    /// Counts what lookups from one on found in a block.
+    fn count<R>(&self, block: &Block, from: usize, space: &mut Space<R>) {
         let stages = space.stages[from..].iter_mut();
         for (stage, lookup) in stages.zip(self.lookups().skip(from)) {
             let mut tallied = std::mem::take(&mut stage.tallied);
@@ -327,7 +349,6 @@ impl Enrichment {
             }
             stage.tallied = tallied;
         }
-        renderer.render(block, &space.out.of, &space.out.added, &mut space.rendered);
     }
 
     /// Adds the rows of a reference that nothing asked for, where it is to be so, in blocks that
@@ -437,11 +458,11 @@ impl<K: Sink<Error: From<Error>>> Hands<'_, '_, K> {
         from: usize,
         space: &mut Space<Rendered<K>>,
     ) -> Result<(), K::Error> {
-        let Space { stages, out, rendered, corrected, .. } = space;
-        if out.added.is_too_large() {
+        if space.is_too_large() {
             let (table, row) = (self.main.clone(), block.row_number(0));
             return Err(Error::TooManyCopies { table, row }.into());
         }
+        let Space { stages, out, rendered, corrected, .. } = space;
         self.written += out.of.len() as u64;
         let stages = &mut stages[from..];
         let overlay = enrichment.overlay();

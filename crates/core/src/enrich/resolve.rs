@@ -66,6 +66,18 @@ impl Resolved {
         }
     }
 
+    /// Whether taken cells can go out as they stand in the reference: it gives each row of the main table,
+    /// which has so many own columns, all taken cells of one reference row, and the key of none depends on
+    /// what another reference gives.
+    pub fn goes_plainly(&self, own: usize) -> bool {
+        self.taking.only_adds(self.taken.columns.len())
+            && !matches!(self.rule, Rule::Every | Rule::List)
+            && !self.by_position
+            && self.looked_in.is_empty()
+            && self.bounds.is_none()
+            && self.main_key.columns().iter().all(|column| *column < own)
+    }
+
     /// What needs all rows of the reference at once, so that they can't be chosen by the keys that the
     /// main table's rows hold: the main table has so many own columns, of which earlier references
     /// update some.

@@ -6,6 +6,7 @@
 //! Blocks don't depend on each other, so that several are at work at once.
 
 use super::corrections::{CorrectedCell, Corrections};
+use super::taken_over::TakenOver;
 use super::taking::{Earlier, Given};
 use super::{Taking, Written, WrittenCounts};
 use crate::findings::{Recorder, Tallied, Tally};
@@ -32,11 +33,13 @@ pub(super) struct Answered {
     /// How many of them have been told.
     pub(super) told: usize,
     /// What became of each updated cell: the row of the block, which update, and what.
-    written: Vec<(u32, u32, Written)>,
+    pub(super) written: Vec<(u32, u32, Written)>,
     /// The same in sum for rows that go out, for each update.
     pub(super) counts: Vec<WrittenCounts>,
     /// The cells that are others than before, when every one is to be told.
     pub(super) changes: Vec<ChangedCell>,
+    /// What it adds to each row, where that goes out as it stands in the reference.
+    pub(super) over: TakenOver,
 }
 
 /// A cell that an update changed.
@@ -68,6 +71,13 @@ pub(super) struct Space<R> {
     pub(super) corrected: Vec<CorrectedCell>,
     pub(super) asking: Asking,
     pub(super) rendered: R,
+}
+
+impl<R> Space<R> {
+    /// Whether cells were left out, since there are too many for one block.
+    pub(super) fn is_too_large(&self) -> bool {
+        self.out.added.is_too_large() || self.stages.iter().any(|stage| stage.over.is_too_large())
+    }
 }
 
 impl Rows {
@@ -120,7 +130,7 @@ impl Answered {
     }
 
     /// Sums up what became of updated cells in rows that go out, which are given in order.
-    fn count_written(&mut self, out: &[usize], updates: usize) {
+    pub(super) fn count_written(&mut self, out: &[usize], updates: usize) {
         self.counts.clear();
         self.counts.resize(updates, WrittenCounts::default());
         // Both are in the order of the rows.

@@ -98,6 +98,11 @@ impl Taking {
             && self.leads_with_all(columns)
     }
 
+    /// Whether it gives every row just one piece more, which is all taken cells where it is answered.
+    pub(super) fn only_adds(&self, columns: usize) -> bool {
+        self.takes_simply(columns) && self.unmatched != Unmatched::Drop
+    }
+
     /// Whether a row with this answer goes into the output.
     pub(crate) fn keeps(&self, answer: Answer) -> bool {
         let is_unmatched = matches!(answer, Answer::Unmatched(_));

@@ -56,13 +56,13 @@ pub(crate) fn pack_cells(
 ) -> PartState {
     let (text, spans) = block.kept_cells(row);
     let mut state = PartState::Whole;
-    for &place in places {
+    packing.push_all(places.iter().map(|&place| {
         let (start, end) = (spans[place].start as usize, spans[place].end as usize);
         if start == end {
             state = PartState::Blank;
         }
-        packing.push((&text[start..], end - start));
-    }
+        (&text[start..], end - start)
+    }));
     state
 }
 

@@ -19,7 +19,7 @@ use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::in_order::in_order;
 use crate::table::packed::RowCell;
-use crate::table::{Block, Headers, Lines, Scratch, Source};
+use crate::table::{Block, Headers, Lines, Plainly, Scratch, Source};
 use crate::template::{Bound, Work};
 use crate::{Error, Result};
 
@@ -119,6 +119,7 @@ impl ReferenceBuilder {
                 taken: taken.columns,
                 always: taken.always,
                 takes_column: taken.in_column,
+                plainly: None,
                 rows: Records::default(),
                 values: Arc::default(),
                 touched: 0,
@@ -197,6 +198,14 @@ impl ReferenceBuilder {
         self
     }
 
+    /// Says how taken cells are written, where they are to go out as they stand in the reference. No row
+    /// may have been taken in yet.
+    #[must_use]
+    pub fn written(mut self, plainly: Option<Plainly>) -> Self {
+        self.reference.plainly = plainly;
+        self
+    }
+
     /// Matches rows by their position, whatever their key.
     #[must_use]
     pub fn by_position(mut self, yes: bool) -> Self {
@@ -231,7 +240,7 @@ impl ReferenceBuilder {
     pub fn add(&mut self, block: &Block) -> Result<()> {
         self.reference.take_in(block, &mut self.taken_in, &mut self.work);
         if let Some(lines) = self.reference.lines.last_mut() {
-            (0..block.rows()).for_each(|row| lines.push(block.line(row)));
+            block.tell_lines(lines);
         }
         self.taken_in.refuse_too_many(&self.reference.headers, 0)
     }
@@ -279,7 +288,7 @@ impl ReferenceBuilder {
                 let values = Values::of(kinds, &reference.hasher, rows);
                 let _ = reference.values.set(values);
             }
-            (0..block.rows()).for_each(|row| lines.push(block.line(row)));
+            block.tell_lines(&mut lines);
             match (&mut *room, &mut shares) {
                 (Some((most, overflow)), None) if all.cost() > *most => match overflow {
                     Overflow::Keep(scratch) => {

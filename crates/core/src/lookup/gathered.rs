@@ -79,6 +79,7 @@ impl Reference {
             taken: self.taken.clone(),
             always: self.always,
             takes_column: self.takes_column,
+            plainly: self.plainly,
             rows: Records::default(),
             values: Arc::clone(&self.values),
             touched: 0,

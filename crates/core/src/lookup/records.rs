@@ -14,6 +14,12 @@ pub(super) struct Records {
 /// How many bits of a place are kept. Tests need more sooner.
 const BITS: u32 = if cfg!(test) { 8 } else { u32::BITS };
 
+/// The bits of a place that are kept.
+#[inline]
+fn lower(place: usize) -> u32 {
+    (place & (!0 >> (usize::BITS - BITS))) as u32
+}
+
 impl Records {
     /// Where one ends.
     #[inline]
@@ -60,23 +66,35 @@ impl Records {
         while end >> BITS > self.overs.len() {
             self.overs.push(self.ends.len());
         }
-        self.ends.push((end & (!0 >> (usize::BITS - BITS))) as u32);
+        self.ends.push(lower(end));
+    }
+
+    /// Ends several at these places, up to the end of the text.
+    #[inline]
+    fn end_all(&mut self, ends: impl ExactSizeIterator<Item = usize>) {
+        if self.text.len() >> BITS == self.overs.len() {
+            self.ends.extend(ends.map(lower));
+        } else {
+            ends.for_each(|end| self.end_at(end));
+        }
     }
 
     /// Adds records that stand end to end in a text, by where each ends there.
     pub(super) fn add(&mut self, text: &str, ends: &[usize]) {
         let before = self.text.len();
         self.text.push_str(text);
-        for end in ends {
-            self.end_at(before + end);
-        }
+        self.end_all(ends.iter().map(|end| before + end));
     }
 
     /// Takes texts over behind its own, and leaves none.
     pub(super) fn append(&mut self, other: &mut Self) {
         let before = self.text.len();
         self.text.push_str(&other.text);
-        (0..other.len()).for_each(|number| self.end_at(before + other.end(number)));
+        if other.has_whole_places() {
+            self.end_all(other.ends.iter().map(|end| before + *end as usize));
+        } else {
+            (0..other.len()).for_each(|number| self.end_at(before + other.end(number)));
+        }
         other.text.clear();
         other.ends.clear();
         other.overs.clear();

@@ -24,7 +24,7 @@ use super::shares::Shares;
 use super::values::Values;
 use super::{Holder, Line, Position, RowId, Rule};
 use crate::key::{Key, Unreadable};
-use crate::table::{CellKind, Headers, Lines, packed};
+use crate::table::{CellKind, Headers, Lines, Plainly, packed};
 use crate::template::Bound;
 
 /// How many bytes memory hands over at a time, on nearly all machines.
@@ -63,6 +63,8 @@ pub struct Reference {
     pub(super) always: usize,
     /// Whether it is taken in which column a value stands.
     pub(super) takes_column: bool,
+    /// How taken cells are written, where they go out as they stand here.
+    pub(super) plainly: Option<Plainly>,
     pub(super) rows: Records,
     /// Values that many rows take, once enough rows are there to tell.
     pub(super) values: Arc<OnceLock<Values>>,
@@ -192,6 +194,11 @@ impl Reference {
     /// How many of them every main row takes.
     pub(crate) fn always(&self) -> usize {
         self.always
+    }
+
+    /// How its taken cells are written, where they go out as they stand in its texts.
+    pub(crate) fn plainly(&self) -> Option<Plainly> {
+        self.plainly
     }
 
     pub(super) fn takes_column(&self) -> bool {

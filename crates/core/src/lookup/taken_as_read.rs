@@ -43,10 +43,11 @@ impl Reference {
             }
             taken_in.hashes.push(hash(&self.hasher, &packing.bytes()[start..]));
             let (text, spans) = block.kept_cells(row);
-            packing.push_row(taken.iter().map(|&place| {
+            let cells = taken.iter().map(|&place| {
                 let (start, end) = (spans[place].start as usize, spans[place].end as usize);
                 (&text[start..], end - start)
-            }));
+            });
+            packing.push_row(cells, self.plainly);
             ends.push(packing.len());
         }
         // Cells of a text and lengths in ASCII are text.

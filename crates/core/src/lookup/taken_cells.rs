@@ -2,7 +2,7 @@
 
 use super::{Holder, Reference, RowId};
 use crate::table::packed::{self, RowCell};
-use crate::table::{Block, CellKind};
+use crate::table::{Block, CellKind, Piece};
 
 impl Reference {
     /// How many cells of a row's record stand before those that are taken.
@@ -82,6 +82,25 @@ impl Reference {
         } else {
             self.push_packed(packed::PackedRow::new(self.rows.from(at), self.taken.len()), added);
         }
+    }
+
+    /// Where the taken cells of a holder's row stand as they are written, and the text that they stand in;
+    /// it may be known where they begin. `None` when they have to be looked at.
+    #[inline]
+    pub(crate) fn piece(&self, holder: Holder, at: Option<usize>) -> Option<Piece> {
+        let at = at.unwrap_or_else(|| {
+            let row = self.row(holder).index();
+            let key = packed::first_cells(self.rows.get(row), self.before_taken()).len();
+            self.rows.start(row) + key
+        });
+        let cells = self.taken.len();
+        let size = packed::joined_size(self.rows.text.as_bytes(), at, cells)?;
+        Some(Piece::At(at + cells, size as u32))
+    }
+
+    /// What pieces of its rows stand in.
+    pub(crate) fn text(&self) -> &str {
+        &self.rows.text
     }
 
     /// Adds packed cells, some of which may be long, or values.

@@ -149,7 +149,7 @@ impl Reference {
         }
         let cell = |&column: &usize| RowCell::Text(row.cell(column));
         match self.values.get() {
-            None => packed::push_row(text, self.taken.iter().map(cell)),
+            None => packed::push_row(text, self.taken.iter().map(cell), self.plainly),
             Some(values) => {
                 let columns = self.taken.iter().enumerate();
                 taken_in.numbers.clear();
@@ -158,7 +158,7 @@ impl Reference {
                 let cells = self.taken.iter().zip(&taken_in.numbers);
                 let cells =
                     cells.map(|(column, number)| number.map_or(cell(column), RowCell::Value));
-                packed::push_row(text, cells);
+                packed::push_row(text, cells, self.plainly);
             }
         }
         if let Some(rank) = &self.rank {

@@ -401,6 +401,11 @@ impl Block {
         }
     }
 
+    /// Notes on which line of the file each row begins, behind the rows before it.
+    pub(crate) fn tell_lines(&self, lines: &mut Lines) {
+        lines.append(&self.lines, self.lines_before);
+    }
+
     /// The columns of which it holds the cells.
     pub(crate) fn kept_columns(&self) -> &KeptColumns {
         &self.columns
@@ -418,10 +423,18 @@ impl Block {
     /// A row's own bytes and its line end, where the format has them.
     #[inline]
     pub fn row_bytes(&self, row: usize) -> Option<(&[u8], &[u8])> {
+        let (text, length, line_end) = self.row_text(row)?;
+        Some((&text[..length], line_end))
+    }
+
+    /// The same with what stands behind them: the text from the row's first byte on, how many bytes are its
+    /// own, and its line end.
+    #[inline]
+    pub fn row_text(&self, row: usize) -> Option<(&[u8], usize, &[u8])> {
         let at = self.own.get(row)?;
         let bytes = self.text.as_bytes();
         let (start, content_end) = (at.start as usize, at.content_end as usize);
-        Some((&bytes[start..content_end], &bytes[content_end..at.end as usize]))
+        Some((&bytes[start..], content_end - start, &bytes[content_end..at.end as usize]))
     }
 }
 

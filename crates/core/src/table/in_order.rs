@@ -28,10 +28,16 @@ struct Shared<'s, S: Source, W, H> {
     /// Blocks in line, by the number of their piece.
     line: Mutex<BTreeMap<u64, Job<S, W>>>,
     handing: Mutex<Handing<S::Error, H>>,
-    /// Jobs that are free.
-    free: Mutex<Vec<Job<S, W>>>,
-    /// Told when a job is free again, or the run stops.
+    free: Mutex<Free<Job<S, W>>>,
+    /// Told when a job is free again and somebody waits for it, or the run stops.
     freed: Condvar,
+}
+
+/// Jobs that are free.
+struct Free<J> {
+    jobs: Vec<J>,
+    /// How many threads wait for one.
+    waiting: usize,
 }
 
 struct Reading<'s, S> {
@@ -94,7 +100,7 @@ where
         reading: Mutex::new(Reading { source, next: 0, ended: false }),
         line: Mutex::new(BTreeMap::new()),
         handing: Mutex::new(Handing { hand_on, next: 0, before, error: None }),
-        free: Mutex::new((0..threads * BLOCKS).map(job).collect()),
+        free: Mutex::new(Free { jobs: (0..threads * BLOCKS).map(job).collect(), waiting: 0 }),
         freed: Condvar::new(),
     };
     thread::scope(|scope| {
@@ -131,10 +137,14 @@ where
         let mut job = {
             let mut free = locked(&self.free);
             loop {
-                match free.pop() {
+                match free.jobs.pop() {
                     Some(job) => break job,
                     None if locked(&self.reading).ended => return None,
-                    None => free = self.freed.wait(free).unwrap_or_else(PoisonError::into_inner),
+                    None => {
+                        free.waiting += 1;
+                        free = self.freed.wait(free).unwrap_or_else(PoisonError::into_inner);
+                        free.waiting -= 1;
+                    }
                 }
             }
         };
@@ -168,8 +178,12 @@ where
                     handing.next = u64::MAX;
                     self.stop();
                 }
-                locked(&self.free).push(job);
-                self.freed.notify_one();
+                let mut free = locked(&self.free);
+                free.jobs.push(job);
+                // Telling nobody takes time too.
+                if free.waiting > 0 {
+                    self.freed.notify_one();
+                }
             }
             let next = handing.next;
             drop(handing);

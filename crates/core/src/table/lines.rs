@@ -8,6 +8,8 @@ pub struct Lines {
     /// The line of row 0.
     first: u64,
     rows: u64,
+    /// The line of the next row, unless lines run ahead.
+    next: u64,
     /// Rows from which on the lines run ahead by more than before, and by how much in all.
     shifts: Vec<(u64, u64)>,
 }
@@ -17,13 +19,15 @@ impl Lines {
     pub fn clear(&mut self) {
         self.first = 0;
         self.rows = 0;
+        self.next = 0;
         self.shifts.clear();
     }
 
     /// The lines of so many rows, the first of which stands on `first`, with the rows from which on they
     /// run ahead.
     pub(crate) fn from_shifts(first: u64, rows: u64, shifts: Vec<(u64, u64)>) -> Self {
-        Self { first, rows, shifts }
+        let next = first + rows + shifts.last().map_or(0, |last| last.1);
+        Self { first, rows, next, shifts }
     }
 
     /// Rows from which on the lines run ahead by more than before, and by how much in all.
@@ -32,15 +36,48 @@ impl Lines {
     }
 
     /// Notes the line of the next row.
+    #[inline]
     pub fn push(&mut self, line: u64) {
+        if line != self.next || self.rows == 0 {
+            self.run_ahead(line);
+        }
+        self.rows += 1;
+        self.next += 1;
+    }
+
+    /// Notes that the next row does not stand on the line that follows.
+    #[cold]
+    fn run_ahead(&mut self, line: u64) {
         if self.rows == 0 {
             self.first = line;
         }
-        let shift = line.saturating_sub(self.first + self.rows);
+        self.shift(line.saturating_sub(self.first + self.rows));
+    }
+
+    /// Notes by how much the lines run ahead from the next row on.
+    fn shift(&mut self, shift: u64) {
         if shift != self.shifts.last().map_or(0, |last| last.1) {
             self.shifts.push((self.rows, shift));
         }
-        self.rows += 1;
+        self.next = self.first + self.rows + shift;
+    }
+
+    /// Notes the lines of rows of a part of the table, which has so many lines before it.
+    pub(crate) fn append(&mut self, part: &Self, before: u64) {
+        if part.rows == 0 {
+            return;
+        }
+        let mut shifts = part.shifts.iter().copied().peekable();
+        let own = shifts.next_if(|(row, _)| *row == 0).map_or(0, |(_, shift)| shift);
+        let end = self.rows + part.rows;
+        self.run_ahead(before + part.first + own);
+        let ahead = self.next - self.first - self.rows;
+        for (row, shift) in shifts {
+            self.rows = end - part.rows + row;
+            self.shift(ahead + shift - own);
+        }
+        self.next += end - self.rows;
+        self.rows = end;
     }
 
     /// How many rows were pushed.
@@ -69,6 +106,28 @@ mod tests {
             }
             let back: Vec<u64> = (0..lines.len() as u64).map(|row| kept.of(row)).collect();
             assert_eq!(back, lines);
+            // So they do in parts, whose first lines are 0.
+            for cut in 0..=lines.len() {
+                let mut joined = Lines::default();
+                for part in [&lines[..cut], &lines[cut..]] {
+                    let before = part.first().copied().unwrap_or_default();
+                    let mut rows = Lines::default();
+                    part.iter().for_each(|line| rows.push(line - before));
+                    joined.append(&rows, before);
+                }
+                joined.push(20);
+                let back: Vec<u64> = (0..joined.rows()).map(|row| joined.of(row)).collect();
+                assert_eq!(back, [&lines[..], &[20]].concat());
+                assert_eq!(
+                    joined.shifts.len(),
+                    joined
+                        .shifts
+                        .iter()
+                        .map(|one| one.1)
+                        .collect::<std::collections::HashSet<_>>()
+                        .len()
+                );
+            }
         }
     }
 }

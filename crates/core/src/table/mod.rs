@@ -1,6 +1,7 @@
 //! Tables: headers, blocks of rows, and the traits by which they come in and go out.
 
 mod arranged;
+mod beside;
 mod block;
 mod by_columns;
 mod cell_kind;
@@ -19,6 +20,8 @@ pub(crate) mod spooled;
 mod stored;
 
 pub use arranged::{Arranged, Differing};
+pub(crate) use beside::Piece;
+pub use beside::{Added, Beside, Plainly};
 pub use block::{Block, NotText, Parts, RowBytes, Span};
 pub use by_columns::{AddedText, ColumnCells, SaidCell};
 pub use cell_kind::CellKind;
@@ -30,5 +33,5 @@ pub use overlay::Overlay;
 pub(crate) use packing::Packing;
 pub use row::Row;
 pub use scratch::Scratch;
-pub use sink::{Discard, OwnCells, Rendered, Renderer, Sink};
+pub use sink::{Discard, OwnCells, Rendered, Renderer, Sink, TakesOver};
 pub use source::{Before, Parser, Source};

@@ -6,6 +6,8 @@
 //! The length is written in ASCII, six bits a character, so that packed cells are text like the
 //! cells themselves.
 
+use super::Plainly;
+
 /// Marks a length character that another one follows; without it the length ends here.
 pub(super) const MORE: u8 = 0x40;
 
@@ -33,6 +35,13 @@ pub(crate) fn each_digit(mut length: usize, mut take: impl FnMut(u8)) {
         length >>= 6;
     }
     take(length as u8);
+}
+
+/// The same with more characters than it takes, which tells that a row is [not plain](Plainly).
+#[inline]
+pub(crate) fn each_digit_apart(length: usize, mut take: impl FnMut(u8)) {
+    take(MORE | (length as u8 & (MORE - 1)));
+    each_digit(length >> 6, take);
 }
 
 /// The cells of a packed text, in order. Ends at the first one that is not whole.
@@ -94,19 +103,44 @@ pub(crate) enum RowCell<'a> {
 
 /// Appends several cells as one packed row: all lengths, and behind them all texts, each with room
 /// before it. In place of the length of a value stands the character that many behind [`FIRST_VALUE`].
-pub(crate) fn push_row<'c>(packed: &mut String, cells: impl Iterator<Item = RowCell<'c>> + Clone) {
+///
+/// Where cells are to be written `plainly`, the room is what stands before each, and the lengths of a row
+/// that can't be written so take more characters than they need.
+pub(crate) fn push_row<'c>(
+    packed: &mut String,
+    cells: impl Iterator<Item = RowCell<'c>> + Clone,
+    plainly: Option<Plainly>,
+) {
+    let begun = packed.len();
     for cell in cells.clone() {
         match cell {
             RowCell::Text(text) => push_length(packed, text.len()),
             RowCell::Value(number) => packed.push(value_character(number)),
         }
     }
-    for cell in cells {
+    let (texts, room) = (packed.len(), plainly.map_or(ROOM, Plainly::room));
+    let mut count = 0;
+    for cell in cells.clone() {
         if let RowCell::Text(text) = cell {
-            packed.push(ROOM);
+            packed.push(room);
             packed.push_str(text);
+            count += 1;
         }
     }
+    if plainly.is_none_or(|plainly| plainly.fits(&packed.as_bytes()[texts..], count)) {
+        return;
+    }
+    let texts = packed.split_off(texts);
+    packed.truncate(begun);
+    for cell in cells {
+        match cell {
+            RowCell::Text(text) => {
+                each_digit_apart(text.len(), |digit| packed.push(char::from(digit)));
+            }
+            RowCell::Value(number) => packed.push(value_character(number)),
+        }
+    }
+    packed.push_str(&texts);
 }
 
 /// The first of the characters that take two bytes: the upper bits of the first byte tell it from any
@@ -131,17 +165,20 @@ fn value_of(first: u8, second: u8) -> u16 {
 /// length of each, where all of them are short texts.
 #[inline]
 pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u8])> {
-    let text = at + cells;
-    let lengths = packed.as_bytes().get(at..text)?;
+    let (text, size) = (at + cells, joined_size(packed.as_bytes(), at, cells)?);
+    Some((packed.get(text..text + size)?, &packed.as_bytes()[at..text]))
+}
+
+/// How many bytes these take, room and all.
+#[inline]
+pub(crate) fn joined_size(packed: &[u8], at: usize, cells: usize) -> Option<usize> {
+    let lengths = packed.get(at..at + cells)?;
     let (mut all, mut size) = (0, cells * ROOM.len_utf8());
     for length in lengths {
         all |= length;
         size += usize::from(*length);
     }
-    if all >= MORE {
-        return None;
-    }
-    Some((packed.get(text..text + size)?, lengths))
+    (all < MORE).then_some(size)
 }
 
 /// The cells of a packed row that begins here, and what stands behind it.
@@ -297,15 +334,22 @@ mod tests {
             let [first, second, third] = &cells;
             let texts = [RowCell::Text(first), RowCell::Text(second), RowCell::Text(third)];
             let mixed = [texts[0], RowCell::Value(number), RowCell::Value(63), texts[1]];
-            for held in [&texts[..], &mixed] {
+            let plainly = [None, Plainly::new(b',', *b",\"\r\n"), Plainly::new(b',', *b",x\r\n")];
+            for (held, plainly) in [&texts[..], &mixed]
+                .into_iter()
+                .flat_map(|held| plainly.map(|plainly| (held, plainly)))
+            {
                 let mut row = String::new();
-                push_row(&mut row, held.iter().copied());
+                push_row(&mut row, held.iter().copied(), plainly);
                 row.push_str("behind");
                 assert!(PackedRow::new(&row, held.len()).eq(held.iter().copied()));
                 assert_eq!(PackedRow::new(&row, held.len()).behind(), "behind");
+                let room = plainly.map_or(ROOM, Plainly::room);
+                let is_special = plainly == Plainly::new(b',', *b",x\r\n") && length > 0;
                 match joined(&row, 0, held.len()) {
                     Some((text, lengths)) => {
-                        assert_eq!(text.replace(ROOM, ""), cells.concat());
+                        assert!(!is_special);
+                        assert_eq!(text.replace(room, ""), cells.concat());
                         assert!(
                             lengths
                                 .iter()
@@ -314,7 +358,7 @@ mod tests {
                                 .eq(cells.iter().map(String::len))
                         );
                     }
-                    None => assert!(length >= 64 || held.len() == 4),
+                    None => assert!(length >= 64 || held.len() == 4 || is_special),
                 }
             }
         }

@@ -6,7 +6,7 @@
 use std::convert::Infallible;
 use std::marker::PhantomData;
 
-use super::{Block, Headers, Overlay};
+use super::{Beside, Block, Headers, Overlay, Plainly};
 
 /// Takes the enriched table, block by block and in order.
 pub trait Sink {
@@ -75,6 +75,19 @@ pub trait Renderer: Send + Sync {
     /// it, but for the first cells of that, which stand in place of overlaid columns. `rows` names
     /// them, from 0 within the block and in order; one may be left out, or come several times.
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
+
+    /// How it writes added cells, and what renders rows with cells beside them that stand so in references,
+    /// where it can.
+    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Self::Rendered>)> {
+        None
+    }
+}
+
+/// A renderer that takes cells over as they stand in a reference, where nothing is overlaid.
+pub trait TakesOver<R>: Send + Sync {
+    /// Replaces what `rendered` holds with all rows of `main`, each with what the references add to
+    /// it. It is what [`Renderer::render`] makes of the same cells.
+    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], rendered: &mut R);
 }
 
 /// A sink for runs that look at the keys only: takes everything, keeps nothing.

@@ -5,7 +5,8 @@ use gather_keys_core::enrich::{Enrichment, Resolved, Side, Taking, added_names, 
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
-    Arranged, Before, Block, CellKind, Headers, Overlay, Parser, Renderer, Sink, Source,
+    Added, Arranged, Before, Beside, Block, CellKind, Headers, Overlay, Parser, Plainly, Renderer,
+    Sink, Source, TakesOver,
 };
 
 pub(crate) type Row = Vec<String>;
@@ -137,6 +138,42 @@ impl Renderer for Cells {
             rendered.push(own.chain(taken).map(str::to_owned).collect());
         }
     }
+
+    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Vec<Row>>)> {
+        Some((plainly()?, self))
+    }
+}
+
+impl TakesOver<Vec<Row>> for Cells {
+    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], rendered: &mut Vec<Row>) {
+        rendered.clear();
+        let mut beside: Vec<_> = beside.iter().map(|one| one.rows()).collect();
+        for row in 0..main.rows() {
+            let own = (0..main.columns()).map(|column| main.cell(row, column).to_owned());
+            let mut cells: Row = own.collect();
+            for added in &mut beside {
+                match added.next().unwrap() {
+                    Added::Piece(piece, length) => {
+                        let piece = std::str::from_utf8(&piece[..length]).unwrap();
+                        cells.extend(piece.split(BEFORE).skip(1).map(str::to_owned));
+                    }
+                    Added::Cells(block, row) => {
+                        let columns = 0..block.columns();
+                        cells.extend(columns.map(|column| block.cell(row, column).to_owned()));
+                    }
+                }
+            }
+            rendered.push(cells);
+        }
+    }
+}
+
+/// What stands before each cell that is taken over.
+const BEFORE: char = '|';
+
+/// How [`Kept`] writes cells: some that tests have in many places are special.
+pub(crate) fn plainly() -> Option<Plainly> {
+    Plainly::new(BEFORE as u8, *b"|a7\"")
 }
 
 /// The enrichment of a plan with one reference.
@@ -173,7 +210,8 @@ pub(crate) fn enrichments_by(
         let (names, _) = added_names(&known, &plan.name, &found.names);
         known = known.with(&names);
         added.extend(names);
-        let builder = found.builder(plan, &headers, [1, 2, 3, 4]);
+        let plainly = plainly().filter(|_| found.goes_plainly(main.headers.len()));
+        let builder = found.builder(plan, &headers, [1, 2, 3, 4]).written(plainly);
         let mut builder = adapt(&lookups, &found, builder);
         for table in &mut tables {
             builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;

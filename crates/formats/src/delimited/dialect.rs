@@ -1,6 +1,6 @@
 //! The ways in which delimited text is written.
 
-use gather_keys_core::table::Headers;
+use gather_keys_core::table::{Headers, Plainly};
 
 use super::Encoding;
 
@@ -24,6 +24,13 @@ pub struct Layout {
     pub header_row: Option<Vec<u8>>,
     /// The header row's line end; empty when the file ends with it.
     pub line_end: Vec<u8>,
+}
+
+impl Dialect {
+    /// How added cells are written in it.
+    pub fn plainly(self) -> Option<Plainly> {
+        Plainly::new(self.delimiter, [self.delimiter, b'"', b'\r', b'\n'])
+    }
 }
 
 impl Layout {

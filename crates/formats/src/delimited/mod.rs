@@ -8,6 +8,7 @@ mod cut;
 mod detect;
 mod dialect;
 mod encoding;
+mod filling;
 mod marks;
 mod parser;
 mod reader;

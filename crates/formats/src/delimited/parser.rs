@@ -1,5 +1,7 @@
 //! Making blocks of pieces of delimited text.
 
+use std::cell::Cell;
+
 use gather_keys_core::table::{
     Before, Block, Headers, KeptColumns, Parser, RowBytes, Span, ascending,
 };
@@ -7,6 +9,7 @@ use gather_keys_core::table::{
 use super::marks::{Looks, WithLooks, with_widest};
 use super::row_cells::row_cells;
 use super::scan::{Next, Scan, Wanted};
+use super::strip::Strip;
 use crate::{Error, Place};
 
 /// Finds the rows and cells in pieces that begin and end where a row does.
@@ -137,6 +140,11 @@ struct Parsing<'a> {
     block: &'a mut Block,
 }
 
+thread_local! {
+    /// What a thread looks at one piece after the other with; filling it anew takes time.
+    static STRIP: Cell<Strip> = Cell::default();
+}
+
 impl WithLooks for Parsing<'_> {
     type Output = Result<u64, Fault>;
 
@@ -147,7 +155,7 @@ impl WithLooks for Parsing<'_> {
         let mut parts = std::mem::take(block).into_parts();
         std::mem::swap(&mut parts.text, piece);
         let mut aside = Vec::new();
-        let mut scan = Scan::by(looks, &parts.text, parser.delimiter);
+        let mut scan = Scan::by(looks, &parts.text, parser.delimiter, STRIP.take());
         loop {
             let row = parts.own.len() as u64;
             match scan.next(&parser.wanted, &mut parts.cells, &mut aside) {
@@ -179,6 +187,7 @@ impl WithLooks for Parsing<'_> {
             }
         }
         let lines = scan.lines();
+        STRIP.set(scan.into_strip());
         parts.text.extend_from_slice(&aside);
         let filled = Block::from_parts(parser.kept.clone(), parts);
         *block = filled.map_err(|bad| parser.not_text(&bad.text, bad.at))?;

@@ -74,16 +74,22 @@ pub(super) enum Next {
 impl<'p> Scan<'p, Anywhere> {
     /// Begins at the first byte, which is the beginning of a row.
     pub(super) fn new(bytes: &'p [u8], delimiter: u8) -> Self {
-        Self::by(Anywhere, bytes, delimiter)
+        Self::by(Anywhere, bytes, delimiter, Strip::default())
     }
 }
 
 impl<'p, L: Looks> Scan<'p, L> {
-    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way.
+    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way; with an
+    /// empty strip.
     #[inline(always)]
-    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8) -> Self {
-        let (strip, quoted) = (Strip::default(), Vec::new());
+    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8, strip: Strip) -> Self {
+        let quoted = Vec::new();
         Self { looks, bytes, delimiter, at: 0, lines: 0, strip, quoted }
+    }
+
+    /// What it looked at the bytes with, for another text.
+    pub(super) fn into_strip(self) -> Strip {
+        self.strip.emptied()
     }
 
     /// How many line ends were passed.

@@ -19,6 +19,8 @@ pub(super) struct Strip {
     /// Quotes that open a cell, unless they stand within another one.
     opening: Vec<u32>,
     next: Next,
+    /// Where it begins, once a text was looked at.
+    start: Option<usize>,
     /// How many bytes are looked at in one go.
     length: usize,
 }
@@ -49,12 +51,25 @@ impl Default for Strip {
             rows: 0,
             opening: Vec::new(),
             next: Next::default(),
+            start: None,
             length: LENGTH,
         }
     }
 }
 
 impl Strip {
+    /// Knows nothing any more, and keeps its buffers unless they are large.
+    pub(super) fn emptied(mut self) -> Self {
+        if self.length > LENGTH {
+            return Self::default();
+        }
+        self.rows = 0;
+        self.opening.clear();
+        self.next = Next::default();
+        self.start = None;
+        self
+    }
+
     /// Passes what is before a byte, at which a row begins.
     #[inline(always)]
     pub(super) fn come_to(&mut self, start: usize) {
@@ -101,7 +116,7 @@ impl Strip {
         start: usize,
     ) -> bool {
         let before = (start as u32).wrapping_sub(1);
-        if self.marks.first() == Some(&before) {
+        if self.start.replace(start) == Some(start) {
             if self.length >= LONGEST {
                 return false;
             }

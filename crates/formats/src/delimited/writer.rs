@@ -3,9 +3,12 @@
 use std::io::Write;
 use std::ops::Range;
 
-use gather_keys_core::table::{Block, Headers, Overlay, OwnCells, Renderer, Sink};
+use gather_keys_core::table::{
+    Added, Beside, Block, Headers, Overlay, OwnCells, Plainly, Renderer, Sink, TakesOver,
+};
 use wide::u8x16;
 
+use super::filling::Filling;
 use super::{Layout, row_cells};
 use crate::large_writes::LargeWrites;
 use crate::{Error, Result};
@@ -72,7 +75,9 @@ impl<W: Write> Sink for Writer<W> {
             [] => b"\n".to_vec(),
             line_end => line_end.to_vec(),
         };
-        TextRenderer { delimiter: self.layout.dialect.delimiter, line_end, overlay }
+        let dialect = self.layout.dialect;
+        let (delimiter, plainly) = (dialect.delimiter, dialect.plainly());
+        TextRenderer { delimiter, line_end, overlay, plainly }
     }
 
     fn wants(&self) -> OwnCells {
@@ -90,6 +95,9 @@ impl<W: Write> Sink for Writer<W> {
     }
 }
 
+/// How many bytes of room there are behind what is rendered, so that the last pieces are copied as quickly.
+const ROOM_BEHIND: usize = 256;
+
 /// How many rows are looked at together for cells that need quotes.
 const LOOKED_AT: usize = 16;
 
@@ -100,9 +108,33 @@ pub struct TextRenderer {
     /// What ends a row that comes without a line end of its own.
     line_end: Vec<u8>,
     overlay: Overlay,
+    plainly: Option<Plainly>,
 }
 
 impl TextRenderer {
+    /// Appends cells that stand end to end with room before each, in these places.
+    #[inline]
+    fn push_with_room(&self, text: &str, room: impl Iterator<Item = usize>, bytes: &mut Vec<u8>) {
+        let from = bytes.len();
+        bytes.extend_from_slice(text.as_bytes());
+        for place in room {
+            bytes[from + place] = self.delimiter;
+        }
+    }
+
+    /// Appends a row of a block that was filled cell by cell, behind other cells.
+    fn push_row(&self, block: &Block, row: usize, bytes: &mut Vec<u8>) {
+        let from = bytes.len();
+        let (text, room) = block.row_with_room(row, 0);
+        self.push_with_room(text, room, bytes);
+        let fits = |plainly: Plainly| plainly.fits(&bytes[from..], block.columns());
+        if !self.plainly.is_some_and(fits) {
+            bytes.truncate(from);
+            let cells = (0..block.columns()).map(|column| block.cell(row, column));
+            self.push_cells(cells, false, bytes);
+        }
+    }
+
     fn push_cells<'a>(
         &self,
         cells: impl Iterator<Item = &'a str>,
@@ -233,14 +265,50 @@ impl Renderer for TextRenderer {
                 let cells = (first..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
-                let from = bytes.len();
-                bytes.extend_from_slice(text.as_bytes());
-                for place in room {
-                    bytes[from + place] = self.delimiter;
-                }
+                self.push_with_room(text, room, bytes);
             }
             bytes.extend_from_slice(line_end);
         }
+    }
+
+    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Vec<u8>>)> {
+        Some((self.plainly?, self))
+    }
+}
+
+impl TakesOver<Vec<u8>> for TextRenderer {
+    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], bytes: &mut Vec<u8>) {
+        let size = main.text_length() + beside.iter().map(Beside::length).sum::<usize>();
+        let mut filling = Filling::of(std::mem::take(bytes), size + ROOM_BEHIND);
+        let mut beside: Vec<_> = beside.iter().map(|beside| beside.rows()).collect();
+        let mut is_open = false;
+        for row in 0..main.rows() {
+            if is_open {
+                filling.push_line_end(&self.line_end);
+            }
+            let line_end = match main.row_text(row) {
+                Some((text, length, line_end)) => {
+                    filling.push(text, length);
+                    line_end
+                }
+                None => {
+                    let cells = (0..main.columns()).map(|column| main.cell(row, column));
+                    filling.push_by(|bytes| self.push_cells(cells, true, bytes));
+                    &self.line_end
+                }
+            };
+            is_open = line_end.is_empty();
+            for added in beside.iter_mut().filter_map(Iterator::next) {
+                match added {
+                    Added::Piece(text, length) => filling.push(text, length),
+                    Added::Cells(block, row) => {
+                        filling.push_by(|bytes| self.push_row(block, row, bytes));
+                    }
+                }
+            }
+            filling.push_line_end(line_end);
+        }
+        *bytes = filling.into_bytes();
     }
 }
 

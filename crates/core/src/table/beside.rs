@@ -1,0 +1,122 @@
+//! What is added to rows, where it stands in a reference just as a format writes it.
+//!
+//! A format that puts one byte before each added cell, and writes most cells as they are, says so
+//! ([`Plainly`]). A reference then keeps its taken cells with that byte before each, and those of a row
+//! go out as one piece of its text, without a look at any of them. Rows for which that can't be done
+//! have cells in a block of their own.
+
+use wide::u8x16;
+
+use super::Block;
+
+/// How a format writes added cells that need nothing but to be copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Plainly {
+    before: u8,
+    special: [u8; 4],
+}
+
+impl Plainly {
+    /// With the byte that stands before each cell, and the bytes for which a cell is not written as it
+    /// is. `None` when one of them is not ASCII.
+    ///
+    /// ```
+    /// use gather_keys_core::table::Plainly;
+    ///
+    /// let plainly = Plainly::new(b',', *b",\"\r\n").unwrap();
+    /// assert!(plainly.fits(b",lime,4.2", 2));
+    /// assert!(!plainly.fits(b",a little, nervous,4.2", 2));
+    /// assert_eq!(Plainly::new(0xa7, *b",\"\r\n"), None);
+    /// ```
+    pub fn new(before: u8, special: [u8; 4]) -> Option<Self> {
+        (before.is_ascii() && special.is_ascii()).then_some(Self { before, special })
+    }
+
+    /// What stands before each cell.
+    pub(crate) fn room(self) -> char {
+        char::from(self.before)
+    }
+
+    /// Whether so many cells that stand end to end, with the byte before each, are written just so.
+    pub fn fits(self, cells: &[u8], count: usize) -> bool {
+        cells.iter().filter(|byte| self.stops(**byte)).count() == count
+    }
+
+    /// The same of cells that take so many bytes, behind which others may stand.
+    #[inline]
+    pub(crate) fn fits_within(self, bytes: &[u8], length: usize, count: usize) -> bool {
+        let Some(all) = bytes.first_chunk::<AT_ONCE>().filter(|_| length < AT_ONCE) else {
+            return self.fits(&bytes[..length], count);
+        };
+        // They are looked at together, whether they are of the cells or not.
+        let Self { before, special: [first, second, third, fourth] } = self;
+        let lanes = all.as_chunks::<16>().0.iter().enumerate();
+        let stops = lanes.fold(0, |stops, (nth, lane)| {
+            let lane = u8x16::new(*lane);
+            let is = |byte: u8| lane.simd_eq(u8x16::splat(byte));
+            let found = is(before) | is(first) | is(second) | is(third) | is(fourth);
+            stops | u64::from(found.to_bitmask()) << (16 * nth)
+        });
+        (stops & ((1 << length) - 1)).count_ones() as usize == count
+    }
+
+    #[inline(always)]
+    fn stops(self, byte: u8) -> bool {
+        let Self { before, special: [first, second, third, fourth] } = self;
+        (byte == before) | (byte == first) | (byte == second) | (byte == third) | (byte == fourth)
+    }
+}
+
+/// How many bytes are looked at in one go.
+const AT_ONCE: usize = 64;
+
+/// What one reference adds to each row of a block, in order.
+#[derive(Debug, Clone, Copy)]
+pub struct Beside<'a> {
+    text: &'a [u8],
+    pieces: &'a [Piece],
+    apart: &'a Block,
+}
+
+/// Where what is added to a row stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Piece {
+    /// In the text of the reference: its first byte and its length.
+    At(usize, u32),
+    /// In the next row of the block.
+    Apart,
+}
+
+/// What is added to one row.
+#[derive(Debug, Clone, Copy)]
+pub enum Added<'a> {
+    /// Its cells as they are written, with the byte before each: a text from the first byte on, and how
+    /// many bytes they are.
+    Piece(&'a [u8], usize),
+    /// The cells of this row of a block that was filled cell by cell.
+    Cells(&'a Block, usize),
+}
+
+impl<'a> Beside<'a> {
+    pub(crate) fn new(text: &'a [u8], pieces: &'a [Piece], apart: &'a Block) -> Self {
+        Self { text, pieces, apart }
+    }
+
+    /// How many bytes all of it has, roughly.
+    pub fn length(&self) -> usize {
+        let of_piece = |piece: &Piece| match piece {
+            Piece::At(_, length) => *length as usize,
+            Piece::Apart => 0,
+        };
+        self.pieces.iter().map(of_piece).sum::<usize>() + self.apart.text_length()
+    }
+
+    /// What is added to each row.
+    pub fn rows(self) -> impl Iterator<Item = Added<'a>> {
+        let mut apart = 0..;
+        self.pieces.iter().map(move |piece| match *piece {
+            Piece::At(start, length) => Added::Piece(&self.text[start..], length as usize),
+            Piece::Apart => Added::Cells(self.apart, apart.next().unwrap_or_default()),
+        })
+    }
+}
