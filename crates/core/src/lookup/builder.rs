@@ -280,12 +280,12 @@ impl ReferenceBuilder {
                 None => all.append(taken_in),
             }
             if reference.values.get().is_none() && all.rows.text.len() >= *large {
-                let rows = (0..all.rows.len()).map(|row| {
+                let cells = |row| {
                     let cells = reference.packed_in(all.rows.get(row));
                     // None is a value yet.
                     cells.map(|cell| if let RowCell::Text(text) = cell { text } else { "" })
-                });
-                let values = Values::of(kinds, &reference.hasher, rows);
+                };
+                let values = Values::of(kinds, &reference.hasher, all.rows.len(), cells);
                 let _ = reference.values.set(values);
             }
             block.tell_lines(&mut lines);

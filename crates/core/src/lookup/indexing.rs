@@ -25,6 +25,14 @@ pub(super) fn index_keys(
     reference.touched = (length * 3 / 2).min(TOUCHED - 1);
     // Cells count by column first, and were hashed in the order in which they were read.
     reference.cells.all.sort_unstable();
+    let of_cells: Vec<u32> =
+        reference.cells.all.iter().map(|cell| hashes[cell.key as usize]).collect();
+    // Where cells hold the keys, rows without one have none.
+    let (hashes, without_key) = if reference.looked_in.is_empty() {
+        (hashes, without_key)
+    } else {
+        (&of_cells[..], &[][..])
+    };
     let (index, repeats) = Index::of(&Holders { reference, hashes, without_key }, threads);
     reference.key_count = index.held as u64;
     reference.index = index;
@@ -35,26 +43,19 @@ pub(super) fn index_keys(
 /// The holders of a reference whose rows are taken in.
 struct Holders<'r> {
     reference: &'r Reference,
-    /// Of each row, or each cell in the order in which they were read.
+    /// Of each holder.
     hashes: &'r [u32],
     /// Rows without a key, in order.
     without_key: &'r [RowId],
 }
 
 impl Keyed for Holders<'_> {
-    fn most(&self) -> usize {
-        self.reference.holder_count()
+    fn hashes(&self) -> &[u32] {
+        self.hashes
     }
 
-    fn rows(&self) -> impl Iterator<Item = u32> {
-        let mut without_key = self.without_key.iter().peekable();
-        (0..self.most() as u32)
-            .filter(move |holder| without_key.next_if(|row| row.0 == *holder).is_none())
-    }
-
-    fn hash(&self, holder: u32) -> u32 {
-        let cell = self.reference.cells.all.get(holder as usize);
-        self.hashes[cell.map_or(holder, |cell| cell.key) as usize]
+    fn without_key(&self) -> impl Iterator<Item = usize> {
+        self.without_key.iter().map(|row| row.index())
     }
 
     fn place(&self, holder: u32) -> u32 {
@@ -68,15 +69,13 @@ impl Keyed for Holders<'_> {
     }
 }
 
-/// Rows that have keys.
+/// Rows that have keys, but for some.
 trait Keyed: Sync {
-    /// How many there are at most.
-    fn most(&self) -> usize;
-    /// Those that have one, in order.
-    fn rows(&self) -> impl Iterator<Item = u32>;
-    /// The hash of one's key.
-    fn hash(&self, row: u32) -> u32;
-    /// What is kept with it.
+    /// The hash of the key of each.
+    fn hashes(&self) -> &[u32];
+    /// Those that have none, in order.
+    fn without_key(&self) -> impl Iterator<Item = usize>;
+    /// What is kept with one.
     fn place(&self, row: u32) -> u32;
     /// Whether two have the same key.
     fn are_equal(&self, one: u32, other: u32) -> bool;
@@ -106,25 +105,32 @@ impl<'s> Part<'s> {
 
     /// Enters those rows whose search begins in this part of so many slots.
     fn enter_all(&mut self, keyed: &impl Keyed, all: usize) {
-        let (first, size) = (self.first, self.slots.len());
-        let mut own = keyed.rows().filter_map(|row| {
-            let hash = keyed.hash(row);
-            let at = home(hash, all).wrapping_sub(first);
-            (at < size).then_some((at, hash, row))
-        });
-        let mut batch = Vec::with_capacity(AT_ONCE);
-        loop {
-            batch.clear();
-            batch.extend(own.by_ref().take(AT_ONCE));
-            if batch.is_empty() {
-                return;
+        let (first, size, hashes) = (self.first, self.slots.len(), keyed.hashes());
+        let (mut batch, mut count) = ([(0, 0, 0); AT_ONCE], 0);
+        let mut from = 0;
+        for upto in keyed.without_key().chain([hashes.len()]) {
+            for (row, &hash) in (from as u32..).zip(&hashes[from..upto]) {
+                let at = home(hash, all).wrapping_sub(first);
+                // It is written over unless it is one of them.
+                batch[count] = (at, hash, row);
+                count += usize::from(at < size);
+                if count == AT_ONCE {
+                    self.enter_batch(&batch, keyed);
+                    count = 0;
+                }
             }
-            // Each may be anywhere; so the waits for them run side by side.
-            black_box(batch.iter().fold(0, |touched, (at, ..)| touched ^ self.slots[*at].hash));
-            for &(at, hash, row) in &batch {
-                let new = Slot { hash, behind: row + 1, place: keyed.place(row) };
-                self.enter(at, new, |other| keyed.are_equal(row, other));
-            }
+            from = upto + 1;
+        }
+        self.enter_batch(&batch[..count], keyed);
+    }
+
+    /// Enters rows, each with where its search begins and its hash.
+    fn enter_batch(&mut self, batch: &[(usize, u32, u32)], keyed: &impl Keyed) {
+        // Each may be anywhere; so the waits for them run side by side.
+        black_box(batch.iter().fold(0, |touched, (at, ..)| touched ^ self.slots[*at].hash));
+        for &(at, hash, row) in batch {
+            let new = Slot { hash, behind: row + 1, place: keyed.place(row) };
+            self.enter(at, new, |other| keyed.are_equal(row, other));
         }
     }
 
@@ -153,7 +159,7 @@ impl Index {
     ///                     ^G                  what goes beyond its part is entered in the end
     /// ```
     fn of(keyed: &impl Keyed, threads: usize) -> (Self, Vec<(u32, u32)>) {
-        let count = keyed.most();
+        let count = keyed.hashes().len();
         let mut index = Self::for_keys(count);
         let all = index.slots.len();
         let size = all.div_ceil(threads.clamp(1, count / KEYS_EACH + 1));
@@ -194,16 +200,12 @@ mod tests {
     struct Keys<'k>(&'k [String], &'k [u32]);
 
     impl Keyed for Keys<'_> {
-        fn most(&self) -> usize {
-            self.0.len()
+        fn hashes(&self) -> &[u32] {
+            self.1
         }
 
-        fn rows(&self) -> impl Iterator<Item = u32> {
-            (0..self.0.len() as u32).filter(|row| !self.0[*row as usize].is_empty())
-        }
-
-        fn hash(&self, row: u32) -> u32 {
-            self.1[row as usize]
+        fn without_key(&self) -> impl Iterator<Item = usize> {
+            (0..self.0.len()).filter(|row| self.0[*row].is_empty())
         }
 
         fn place(&self, row: u32) -> u32 {
@@ -242,7 +244,7 @@ mod tests {
             expected.sort_unstable();
             prop_assert_eq!(repeats, expected);
             let mut one_by_one = Index::new();
-            for row in keyed.rows() {
+            for row in (0..keys.len() as u32).filter(|row| !keys[*row as usize].is_empty()) {
                 let (key, hash) = (&keys[row as usize], hashes[row as usize]);
                 let equal = |other: u32| keys[other as usize] == *key;
                 prop_assert_eq!(index.find(hash, equal), Some(first(key)));

@@ -5,7 +5,7 @@ use super::reference::hash;
 use super::taken_in::TakenIn;
 use super::{Reference, RowId};
 use crate::key::pack_cells;
-use crate::table::{Block, Packing};
+use crate::table::{Block, Packing, Span};
 use crate::template::PartState;
 
 /// The rows of a block, packed; kept from block to block.
@@ -14,6 +14,8 @@ pub(super) struct PackedBlock {
     packing: Packing,
     /// Where each row ends.
     ends: Vec<usize>,
+    /// Where the taken cells of a row stand.
+    spans: Vec<Span>,
 }
 
 impl Reference {
@@ -29,9 +31,12 @@ impl Reference {
         let (false, Some(key), Some(taken)) = (keeps_more, self.key().places(block), taken) else {
             return false;
         };
-        let PackedBlock { mut packing, mut ends } = std::mem::take(&mut taken_in.packed);
+        let PackedBlock { mut packing, mut ends, spans: mut cells } =
+            std::mem::take(&mut taken_in.packed);
         packing.clear();
         ends.clear();
+        ends.reserve(block.rows());
+        taken_in.hashes.reserve(block.rows());
         let first = taken_in.rows.len() as u32;
         for row in 0..block.rows() {
             let start = packing.len();
@@ -43,11 +48,9 @@ impl Reference {
             }
             taken_in.hashes.push(hash(&self.hasher, &packing.bytes()[start..]));
             let (text, spans) = block.kept_cells(row);
-            let cells = taken.iter().map(|&place| {
-                let (start, end) = (spans[place].start as usize, spans[place].end as usize);
-                (&text[start..], end - start)
-            });
-            packing.push_row(cells, self.plainly);
+            cells.clear();
+            cells.extend(taken.iter().map(|&place| spans[place]));
+            packing.push_row((text, &cells), self.plainly);
             ends.push(packing.len());
         }
         // Cells of a text and lengths in ASCII are text.
@@ -55,7 +58,7 @@ impl Reference {
         debug_assert!(text.is_ok());
         taken_in.rows.add(text.unwrap_or_default(), &ends);
         taken_in.seen += block.rows() as u32;
-        taken_in.packed = PackedBlock { packing, ends };
+        taken_in.packed = PackedBlock { packing, ends, spans: cells };
         true
     }
 }

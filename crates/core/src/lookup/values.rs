@@ -39,18 +39,22 @@ struct Column {
 }
 
 impl Values {
-    /// Those of the rows of a table so far, whose taken cells are given row by row.
-    pub(super) fn of<'r, R>(columns: usize, hasher: &RandomState, rows: R) -> Self
+    /// Those of the rows of a table so far, of which there are so many; `cells` gives the taken cells of one.
+    pub(super) fn of<'r, C>(
+        columns: usize,
+        hasher: &RandomState,
+        rows: usize,
+        cells: impl Fn(usize) -> C,
+    ) -> Self
     where
-        R: ExactSizeIterator<Item: Iterator<Item = &'r str>> + Clone,
+        C: Iterator<Item = &'r str>,
     {
-        let step = rows.len().div_ceil(SAMPLE).max(1);
-        let rows = rows.step_by(step);
+        let step = rows.div_ceil(SAMPLE).max(1);
         let column = |nth: usize| {
             let mut numbers = HashMap::with_hasher(hasher.clone());
             let (mut text, mut places, mut count, mut bytes) = (String::new(), Vec::new(), 0, 0);
-            for mut cells in rows.clone() {
-                let cell = cells.nth(nth)?;
+            for row in (0..rows).step_by(step) {
+                let cell = cells(row).nth(nth)?;
                 (count, bytes) = (count + 1, bytes + cell.len());
                 if !numbers.contains_key(cell) {
                     if places.len() == MOST {

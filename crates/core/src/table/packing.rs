@@ -3,8 +3,8 @@
 //! The room is there before it is filled: copying as much of a short cell as ever takes no longer than
 //! finding out how much it is, and what is copied too much is written over.
 
-use super::Plainly;
 use super::packed::{self, ROOM, RowCell};
+use super::{Plainly, Span};
 
 /// How long cells are at most that are copied with what stands behind them: most cells, and nearly all.
 const SHORT: usize = 16;
@@ -56,33 +56,34 @@ impl Packing {
         }
     }
 
-    /// Adds the cells of a row: all lengths, and behind them all texts, each with room before it; see
-    /// [`packed::push_row`].
+    /// Adds the cells of a row, which stand in a text: all lengths, and behind them all texts, each with
+    /// room before it; see [`packed::push_row`].
     #[inline(always)]
-    pub(crate) fn push_row<'c>(
-        &mut self,
-        cells: impl ExactSizeIterator<Item = InText<'c>> + Clone,
-        plainly: Option<Plainly>,
-    ) {
+    pub(crate) fn push_row(&mut self, (text, spans): (&[u8], &[Span]), plainly: Option<Plainly>) {
         let before = plainly.map_or(ROOM, Plainly::room) as u8;
-        let (room, texts) = (&mut self.room[..], self.filled + cells.len());
+        let (room, texts) = (&mut self.room[..], self.filled + spans.len());
         let mut filled = texts;
-        let is_short = |(digit, (_, length)): (&mut u8, InText<'c>)| {
-            *digit = length as u8;
-            length < packed::MORE.into()
+        let length = |span: &Span| (span.end - span.start) as usize;
+        let mut all = 0;
+        let is_there = room.get_mut(self.filled..texts).is_some_and(|lengths| {
+            for (digit, span) in lengths.iter_mut().zip(spans) {
+                *digit = length(span) as u8;
+                all |= length(span);
+            }
+            all < packed::MORE.into()
+        });
+        let mut place = |span: &Span| {
+            place(room, &mut filled, before, (&text[span.start as usize..], length(span)))
         };
-        let are_short = room
-            .get_mut(self.filled..texts)
-            .is_some_and(|lengths| lengths.iter_mut().zip(cells.clone()).all(is_short));
-        if are_short
-            && cells.clone().all(|cell| place(room, &mut filled, before, cell))
+        if is_there
+            && spans.iter().all(&mut place)
             && plainly.is_none_or(|plainly| {
-                plainly.fits_within(&room[texts..], filled - texts, cells.len())
+                plainly.fits_within(&room[texts..], filled - texts, spans.len())
             })
         {
             self.filled = filled;
         } else {
-            self.push_row_slowly(cells, plainly);
+            self.push_row_slowly((text, spans), plainly);
         }
     }
 
@@ -93,14 +94,13 @@ impl Packing {
     }
 
     #[cold]
-    fn push_row_slowly<'c>(
-        &mut self,
-        cells: impl Iterator<Item = InText<'c>> + Clone,
-        plainly: Option<Plainly>,
-    ) {
+    fn push_row_slowly(&mut self, (text, spans): (&[u8], &[Span]), plainly: Option<Plainly>) {
         let mut row = String::new();
-        let text = |(text, length): InText<'c>| str::from_utf8(&text[..length]).unwrap_or_default();
-        packed::push_row(&mut row, cells.map(|cell| RowCell::Text(text(cell))), plainly);
+        let cell = |span: &Span| {
+            let cell = &text[span.start as usize..span.end as usize];
+            RowCell::Text(str::from_utf8(cell).unwrap_or_default())
+        };
+        packed::push_row(&mut row, spans.iter().map(cell), plainly);
         self.push_long(row.as_bytes());
     }
 
@@ -160,13 +160,13 @@ mod tests {
             let mut packing = Packing::default();
             for cells in batches {
                 let text: String = cells.concat();
-                let mut start = 0;
-                let at: Vec<InText<'_>> = cells
+                let mut end = 0;
+                let spans: Vec<Span> = cells
                     .iter()
                     .map(|cell| {
-                        let at = (&text.as_bytes()[start..], cell.len());
-                        start += cell.len();
-                        at
+                        let start = end;
+                        end += cell.len() as u32;
+                        Span { start, end }
                     })
                     .collect();
                 let mut want = String::new();
@@ -176,8 +176,11 @@ mod tests {
                 let plainly = Plainly::new(b'|', *b"abab").filter(|_| is_plain);
                 packed::push_row(&mut want, cells.iter().map(|cell| RowCell::Text(cell)), plainly);
                 packing.clear();
-                packing.push_all(at.iter().copied());
-                packing.push_row(at.iter().copied(), plainly);
+                let text = text.as_bytes();
+                packing.push_all(spans.iter().map(|span| {
+                    (&text[span.start as usize..], (span.end - span.start) as usize)
+                }));
+                packing.push_row((text, &spans), plainly);
                 prop_assert_eq!(packing.bytes(), want.as_bytes());
             }
         }
