@@ -17,7 +17,7 @@ use crate::findings::{
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
 use crate::table::{
-    Block, Headers, Overlay, OwnCells, Rendered, Renderer, Row, Sink, Source, TakesOver,
+    Block, Headers, Overlay, OwnCells, Plainly, Rendered, Renderer, Row, Sink, Source, TakesOver,
 };
 
 /// Lookups ready to be run over a main table.
@@ -297,7 +297,7 @@ impl Enrichment {
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
             space.out.begin(block, self.overlay());
             match over {
-                Some((_, over)) => self.work_over(block, over, space),
+                Some(over) => self.work_over(block, over, space),
                 None => self.work(block, 0, way.recording, renderer, space),
             }
         };
@@ -328,7 +328,12 @@ impl Enrichment {
     }
 
     /// The same from the first lookup on, with taken cells that go out as they stand in the references.
-    fn work_over<R>(&self, block: &Block, over: &dyn TakesOver<R>, space: &mut Space<R>) {
+    fn work_over<R>(
+        &self,
+        block: &Block,
+        over: (Plainly, &dyn TakesOver<R>),
+        space: &mut Space<R>,
+    ) {
         self.stages.answer_over(block, space);
         if space.is_too_large() {
             return;
@@ -343,7 +348,9 @@ impl Enrichment {
         for (stage, lookup) in stages.zip(self.lookups().skip(from)) {
             let mut tallied = std::mem::take(&mut stage.tallied);
             tallied.clear();
-            for (nth, answer) in stage.counted(self.is_chained(lookup)) {
+            // There are no copies where there are as many rows, since none has gone by now.
+            let each = self.is_chained(lookup) || stage.rows.of.len() == block.rows();
+            for (nth, answer) in stage.counted(each) {
                 let row = || stage.rows.row(nth, block, self.overlay());
                 tallied.count(lookup, answer, nth, row);
             }

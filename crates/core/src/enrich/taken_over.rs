@@ -58,6 +58,9 @@ impl Stages {
                     _ => None,
                 };
                 let at = asking.taken(nth);
+                if one.is_none() && taking.leaves_blank(answer) {
+                    return Piece::Blank;
+                }
                 one.and_then(|one| reference.piece(one, at)).unwrap_or_else(|| {
                     let given = Given { answer, one, at, named: &[] };
                     taking.add(lookup, row(nth), given, Status::of(answer, None), apart);
@@ -72,14 +75,17 @@ impl Stages {
     pub(super) fn render_over<R>(
         &self,
         block: &Block,
-        over: &dyn TakesOver<R>,
+        (plainly, over): (Plainly, &dyn TakesOver<R>),
         space: &mut Space<R>,
     ) {
         let Space { stages, rendered, .. } = space;
+        let most = self.lookups.iter().map(|(_, taking)| taking.cells.len()).max();
+        let blank = plainly.blank(most.unwrap_or_default());
         let beside: Vec<Beside<'_>> = (self.lookups.iter().zip(&*stages))
-            .map(|((lookup, _), stage)| {
+            .map(|((lookup, taking), stage)| {
                 let TakenOver { pieces, apart } = &stage.over;
-                Beside::new(lookup.reference().text().as_bytes(), pieces, apart)
+                let (text, blank) = (lookup.reference().text(), (&blank[..], taking.cells.len()));
+                Beside::new(text.as_bytes(), pieces, blank, apart)
             })
             .collect();
         over.render_beside(block, &beside, rendered);

@@ -103,6 +103,15 @@ impl Taking {
         self.takes_simply(columns) && self.unmatched != Unmatched::Drop
     }
 
+    /// Whether all taken cells are blank where no reference row gives this answer.
+    pub(super) fn leaves_blank(&self, answer: Answer) -> bool {
+        match (answer, &self.unmatched) {
+            (Answer::All { .. }, _) => false,
+            (Answer::Unmatched(_), Unmatched::Fill(_)) => false,
+            _ => true,
+        }
+    }
+
     /// Whether a row with this answer goes into the output.
     pub(crate) fn keeps(&self, answer: Answer) -> bool {
         let is_unmatched = matches!(answer, Answer::Unmatched(_));

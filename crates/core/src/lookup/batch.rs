@@ -117,8 +117,9 @@ impl Lookup {
                 batch.begin(count);
                 for nth in 0..count {
                     let state = batch.keys.pack(&self.key, row(nth), work);
-                    self.take_key(state, batch);
+                    batch.found.push(self.begins(state));
                 }
+                self.hash_keys(batch);
             }
         }
         let Batch { keys, hashes, found, starts, taken, .. } = batch;
@@ -195,31 +196,41 @@ impl Lookup {
         batch.begin(of.len());
         for &row in of {
             let state = batch.keys.pack_cells(block, row, &places);
-            self.take_key(state, batch);
+            batch.found.push(self.begins(state));
         }
+        self.hash_keys(batch);
         batch.made_of = Some(MadeOf { places, rows: of.to_vec(), seed, blanks });
     }
 
-    /// Takes the key that was packed last, which is in such a state.
-    #[inline(always)]
-    fn take_key(&self, state: PartState, batch: &mut Batch) {
+    /// How far the search for a key in such a state is before it begins.
+    #[inline]
+    fn begins(&self, state: PartState) -> Found {
+        match state {
+            PartState::Malformed => Found::Malformed,
+            PartState::Blank if !self.reference.matches_blanks() => Found::Blank,
+            PartState::Blank | PartState::Whole => Found::Nothing,
+        }
+    }
+
+    /// Hashes the keys of a batch. All of them are packed by now: reading what was written just before
+    /// takes longer.
+    fn hash_keys(&self, batch: &mut Batch) {
         let Batch { keys, hashes, found, .. } = batch;
-        let nth = found.len();
-        let (hash, step) = match state {
-            PartState::Malformed => (0, Found::Malformed),
-            PartState::Blank if !self.reference.matches_blanks() => (0, Found::Blank),
-            PartState::Blank | PartState::Whole => {
-                let key = keys.get(nth);
-                let hash = hash(&self.reference.hasher, key);
-                // Behind a key that is not whole none is taken for the same.
-                let is_same = hashes.last() == Some(&hash)
-                    && !matches!(found.last(), Some(Found::Blank | Found::Malformed))
-                    && keys.get(nth - 1) == key;
-                (hash, if is_same { Found::Same } else { Found::Nothing })
+        // Of the row before, if its key is whole.
+        let mut before = None;
+        hashes.extend(found.iter_mut().enumerate().map(|(nth, step)| {
+            let Found::Nothing = step else {
+                before = None;
+                return 0;
+            };
+            let key = keys.get(nth);
+            let hash = hash(&self.reference.hasher, key);
+            if before == Some(hash) && keys.get(nth - 1) == key {
+                *step = Found::Same;
             }
-        };
-        hashes.push(hash);
-        found.push(step);
+            before = Some(hash);
+            hash
+        }));
     }
 
     /// Whether a row's key alone settles its answer.

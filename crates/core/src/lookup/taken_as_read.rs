@@ -14,6 +14,8 @@ pub(super) struct PackedBlock {
     packing: Packing,
     /// Where each row ends.
     ends: Vec<usize>,
+    /// Where the key of each stands.
+    keys: Vec<(usize, usize)>,
     /// Where the taken cells of a row stand.
     spans: Vec<Span>,
 }
@@ -31,12 +33,12 @@ impl Reference {
         let (false, Some(key), Some(taken)) = (keeps_more, self.key().places(block), taken) else {
             return false;
         };
-        let PackedBlock { mut packing, mut ends, spans: mut cells } =
+        let PackedBlock { mut packing, mut ends, mut keys, spans: mut cells } =
             std::mem::take(&mut taken_in.packed);
         packing.clear();
         ends.clear();
+        keys.clear();
         ends.reserve(block.rows());
-        taken_in.hashes.reserve(block.rows());
         let first = taken_in.rows.len() as u32;
         for row in 0..block.rows() {
             let start = packing.len();
@@ -46,19 +48,23 @@ impl Reference {
                 taken_in.without_key.push(id);
                 taken_in.keyless.push(id);
             }
-            taken_in.hashes.push(hash(&self.hasher, &packing.bytes()[start..]));
+            keys.push((start, packing.len()));
             let (text, spans) = block.kept_cells(row);
             cells.clear();
             cells.extend(taken.iter().map(|&place| spans[place]));
             packing.push_row((text, &cells), self.plainly);
             ends.push(packing.len());
         }
+        // Reading what was written just before takes longer.
+        let hash =
+            |&(start, end): &(usize, usize)| hash(&self.hasher, &packing.bytes()[start..end]);
+        taken_in.hashes.extend(keys.iter().map(hash));
         // Cells of a text and lengths in ASCII are text.
         let text = str::from_utf8(packing.bytes());
         debug_assert!(text.is_ok());
         taken_in.rows.add(text.unwrap_or_default(), &ends);
         taken_in.seen += block.rows() as u32;
-        taken_in.packed = PackedBlock { packing, ends, spans: cells };
+        taken_in.packed = PackedBlock { packing, ends, keys, spans: cells };
         true
     }
 }

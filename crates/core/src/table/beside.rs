@@ -32,6 +32,11 @@ impl Plainly {
         (before.is_ascii() && special.is_ascii()).then_some(Self { before, special })
     }
 
+    /// So many blank cells as they are written, with more bytes behind them.
+    pub(crate) fn blank(self, cells: usize) -> Vec<u8> {
+        vec![self.before; cells + BEHIND]
+    }
+
     /// What stands before each cell.
     pub(crate) fn room(self) -> char {
         char::from(self.before)
@@ -42,22 +47,26 @@ impl Plainly {
         cells.iter().filter(|byte| self.stops(**byte)).count() == count
     }
 
-    /// The same of cells that take so many bytes, behind which others may stand.
-    #[inline]
-    pub(crate) fn fits_within(self, bytes: &[u8], length: usize, count: usize) -> bool {
-        let Some(all) = bytes.first_chunk::<AT_ONCE>().filter(|_| length < AT_ONCE) else {
-            return self.fits(&bytes[..length], count);
-        };
-        // They are looked at together, whether they are of the cells or not.
+    /// Whether a cell is written as it is: a text from its first byte on, and how many bytes it is.
+    #[inline(always)]
+    pub(crate) fn fits_cell(self, (text, length): (&[u8], usize)) -> bool {
         let Self { before, special: [first, second, third, fourth] } = self;
-        let lanes = all.as_chunks::<16>().0.iter().enumerate();
-        let stops = lanes.fold(0, |stops, (nth, lane)| {
+        let mut at = 0;
+        while at < length {
+            let Some(lane) = text[at..].first_chunk::<LANE>() else {
+                return !text[at..length].iter().any(|byte| self.stops(*byte));
+            };
+            // All of them are looked at together, whether they are of the cell or not.
             let lane = u8x16::new(*lane);
             let is = |byte: u8| lane.simd_eq(u8x16::splat(byte));
             let found = is(before) | is(first) | is(second) | is(third) | is(fourth);
-            stops | u64::from(found.to_bitmask()) << (16 * nth)
-        });
-        (stops & ((1 << length) - 1)).count_ones() as usize == count
+            let of_cell = (1_u32 << (length - at).min(LANE)) - 1;
+            if found.to_bitmask() & of_cell != 0 {
+                return false;
+            }
+            at += LANE;
+        }
+        true
     }
 
     #[inline(always)]
@@ -68,13 +77,17 @@ impl Plainly {
 }
 
 /// How many bytes are looked at in one go.
-const AT_ONCE: usize = 64;
+const LANE: usize = 16;
+
+/// How many bytes stand behind blank cells.
+const BEHIND: usize = 64;
 
 /// What one reference adds to each row of a block, in order.
 #[derive(Debug, Clone, Copy)]
 pub struct Beside<'a> {
     text: &'a [u8],
     pieces: &'a [Piece],
+    blank: (&'a [u8], usize),
     apart: &'a Block,
 }
 
@@ -83,6 +96,8 @@ pub struct Beside<'a> {
 pub(crate) enum Piece {
     /// In the text of the reference: its first byte and its length.
     At(usize, u32),
+    /// Nowhere: every cell is blank.
+    Blank,
     /// In the next row of the block.
     Apart,
 }
@@ -98,14 +113,22 @@ pub enum Added<'a> {
 }
 
 impl<'a> Beside<'a> {
-    pub(crate) fn new(text: &'a [u8], pieces: &'a [Piece], apart: &'a Block) -> Self {
-        Self { text, pieces, apart }
+    /// Pieces of a text, and a block for those rows that have none; `blank` are blank cells as they are
+    /// written: a text, and how many bytes of it.
+    pub(crate) fn new(
+        text: &'a [u8],
+        pieces: &'a [Piece],
+        blank: (&'a [u8], usize),
+        apart: &'a Block,
+    ) -> Self {
+        Self { text, pieces, blank, apart }
     }
 
     /// How many bytes all of it has, roughly.
     pub fn length(&self) -> usize {
         let of_piece = |piece: &Piece| match piece {
             Piece::At(_, length) => *length as usize,
+            Piece::Blank => self.blank.1,
             Piece::Apart => 0,
         };
         self.pieces.iter().map(of_piece).sum::<usize>() + self.apart.text_length()
@@ -116,6 +139,7 @@ impl<'a> Beside<'a> {
         let mut apart = 0..;
         self.pieces.iter().map(move |piece| match *piece {
             Piece::At(start, length) => Added::Piece(&self.text[start..], length as usize),
+            Piece::Blank => Added::Piece(self.blank.0, self.blank.1),
             Piece::Apart => Added::Cells(self.apart, apart.next().unwrap_or_default()),
         })
     }

@@ -20,6 +20,8 @@ struct Job<S: Source, W> {
     space: W,
     /// What came of reading and parsing it: how many lines it has.
     came: Result<Result<u64, <S::Parser as Parser>::Fault>, S::Error>,
+    /// The thread that works on it.
+    by: usize,
 }
 
 /// What every thread of a run shares.
@@ -33,9 +35,9 @@ struct Shared<'s, S: Source, W, H> {
     freed: Condvar,
 }
 
-/// Jobs that are free.
+/// Jobs that are free, of each thread those that it worked on last: what is in them is at hand there.
 struct Free<J> {
-    jobs: Vec<J>,
+    jobs: Vec<Vec<J>>,
     /// How many threads wait for one.
     waiting: usize,
 }
@@ -90,24 +92,27 @@ where
         return Ok(());
     }
     let before = source.before();
-    let job = |_| Job {
+    let job = |by: usize| Job {
         piece: S::Piece::default(),
         block: Block::default(),
         space: space(),
         came: Ok(Ok(0)),
+        by,
     };
+    let jobs = |by: usize| (0..BLOCKS).map(|_| job(by)).collect();
     let shared = Shared::<S, W, _> {
         reading: Mutex::new(Reading { source, next: 0, ended: false }),
         line: Mutex::new(BTreeMap::new()),
         handing: Mutex::new(Handing { hand_on, next: 0, before, error: None }),
-        free: Mutex::new(Free { jobs: (0..threads * BLOCKS).map(job).collect(), waiting: 0 }),
+        free: Mutex::new(Free { jobs: (0..threads).map(jobs).collect(), waiting: 0 }),
         freed: Condvar::new(),
     };
     thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                let _stops = StopsOnPanic(&shared);
-                shared.run(&parser, &work);
+        for thread in 0..threads {
+            let (shared, parser, work) = (&shared, &parser, &work);
+            scope.spawn(move || {
+                let _stops = StopsOnPanic(shared);
+                shared.run(thread, parser, work);
             });
         }
     });
@@ -115,12 +120,20 @@ where
     handing.error.map_or(Ok(()), Err)
 }
 
+impl<J> Free<J> {
+    /// One for a thread, if need be of another one.
+    fn pop(&mut self, thread: usize) -> Option<J> {
+        let own = self.jobs[thread].pop();
+        own.or_else(|| self.jobs.iter_mut().find_map(Vec::pop))
+    }
+}
+
 impl<S: Source, W, H> Shared<'_, S, W, H>
 where
     H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
 {
-    fn run(&self, parser: &S::Parser, work: impl Fn(&mut W, &Block)) {
-        while let Some((number, mut job)) = self.take_piece() {
+    fn run(&self, thread: usize, parser: &S::Parser, work: impl Fn(&mut W, &Block)) {
+        while let Some((number, mut job)) = self.take_piece(thread) {
             if let Ok(came) = &mut job.came {
                 *came = parser.parse(&mut job.piece, &mut job.block);
                 if came.is_ok() {
@@ -133,11 +146,11 @@ where
     }
 
     /// The next piece, in a free job, with its number.
-    fn take_piece(&self) -> Option<(u64, Job<S, W>)> {
+    fn take_piece(&self, thread: usize) -> Option<(u64, Job<S, W>)> {
         let mut job = {
             let mut free = locked(&self.free);
             loop {
-                match free.jobs.pop() {
+                match free.pop(thread) {
                     Some(job) => break job,
                     None if locked(&self.reading).ended => return None,
                     None => {
@@ -156,6 +169,7 @@ where
         reading.ended = !matches!(read, Ok(true));
         let number = reading.next;
         reading.next += 1;
+        job.by = thread;
         match read {
             Ok(false) => return None,
             Ok(true) => job.came = Ok(Ok(0)),
@@ -179,7 +193,7 @@ where
                     self.stop();
                 }
                 let mut free = locked(&self.free);
-                free.jobs.push(job);
+                free.jobs[job.by].push(job);
                 // Telling nobody takes time too.
                 if free.waiting > 0 {
                     self.freed.notify_one();

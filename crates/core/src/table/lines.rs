@@ -45,6 +45,15 @@ impl Lines {
         self.next += 1;
     }
 
+    /// Notes the lines of so many rows, each of which stands on the line behind that of the one before.
+    pub fn push_run(&mut self, first: u64, rows: u64) {
+        if rows > 0 {
+            self.push(first);
+            self.rows += rows - 1;
+            self.next += rows - 1;
+        }
+    }
+
     /// Notes that the next row does not stand on the line that follows.
     #[cold]
     fn run_ahead(&mut self, line: u64) {
@@ -106,6 +115,16 @@ mod tests {
             }
             let back: Vec<u64> = (0..lines.len() as u64).map(|row| kept.of(row)).collect();
             assert_eq!(back, lines);
+            let mut runs = Lines::default();
+            let run = |pair: &u64, other: &u64| pair + 1 == *other;
+            for run in lines.chunk_by(run) {
+                runs.push_run(run[0], run.len() as u64);
+                runs.push_run(100, 0);
+            }
+            assert_eq!(
+                (runs.rows(), runs.next, &runs.shifts),
+                (kept.rows(), kept.next, &kept.shifts)
+            );
             // So they do in parts, whose first lines are 0.
             for cut in 0..=lines.len() {
                 let mut joined = Lines::default();

@@ -65,7 +65,7 @@ impl Packing {
         let mut filled = texts;
         let length = |span: &Span| (span.end - span.start) as usize;
         let mut all = 0;
-        let is_there = room.get_mut(self.filled..texts).is_some_and(|lengths| {
+        let is_short = room.get_mut(self.filled..texts).is_some_and(|lengths| {
             for (digit, span) in lengths.iter_mut().zip(spans) {
                 *digit = length(span) as u8;
                 all |= length(span);
@@ -73,14 +73,12 @@ impl Packing {
             all < packed::MORE.into()
         });
         let mut place = |span: &Span| {
-            place(room, &mut filled, before, (&text[span.start as usize..], length(span)))
+            let cell = (&text[span.start as usize..], length(span));
+            // The cell itself is looked at: reading what was written just before takes longer.
+            plainly.is_none_or(|plainly| plainly.fits_cell(cell))
+                && place(room, &mut filled, before, cell)
         };
-        if is_there
-            && spans.iter().all(&mut place)
-            && plainly.is_none_or(|plainly| {
-                plainly.fits_within(&room[texts..], filled - texts, spans.len())
-            })
-        {
+        if is_short && spans.iter().all(&mut place) {
             self.filled = filled;
         } else {
             self.push_row_slowly((text, spans), plainly);

@@ -106,16 +106,17 @@ fn cells_go_out_as_they_stand_where_nothing_else_is_to_be_done() {
     let expected = [
         "[,Łąka,][,]",
         "[,Amberline,4][,4]",
-        "{ }{}",
+        "[,,][,]",
         "{Dusk, veil 5}[,5]",
-        "{ }{}",
+        "[,,][,]",
         "{LONG 6}[,6]",
         "[,Goldsedge,8][,8]",
         "[,Amberline,4][,4]",
     ];
     assert_eq!(told, expected);
     let told = added(|plan| plan.when_unmatched = WhenUnmatched::Fill("?".to_owned()), written());
-    assert_eq!(told[4..7], ["{? ?}{?}", "{LONG 6}[,6]", "{ }{}"]);
+    assert_eq!(told[2], "[,,][,]");
+    assert_eq!(told[4..7], ["{? ?}{?}", "{LONG 6}[,6]", "[,,][,]"]);
 }
 
 #[test]

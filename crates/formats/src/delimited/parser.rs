@@ -157,6 +157,12 @@ impl WithLooks for Parsing<'_> {
         let mut aside = Vec::new();
         let mut scan = Scan::by(looks, &parts.text, parser.delimiter, STRIP.take());
         loop {
+            let line = scan.lines();
+            let rows = scan.plain_rows(columns, |own, bounds| {
+                parts.own.push(own);
+                parser.wanted.push(bounds, &mut parts.cells);
+            });
+            parts.lines.push_run(line, rows);
             let row = parts.own.len() as u64;
             match scan.next(&parser.wanted, &mut parts.cells, &mut aside) {
                 Next::Row { bytes, line, cells } => {

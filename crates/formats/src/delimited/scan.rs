@@ -54,6 +54,17 @@ impl Wanted {
         self.columns.as_ref().map(Vec::len)
     }
 
+    /// Adds the wanted ones of the cells between these marks, of which there are enough.
+    #[inline(always)]
+    pub(super) fn push(&self, bounds: &[u32], cells: &mut Vec<Span>) {
+        match &self.columns {
+            None => cells.extend(bounds.windows(2).map(|pair| between(pair[0], pair[1]))),
+            Some(columns) => {
+                cells.extend(columns.iter().map(|&at| between(bounds[at], bounds[at + 1])));
+            }
+        }
+    }
+
     fn holds(&self, column: usize) -> bool {
         self.columns.as_ref().is_none_or(|columns| columns.binary_search(&column).is_ok())
     }
@@ -126,16 +137,54 @@ impl<'p, L: Looks> Scan<'p, L> {
             return self.next_by_cells(wanted, cells, aside);
         }
         let count = bounds.len() - 1;
+        let mut push = |at: usize| cells.push(between(bounds[at], bounds[at + 1]));
         match &wanted.columns {
-            None => cells.extend(bounds.windows(2).map(|pair| between(pair[0], pair[1]))),
-            Some(columns) if wanted.upto <= count => {
-                cells.extend(columns.iter().map(|&at| between(bounds[at], bounds[at + 1])));
-            }
+            None => (0..count).for_each(push),
+            Some(columns) if wanted.upto <= count => columns.iter().for_each(|&at| push(at)),
             Some(_) => {}
         }
         self.strip.pass_row();
         let line = self.lines;
         Next::Row { bytes: self.end_row(start, end as usize), line, cells: count }
+    }
+
+    /// Takes those of the next rows that have so many cells, none of them opened by a quote, and end with one
+    /// line feed, as far as it is known; gives each with the marks around its cells. The row behind
+    /// them is for [`Scan::next`]. Tells how many they are.
+    #[inline(always)]
+    pub(super) fn plain_rows(
+        &mut self,
+        cells: usize,
+        mut take: impl FnMut(RowBytes, &[u32]),
+    ) -> u64 {
+        let (marks, mut before, ends, quote) = self.strip.rows();
+        let mut rows = 0;
+        // What the strip knows of begins where the next row does, unless that was taken cell by cell.
+        if marks.get(before).is_some_and(|mark| mark.wrapping_add(1) as usize == self.at) {
+            for &end in ends {
+                let Some(bounds @ [first, .., last]) = marks.get(before..=end as usize) else {
+                    break;
+                };
+                let (start, content_end) = (first.wrapping_add(1), *last);
+                let is_plain = bounds.len() == cells + 1
+                    && start < content_end
+                    && quote.is_none_or(|quote| content_end < quote)
+                    && matches!(self.bytes[content_end as usize..], [b'\n', behind, ..]
+                        if !matches!(behind, b'\r' | b'\n'));
+                if !is_plain {
+                    break;
+                }
+                take(RowBytes { start, content_end, end: content_end + 1 }, bounds);
+                before = end as usize;
+                rows += 1;
+            }
+        }
+        if rows > 0 {
+            self.at = marks[before] as usize + 1;
+            self.lines += rows as u64;
+            self.strip.pass_rows(rows, before);
+        }
+        rows as u64
     }
 
     /// Notes that a row ends, and passes its line end.
@@ -268,22 +317,24 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// Texts of short and long rows, with quotes and line ends of all kinds in some.
+    fn texts() -> impl Strategy<Value = String> {
+        let piece = prop_oneof![
+            4 => "[ab,\n]{0,12}",
+            2 => "(\"[,\n]\"|,\"\"|\n\"a\"|\r\n|\r){1,3}",
+            1 => "[b,]{60,300}",
+        ];
+        prop::collection::vec(piece, 0..40).prop_map(|pieces| pieces.concat())
+    }
+
     proptest! {
         /// However long rows are, what is read from the marks of many at once is what going cell by cell
         /// finds.
         #[test]
         fn rows_are_the_same_cell_by_cell(
-            text in prop::collection::vec(
-                prop_oneof![
-                    4 => "[ab,\n]{0,12}",
-                    2 => "(\"[,\n]\"|,\"\"|\n\"a\"|\r\n|\r){1,3}",
-                    1 => "[b,]{60,300}",
-                ],
-                0..40,
-            ),
+            text in texts(),
             columns in prop::option::of(prop::collection::btree_set(0..9_usize, 0..4)),
         ) {
-            let text = text.concat();
             let wanted = columns.map_or_else(Wanted::all, |all| Wanted::only(all.into_iter().collect()));
             let mut scans = [(); 2].map(|()| Scan::new(text.as_bytes(), b','));
             let (mut cells, mut aside) = ([vec![], vec![]], [vec![], vec![]]);
@@ -304,6 +355,47 @@ mod tests {
                 }
             }
             prop_assert_eq!(scans[0].lines(), scans[1].lines());
+        }
+
+        /// Taking plain rows together changes nothing in what is found.
+        #[test]
+        fn rows_are_the_same_together(text in texts(), cells in 1..5_usize) {
+            let all = |together: bool| {
+                let mut scan = Scan::new(text.as_bytes(), b',');
+                let (wanted, mut found, mut rows) = (Wanted::all(), Vec::new(), Vec::new());
+                loop {
+                    if together {
+                        let line = scan.lines();
+                        let first = rows.len();
+                        scan.plain_rows(cells, |bytes, bounds| {
+                            wanted.push(bounds, &mut found);
+                            rows.push(Next::Row { bytes, line: line + (rows.len() - first) as u64, cells });
+                        });
+                    }
+                    rows.push(scan.next(&wanted, &mut found, &mut Vec::new()));
+                    if !matches!(rows.last(), Some(Next::Row { .. })) {
+                        return (rows, found, scan.lines());
+                    }
+                }
+            };
+            prop_assert_eq!(all(true), all(false));
+        }
+    }
+
+    #[test]
+    fn plain_rows_are_taken_together() {
+        for (behind, cells, expected) in [
+            ("", 2, 9),
+            ("", 3, 0),
+            ("\"a\",b\n", 2, 10),
+            ("a\n", 2, 10),
+            ("\nc,d\n", 2, 9),
+            ("e,f", 2, 10),
+        ] {
+            let text = "a,b\n".repeat(11) + behind;
+            let mut scan = Scan::new(text.as_bytes(), b',');
+            scan.next(&Wanted::all(), &mut Vec::new(), &mut Vec::new());
+            assert_eq!(scan.plain_rows(cells, |_, _| {}), expected, "{behind:?} {cells}");
         }
     }
 }

@@ -93,6 +93,21 @@ impl Strip {
         (end < self.rows).then(|| &self.marks[before..=self.ends[end] as usize])
     }
 
+    /// What is known of the rows that come next: all marks, the one before the first row, and which of them
+    /// end rows; and the first quote that opens a cell.
+    #[inline(always)]
+    pub(super) fn rows(&self) -> (&[u32], usize, &[u32], Option<u32>) {
+        let Next { before, end, quote } = self.next;
+        (&self.marks, before, &self.ends[end..self.rows], self.opening.get(quote).copied())
+    }
+
+    /// Goes on to the row behind so many, which is behind this mark.
+    #[inline(always)]
+    pub(super) fn pass_rows(&mut self, rows: usize, before: usize) {
+        self.next.before = before;
+        self.next.end += rows;
+    }
+
     /// Whether a cell of the next row, which ends at a byte, is opened by a quote.
     #[inline(always)]
     pub(super) fn opens_before(&self, end: u32) -> bool {
