@@ -5,7 +5,7 @@ use super::reference::hash;
 use super::taken_in::TakenIn;
 use super::{Reference, RowId};
 use crate::key::pack_cells;
-use crate::table::{Block, Packing, Span};
+use crate::table::{Block, Packing, Plainly, Span};
 use crate::template::PartState;
 
 /// The rows of a block, packed; kept from block to block.
@@ -38,6 +38,7 @@ impl Reference {
         packing.clear();
         ends.clear();
         keys.clear();
+        let looks = self.plainly.map(Plainly::looks);
         ends.reserve(block.rows());
         let first = taken_in.rows.len() as u32;
         for row in 0..block.rows() {
@@ -52,7 +53,7 @@ impl Reference {
             let (text, spans) = block.kept_cells(row);
             cells.clear();
             cells.extend(taken.iter().map(|&place| spans[place]));
-            packing.push_row((text, &cells), self.plainly);
+            packing.push_row((text, &cells), looks.as_ref());
             ends.push(packing.len());
         }
         // Reading what was written just before takes longer.

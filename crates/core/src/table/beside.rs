@@ -47,32 +47,49 @@ impl Plainly {
         cells.iter().filter(|byte| self.stops(**byte)).count() == count
     }
 
-    /// Whether a cell is written as it is: a text from its first byte on, and how many bytes it is.
-    #[inline(always)]
-    pub(crate) fn fits_cell(self, (text, length): (&[u8], usize)) -> bool {
-        let Self { before, special: [first, second, third, fourth] } = self;
-        let mut at = 0;
-        while at < length {
-            let Some(lane) = text[at..].first_chunk::<LANE>() else {
-                return !text[at..length].iter().any(|byte| self.stops(*byte));
-            };
-            // All of them are looked at together, whether they are of the cell or not.
-            let lane = u8x16::new(*lane);
-            let is = |byte: u8| lane.simd_eq(u8x16::splat(byte));
-            let found = is(before) | is(first) | is(second) | is(third) | is(fourth);
-            let of_cell = (1_u32 << (length - at).min(LANE)) - 1;
-            if found.to_bitmask() & of_cell != 0 {
-                return false;
-            }
-            at += LANE;
+    /// What cells are looked at with.
+    pub(crate) fn looks(self) -> Looks {
+        let [first, second, third, fourth] = self.special;
+        Looks {
+            plainly: self,
+            lanes: [self.before, first, second, third, fourth].map(u8x16::splat),
         }
-        true
     }
 
     #[inline(always)]
     fn stops(self, byte: u8) -> bool {
         let Self { before, special: [first, second, third, fourth] } = self;
         (byte == before) | (byte == first) | (byte == second) | (byte == third) | (byte == fourth)
+    }
+}
+
+/// What cells are looked at with, one after the other.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Looks {
+    pub(crate) plainly: Plainly,
+    /// Each byte for which a cell is not written as it is, as often as bytes are looked at in one go.
+    lanes: [u8x16; 5],
+}
+
+impl Looks {
+    /// Whether a cell is written as it is: a text from its first byte on, and how many bytes it is.
+    #[inline(always)]
+    pub(crate) fn fits(&self, (text, length): (&[u8], usize)) -> bool {
+        let mut at = 0;
+        while at < length {
+            let Some(lane) = text[at..].first_chunk::<LANE>() else {
+                return !text[at..length].iter().any(|byte| self.plainly.stops(*byte));
+            };
+            // All of them are looked at together, whether they are of the cell or not.
+            let lane = u8x16::new(*lane);
+            let [before, first, second, third, fourth] = self.lanes.map(|byte| lane.simd_eq(byte));
+            let found = (before | first | second | third | fourth).to_bitmask();
+            if found & ((1 << (length - at).min(LANE)) - 1) != 0 {
+                return false;
+            }
+            at += LANE;
+        }
+        true
     }
 }
 

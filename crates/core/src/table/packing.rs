@@ -3,6 +3,7 @@
 //! The room is there before it is filled: copying as much of a short cell as ever takes no longer than
 //! finding out how much it is, and what is copied too much is written over.
 
+use super::beside::Looks;
 use super::packed::{self, ROOM, RowCell};
 use super::{Plainly, Span};
 
@@ -59,7 +60,8 @@ impl Packing {
     /// Adds the cells of a row, which stand in a text: all lengths, and behind them all texts, each with
     /// room before it; see [`packed::push_row`].
     #[inline(always)]
-    pub(crate) fn push_row(&mut self, (text, spans): (&[u8], &[Span]), plainly: Option<Plainly>) {
+    pub(crate) fn push_row(&mut self, (text, spans): (&[u8], &[Span]), looks: Option<&Looks>) {
+        let plainly = looks.map(|looks| looks.plainly);
         let before = plainly.map_or(ROOM, Plainly::room) as u8;
         let (room, texts) = (&mut self.room[..], self.filled + spans.len());
         let mut filled = texts;
@@ -75,8 +77,7 @@ impl Packing {
         let mut place = |span: &Span| {
             let cell = (&text[span.start as usize..], length(span));
             // The cell itself is looked at: reading what was written just before takes longer.
-            plainly.is_none_or(|plainly| plainly.fits_cell(cell))
-                && place(room, &mut filled, before, cell)
+            looks.is_none_or(|looks| looks.fits(cell)) && place(room, &mut filled, before, cell)
         };
         if is_short && spans.iter().all(&mut place) {
             self.filled = filled;
@@ -178,7 +179,7 @@ mod tests {
                 packing.push_all(spans.iter().map(|span| {
                     (&text[span.start as usize..], (span.end - span.start) as usize)
                 }));
-                packing.push_row((text, &spans), plainly);
+                packing.push_row((text, &spans), plainly.map(Plainly::looks).as_ref());
                 prop_assert_eq!(packing.bytes(), want.as_bytes());
             }
         }

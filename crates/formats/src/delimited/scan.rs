@@ -60,7 +60,8 @@ impl Wanted {
         match &self.columns {
             None => cells.extend(bounds.windows(2).map(|pair| between(pair[0], pair[1]))),
             Some(columns) => {
-                cells.extend(columns.iter().map(|&at| between(bounds[at], bounds[at + 1])));
+                cells.reserve(columns.len());
+                columns.iter().for_each(|&at| cells.push(between(bounds[at], bounds[at + 1])));
             }
         }
     }
