@@ -35,6 +35,56 @@ fn rows_keep_their_bytes() {
     }
 }
 
+/// Taken cells go out as they stand in the reference, unless a mark stands among them: either way each is
+/// the same, whatever it holds and whatever the output is like.
+#[test]
+fn taken_cells_are_the_same_beside_a_mark() {
+    let long = "x".repeat(70);
+    let hives = format!(
+        "Tag,Line,Note\n1,Amberline,\n2,\"Dusk, veil\",a;b\n3,\"said \"\"so\"\"\",\"two\nlines\"\n\
+         4,Łąka,a\tb\n5,{long},\n6,Goldsedge,x\n6,Goldsedge,y\n7,,\n8,\"cut\rhere\",|\n"
+    );
+    let sites = "Tag,Valley\n1,Upper Wend\n3,\"Moor, \"\"nether\"\"\"\n9,Fell\n";
+    let batches = ["1", "9", "2", "3", "", "4", "5", "6", "7", "8", "1"];
+    for (delimiter, line_end, open) in
+        [(",", "\n", ""), (";", "\r\n", "1"), ("\t", "\r", ""), (";", "\n", "2")]
+    {
+        let row = |(nth, tag): (usize, &&str)| format!("{tag}{delimiter}b{nth}{line_end}");
+        let rows: String = batches.iter().enumerate().map(row).collect();
+        let end = if open.is_empty() { String::new() } else { format!("{open}{delimiter}") };
+        let scene = Scene::empty()
+            .with("main.csv", format!("Tag{delimiter}Batch{line_end}{rows}{end}"))
+            .with("hives.csv", &hives)
+            .with("sites.csv", sites);
+        for more in ["", "--when-duplicate last", "--when-unmatched 'fill n/a'", "--memory 1KiB"] {
+            let table = |mark: &str| {
+                let ran = scene.run(&format!(
+                    "enrich main.csv --from hives.csv --on Tag --take 'Line, Note{mark}' {more} \
+                     --from sites.csv --on Tag --take Valley"
+                ));
+                let out = ran.ended(0).out;
+                let mut reader = csv::ReaderBuilder::new();
+                reader.delimiter(delimiter.as_bytes()[0]).has_headers(false);
+                let records = reader.from_reader(out.as_bytes()).into_records();
+                let records: Vec<csv::StringRecord> = records.map(Result::unwrap).collect();
+                (out.clone(), records)
+            };
+            let ((out, plain), (_, marked)) = (table(""), table(", @row"));
+            assert_eq!(plain.len(), batches.len() + 1 + usize::from(!open.is_empty()));
+            for (plain, marked) in plain.iter().zip(&marked) {
+                let without: Vec<&str> = marked
+                    .iter()
+                    .enumerate()
+                    .filter(|(nth, _)| *nth != 4)
+                    .map(|(_, cell)| cell)
+                    .collect();
+                assert_eq!(plain.iter().collect::<Vec<_>>(), without, "{delimiter:?} {more}");
+            }
+            assert_eq!(out.ends_with(line_end), open.is_empty(), "{out:?}");
+        }
+    }
+}
+
 /// Moving the columns of either table changes nothing in what is looked up.
 #[test]
 fn the_order_of_columns_does_not_matter() {

@@ -8,6 +8,7 @@
 mod appending;
 mod columns;
 mod corrections;
+mod hands;
 mod lots;
 mod pass;
 mod resolve;

@@ -7,8 +7,9 @@
 //! table and so many at once as fit into memory, each with a reference of just the rows it asks for.
 
 use super::Enrichment;
+use super::hands::Hands;
 use super::lots::{Lots, told_of};
-use super::pass::{Hands, Way};
+use super::pass::Way;
 use crate::Error;
 use crate::findings::RowsAsked;
 use crate::lookup::{KeysTold, Lookup};

@@ -117,20 +117,35 @@ impl Tallied {
         &self.troubles
     }
 
+    /// Counts answers, each with its place, whose rows are given by these.
+    pub(crate) fn count_all<'a>(
+        &mut self,
+        lookup: &Lookup,
+        answers: impl Iterator<Item = (usize, Answer)>,
+        row: impl Fn(usize) -> Row<'a>,
+    ) {
+        let is_settled = lookup.value().is_none();
+        let mut matched = 0;
+        for (place, answer) in answers {
+            match answer {
+                Answer::Matched(first) if is_settled => {
+                    matched += 1;
+                    self.asked.push(first);
+                }
+                _ => self.count(lookup, answer, place, || row(place)),
+            }
+        }
+        self.of[Kind::Matched as usize] += matched;
+    }
+
     /// Counts the answer at a place.
-    #[inline]
-    pub(crate) fn count<'a>(
+    fn count<'a>(
         &mut self,
         lookup: &Lookup,
         answer: Answer,
         place: usize,
         row: impl FnOnce() -> Row<'a>,
     ) {
-        if let (Answer::Matched(first), None) = (answer, lookup.value()) {
-            self.of[Kind::Matched as usize] += 1;
-            self.asked.push(first);
-            return;
-        }
         let (kind, also) = kinds(answer);
         self.of[kind as usize] += 1;
         if let Some(also) = also {

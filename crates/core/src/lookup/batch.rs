@@ -26,6 +26,8 @@ pub(super) struct Batch {
     taken: Vec<usize>,
     /// What the keys are of, where another lookup may ask with the same ones.
     made_of: Option<MadeOf>,
+    /// The rows of the block that they are of.
+    rows: Vec<usize>,
 }
 
 /// What the keys of a batch are made of: if another lookup would make them of the same, it finds them
@@ -34,8 +36,6 @@ pub(super) struct Batch {
 struct MadeOf {
     /// The places of the parts in the block.
     places: Vec<usize>,
-    /// The rows of the block.
-    rows: Vec<usize>,
     seed: Seed,
     /// Whether a blank part is one like others.
     blanks: bool,
@@ -187,7 +187,7 @@ impl Lookup {
     fn take_cells(&self, block: &Block, of: &[usize], places: Vec<usize>, batch: &mut Batch) {
         let (seed, blanks) = (self.reference.seed, self.reference.matches_blanks());
         let is_there = batch.made_of.as_ref().is_some_and(|made| {
-            (made.seed, made.blanks) == (seed, blanks) && made.places == places && made.rows == of
+            (made.seed, made.blanks) == (seed, blanks) && made.places == places && batch.rows == of
         });
         if is_there {
             batch.begin_search(of.len());
@@ -199,7 +199,9 @@ impl Lookup {
             batch.found.push(self.begins(state));
         }
         self.hash_keys(batch);
-        batch.made_of = Some(MadeOf { places, rows: of.to_vec(), seed, blanks });
+        batch.rows.clear();
+        batch.rows.extend_from_slice(of);
+        batch.made_of = Some(MadeOf { places, seed, blanks });
     }
 
     /// How far the search for a key in such a state is before it begins.

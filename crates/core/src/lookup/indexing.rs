@@ -22,7 +22,8 @@ pub(super) fn index_keys(
         return;
     }
     let length = reference.rows.text.len() / reference.rows.len().max(1);
-    reference.touched = (length * 3 / 2).min(TOUCHED - 1);
+    // Nearly all of them; what is fetched in vain keeps others waiting.
+    reference.touched = (length * 9 / 8).min(TOUCHED - 1);
     // Cells count by column first, and were hashed in the order in which they were read.
     reference.cells.all.sort_unstable();
     let of_cells: Vec<u32> =

@@ -72,6 +72,7 @@ impl Filling {
     pub(super) fn push_by(&mut self, make: impl FnOnce(&mut Vec<u8>)) {
         let mut aside = std::mem::take(&mut self.aside);
         aside.clear();
+        aside.reserve(LONGER);
         make(&mut aside);
         self.push_exactly(&aside);
         self.aside = aside;

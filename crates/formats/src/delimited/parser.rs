@@ -8,8 +8,7 @@ use gather_keys_core::table::{
 
 use super::marks::{Looks, WithLooks, with_widest};
 use super::row_cells::row_cells;
-use super::scan::{Next, Scan, Wanted};
-use super::strip::Strip;
+use super::scan::{Next, Scan, ScanSpace, Wanted};
 use crate::{Error, Place};
 
 /// Finds the rows and cells in pieces that begin and end where a row does.
@@ -141,8 +140,8 @@ struct Parsing<'a> {
 }
 
 thread_local! {
-    /// What a thread looks at one piece after the other with; filling it anew takes time.
-    static STRIP: Cell<Strip> = Cell::default();
+    /// What a thread goes through one piece after the other with; filling it anew takes time.
+    static SPACE: Cell<ScanSpace> = Cell::default();
 }
 
 impl WithLooks for Parsing<'_> {
@@ -155,7 +154,7 @@ impl WithLooks for Parsing<'_> {
         let mut parts = std::mem::take(block).into_parts();
         std::mem::swap(&mut parts.text, piece);
         let mut aside = Vec::new();
-        let mut scan = Scan::by(looks, &parts.text, parser.delimiter, STRIP.take());
+        let mut scan = Scan::by(looks, &parts.text, parser.delimiter, SPACE.take());
         loop {
             let line = scan.lines();
             let rows = scan.plain_rows(columns, |own, bounds| {
@@ -193,7 +192,7 @@ impl WithLooks for Parsing<'_> {
             }
         }
         let lines = scan.lines();
-        STRIP.set(scan.into_strip());
+        SPACE.set(scan.into_space());
         parts.text.extend_from_slice(&aside);
         let filled = Block::from_parts(parser.kept.clone(), parts);
         *block = filled.map_err(|bad| parser.not_text(&bad.text, bad.at))?;

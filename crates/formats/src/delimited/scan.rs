@@ -28,6 +28,13 @@ pub(super) struct Scan<'p, L> {
     quoted: Vec<Span>,
 }
 
+/// What a scan works with; kept from text to text.
+#[derive(Debug, Default)]
+pub(super) struct ScanSpace {
+    strip: Strip,
+    quoted: Vec<Span>,
+}
+
 /// Which cells of a row are of interest.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Wanted {
@@ -86,22 +93,21 @@ pub(super) enum Next {
 impl<'p> Scan<'p, Anywhere> {
     /// Begins at the first byte, which is the beginning of a row.
     pub(super) fn new(bytes: &'p [u8], delimiter: u8) -> Self {
-        Self::by(Anywhere, bytes, delimiter, Strip::default())
+        Self::by(Anywhere, bytes, delimiter, ScanSpace::default())
     }
 }
 
 impl<'p, L: Looks> Scan<'p, L> {
-    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way; with an
-    /// empty strip.
+    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way.
     #[inline(always)]
-    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8, strip: Strip) -> Self {
-        let quoted = Vec::new();
+    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8, space: ScanSpace) -> Self {
+        let ScanSpace { strip, quoted } = space;
         Self { looks, bytes, delimiter, at: 0, lines: 0, strip, quoted }
     }
 
-    /// What it looked at the bytes with, for another text.
-    pub(super) fn into_strip(self) -> Strip {
-        self.strip.emptied()
+    /// What it worked with, for another text.
+    pub(super) fn into_space(self) -> ScanSpace {
+        ScanSpace { strip: self.strip.emptied(), quoted: self.quoted }
     }
 
     /// How many line ends were passed.
