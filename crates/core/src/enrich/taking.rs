@@ -105,9 +105,9 @@ impl Taking {
 
     /// Whether all taken cells are blank where no reference row gives this answer.
     pub(super) fn leaves_blank(&self, answer: Answer) -> bool {
-        match (answer, &self.unmatched) {
-            (Answer::All { .. }, _) => false,
-            (Answer::Unmatched(_), Unmatched::Fill(_)) => false,
+        match answer {
+            Answer::All { .. } => false,
+            Answer::Unmatched(_) => !matches!(self.unmatched, Unmatched::Fill(_)),
             _ => true,
         }
     }

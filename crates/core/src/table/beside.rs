@@ -56,10 +56,8 @@ impl Plainly {
         }
     }
 
-    #[inline(always)]
     fn stops(self, byte: u8) -> bool {
-        let Self { before, special: [first, second, third, fourth] } = self;
-        (byte == before) | (byte == first) | (byte == second) | (byte == third) | (byte == fourth)
+        byte == self.before || self.special.contains(&byte)
     }
 }
 
@@ -159,5 +157,34 @@ impl<'a> Beside<'a> {
             Piece::Blank => Added::Piece(self.blank.0, self.blank.1),
             Piece::Apart => Added::Cells(self.apart, apart.next().unwrap_or_default()),
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// A cell is written as it is when none of its bytes is special, whatever stands behind it.
+        #[test]
+        fn special_bytes_are_found_in_cells(
+            cell in "[a-cé]{0,40}",
+            special in prop::option::of((0..40_usize, prop::sample::select(b"|\"\r\n;".to_vec()))),
+            behind in "[a|\"]{0,40}",
+        ) {
+            let mut cell = cell.into_bytes();
+            if let Some((at, byte)) = special
+                && let Some(place) = cell.get_mut(at)
+            {
+                *place = byte;
+            }
+            let plainly = Plainly::new(b'|', *b";\"\r\n").unwrap();
+            let fits = !cell.iter().any(|byte| b"|;\"\r\n".contains(byte));
+            let text = [&cell[..], behind.as_bytes()].concat();
+            prop_assert_eq!(plainly.looks().fits((&text, cell.len())), fits);
+            let with_room = [b"|", &cell[..], b"|a"].concat();
+            prop_assert_eq!(plainly.fits(&with_room, 2), fits);
+        }
     }
 }

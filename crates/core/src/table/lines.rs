@@ -131,21 +131,15 @@ mod tests {
                 for part in [&lines[..cut], &lines[cut..]] {
                     let before = part.first().copied().unwrap_or_default();
                     let mut rows = Lines::default();
-                    part.iter().for_each(|line| rows.push(line - before));
+                    for line in part {
+                        rows.push(line - before);
+                    }
                     joined.append(&rows, before);
                 }
                 joined.push(20);
                 let back: Vec<u64> = (0..joined.rows()).map(|row| joined.of(row)).collect();
                 assert_eq!(back, [&lines[..], &[20]].concat());
-                assert_eq!(
-                    joined.shifts.len(),
-                    joined
-                        .shifts
-                        .iter()
-                        .map(|one| one.1)
-                        .collect::<std::collections::HashSet<_>>()
-                        .len()
-                );
+                assert!(joined.shifts.windows(2).all(|pair| pair[0].1 != pair[1].1));
             }
         }
     }

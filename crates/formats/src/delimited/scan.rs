@@ -68,7 +68,9 @@ impl Wanted {
             None => cells.extend(bounds.windows(2).map(|pair| between(pair[0], pair[1]))),
             Some(columns) => {
                 cells.reserve(columns.len());
-                columns.iter().for_each(|&at| cells.push(between(bounds[at], bounds[at + 1])));
+                for &at in columns {
+                    cells.push(between(bounds[at], bounds[at + 1]));
+                }
             }
         }
     }
