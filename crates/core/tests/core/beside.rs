@@ -136,3 +136,25 @@ fn cells_are_brought_together_where_more_is_to_be_done() {
     };
     assert!(!added(marked, written()).iter().any(|row| row.contains('[')));
 }
+
+#[test]
+fn cells_are_brought_together_where_a_key_is_made_of_them() {
+    let main = Memory::new("harvest", &["Hive"], &rows(&[&["A1"], &["A2"], &["A1"]]), 2);
+    let hives = rows(&[&["A1", "Amberline"], &["A2", "Duskveil"]]);
+    let hives = Memory::new("hives", &["Tag", "Line"], &hives, 4);
+    let lines = Memory::new("lines", &["Line", "Valley"], &rows(&[&["Duskveil", "Upper Wend"]]), 4);
+    let plan = |name: &str, on: &str, take: &str| ReferencePlan {
+        name: name.to_owned(),
+        on: On::parse(&[on]).unwrap(),
+        take: Some(Take::parse(take).unwrap()),
+        ..ReferencePlan::default()
+    };
+    let plans = [plan("hives", "Hive = Tag", "Line"), plan("lines", "Line", "Valley")];
+    let plans = plans.iter().zip([vec![hives], vec![lines]]).collect();
+    let mut made = enrichments_by(plans, &main, 1, |_, found, builder| {
+        builder.written(written().filter(|_| found.goes_plainly(1)))
+    });
+    let mut told = Told::default();
+    made.as_mut().unwrap().run(&mut main.again(), &mut told, None, 2).unwrap();
+    assert_eq!(told.0, ["{Amberline }", "{Duskveil Upper Wend}", "{Amberline }"]);
+}
