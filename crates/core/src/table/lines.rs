@@ -136,6 +136,7 @@ mod tests {
                     }
                     joined.append(&rows, before);
                 }
+                assert_eq!(Some(joined.next), lines.last().map(|line| line + 1));
                 joined.push(20);
                 let back: Vec<u64> = (0..joined.rows()).map(|row| joined.of(row)).collect();
                 assert_eq!(back, [&lines[..], &[20]].concat());
