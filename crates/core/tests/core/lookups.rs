@@ -3,7 +3,7 @@
 
 use std::collections::HashMap;
 
-use super::memory::{Kept, Memory, Row};
+use super::memory::{Kept, Memory, Row, enrichment, rows};
 use gather_keys_core::Error;
 use gather_keys_core::findings::Kind;
 use gather_keys_core::plan::{On, Reach, ReferencePlan, Take, WhenDuplicate, Within};
@@ -302,4 +302,25 @@ proptest! {
         let ambiguous = found.of(Kind::Ambiguous);
         prop_assert!(ambiguous == 0 || lookup.reference().groups().any(|group| group.conflicting));
     }
+}
+
+#[test]
+fn a_key_behind_a_malformed_one_is_sought() {
+    let main =
+        rows(&[&["x", ""], &["x", "n/a"], &["x", ""], &["x", "7"], &["x", "n/a"], &["x", "7"]]);
+    let main = Memory::new("main", &["A", "N"], &main, 9);
+    let reference = rows(&[&["x", "", "blank"], &["x", "7", "seven"]]);
+    let reference = Memory::new("reference", &["A", "N", "V"], &reference, 9);
+    let plan = ReferencePlan {
+        name: "reference".to_owned(),
+        on: On::parse(&["A", "N | number"]).unwrap(),
+        take: Some(Take::parse("V").unwrap()),
+        match_blanks: true,
+        ..ReferencePlan::default()
+    };
+    let mut kept = Kept::default();
+    let mut made = enrichment(&plan, &main, reference, 1).unwrap();
+    made.run(&mut main.again(), &mut kept, None, 1).unwrap();
+    let taken: Vec<&str> = kept.0.iter().map(|row| &row[2][..]).collect();
+    assert_eq!(taken, ["blank", "", "blank", "seven", "", "seven"]);
 }
