@@ -84,8 +84,8 @@ impl Reference {
         }
     }
 
-    /// Where the taken cells of a holder's row stand as they are written, and the text that they stand in;
-    /// it may be known where they begin. `None` when they have to be looked at.
+    /// Where in [`Reference::text`] the taken cells of a holder's row stand as they are written; it may be
+    /// known where they begin. `None` when they have to be looked at.
     #[inline]
     pub(crate) fn piece(&self, holder: Holder, at: Option<usize>) -> Option<Piece> {
         let at = at.unwrap_or_else(|| {
