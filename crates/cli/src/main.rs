@@ -15,6 +15,8 @@ mod diagnoses;
 mod edits;
 mod error;
 mod inputs;
+#[cfg(target_os = "linux")]
+mod large_pages;
 mod lines;
 mod lists;
 mod nearby;

@@ -1,8 +1,10 @@
 //! The keys of main rows that no reference row holds, each once, so that their reasons can be sought
 //! when the pass is over.
 
+use hashbrown::HashTable;
+
 use crate::key::Key;
-use crate::lookup::{Index, Lookup, hash};
+use crate::lookup::Lookup;
 use crate::table::{Row, packed};
 use crate::template::Work;
 
@@ -80,7 +82,7 @@ fn is_as_read(key: &Key) -> bool {
 pub(crate) struct Collecting {
     all: UnmatchedKeys,
     /// Where each of them stands.
-    places: Index,
+    places: HashTable<u32>,
     packed: String,
     work: Work,
 }
@@ -90,7 +92,7 @@ impl Collecting {
     pub(crate) fn new() -> Self {
         Self {
             all: UnmatchedKeys::default(),
-            places: Index::new(),
+            places: HashTable::new(),
             packed: String::new(),
             work: Work::default(),
         }
@@ -100,19 +102,18 @@ impl Collecting {
     pub(crate) fn take(&mut self, lookup: &Lookup, row: Row<'_>) {
         self.packed.clear();
         lookup.key().pack(row, &mut self.packed, &mut self.work);
-        let hash = hash(lookup.reference().hasher(), self.packed.as_bytes());
+        let hasher = lookup.reference().hasher();
+        let hash = hasher.hash_one(&*self.packed);
         let keys = &mut self.all.keys;
-        let is_it = |at: u32| *keys[at as usize].packed == *self.packed;
-        if keys.len() == KEPT {
-            match self.places.find(hash, is_it) {
-                Some(at) => keys[at as usize].rows += 1,
-                None => self.all.beyond += 1,
+        let found = self.places.find(hash, |at| *keys[*at as usize].packed == *self.packed);
+        match found {
+            Some(at) => keys[*at as usize].rows += 1,
+            None if keys.len() == KEPT => self.all.beyond += 1,
+            None => {
+                let of_key = |at: &u32| hasher.hash_one(&*keys[*at as usize].packed);
+                self.places.insert_unique(hash, keys.len() as u32, of_key);
+                keys.push(UnmatchedKey::of(lookup, row, &self.packed));
             }
-            return;
-        }
-        match self.places.enter(hash, (keys.len() as u32, 0), is_it) {
-            Some(at) => keys[at as usize].rows += 1,
-            None => keys.push(UnmatchedKey::of(lookup, row, &self.packed)),
         }
     }
 

@@ -2,11 +2,12 @@
 //!
 //! Where a key stands in a large reference is anywhere in memory, and waiting for it takes longer
 //! than all else that is done with a row. So each step is done for all rows before the next: the
-//! slots of all keys are asked for one after the other, then the records that they lead to, and the
+//! buckets of all keys are asked for one after the other, then the records that they lead to, and the
 //! waits run side by side.
 
 use std::hint::black_box;
 
+use super::index::Candidate;
 use super::reference::hash;
 use super::{Answer, Asking, Holder, Lookup, Miss, Seed};
 use crate::key::PackedKeys;
@@ -53,8 +54,8 @@ enum Found {
     Same,
     /// Nothing has the key's hash.
     Nothing,
-    /// This has the key's hash.
-    Candidate(Holder),
+    /// This has the key's hash; whether the rows of its key disagree.
+    Candidate(Holder, bool),
 }
 
 impl Batch {
@@ -75,7 +76,7 @@ impl Batch {
     /// Begins to search for so many rows, whose keys are there.
     fn begin_search(&mut self, count: usize) {
         for step in &mut self.found {
-            if let Found::Candidate(_) = step {
+            if let Found::Candidate(..) = step {
                 *step = Found::Nothing;
             }
         }
@@ -130,11 +131,10 @@ impl Lookup {
         let texts = reference.key_texts();
         for ((step, start), &hash) in found.iter_mut().zip(&mut *starts).zip(&*hashes) {
             if let Found::Nothing = step
-                && let Some((holder, place)) = index.candidate(hash)
+                && let Some(Candidate { row, place, is_marked }) = index.candidate(hash)
             {
-                let holder = Holder(holder);
-                *step = Found::Candidate(holder);
-                *start = reference.key_start_by(holder, place);
+                *step = Found::Candidate(Holder(row), is_marked);
+                *start = reference.key_start_by(Holder(row), place);
             }
         }
         reference.touch(starts);
@@ -149,25 +149,20 @@ impl Lookup {
             };
             let mut behind = NOWHERE;
             let answer = match *step {
-                Found::Candidate(holder) => {
-                    let start = starts[nth];
-                    let is_it = texts[start..].starts_with(key);
-                    let first = if is_it {
-                        if has_taken_behind {
-                            behind = start + key.len();
-                        }
-                        Some(holder)
-                    } else {
-                        reference.find_hashed(key, hashes[nth])
-                    };
-                    match first {
-                        Some(first) => {
-                            alias = None;
-                            self.settle(first)
-                        }
-                        None => miss(&mut alias),
+                Found::Candidate(holder, disagree) if texts[starts[nth]..].starts_with(key) => {
+                    alias = None;
+                    if has_taken_behind {
+                        behind = starts[nth] + key.len();
                     }
+                    self.settle_known(holder, disagree)
                 }
+                Found::Candidate(..) => match reference.find_hashed(key, hashes[nth]) {
+                    Some(first) => {
+                        alias = None;
+                        self.settle(first)
+                    }
+                    None => miss(&mut alias),
+                },
                 Found::Nothing => miss(&mut alias),
                 Found::Same if alias.is_some() => miss(&mut alias),
                 Found::Same => {

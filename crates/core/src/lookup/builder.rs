@@ -9,7 +9,7 @@ use super::index::Index;
 use super::indexing::index_keys;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
-use super::reference::{Cells, Joint, Ranged};
+use super::reference::{Cells, Joint, Ranged, hash};
 use super::rule::{Compared, Decision};
 use super::shares::Shares;
 use super::taken_in::TakenIn;
@@ -18,7 +18,7 @@ use super::{Holder, Line, Reference, RowId, Rule, Seed};
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::in_order::in_order;
-use crate::table::packed::RowCell;
+use crate::table::packed::{self, RowCell};
 use crate::table::{Block, Headers, Lines, Plainly, Scratch, Source};
 use crate::template::{Bound, Work};
 use crate::{Error, Result};
@@ -434,6 +434,9 @@ fn note_disagreement(reference: &mut Reference) {
             conflicting = vec![0; reference.holder_count().div_ceil(64)];
         }
         conflicting[first.index() / 64] |= 1 << (first.index() % 64);
+        let key = packed::first_cells(reference.key_text(first), reference.parts());
+        let hash = hash(&reference.hasher, key.as_bytes());
+        reference.index.mark(hash, first.0);
         if let Decision::Chosen(holder) = reference.decide(&holders, Compared::Every) {
             chosen.push((first, holder));
         }

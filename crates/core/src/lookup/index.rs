@@ -1,143 +1,216 @@
 //! The hash index of a reference: from the hash of a key to the first row that holds it.
 //!
-//! A slot is twelve bytes: the key's hash, the row's number and where the key stands. A hash only finds
-//! candidates; the caller, who has the keys, decides whether one is equal.
+//! ```text
+//! bucket  | 7 tags | marks | 7 entries: a row, and where its key stands |    64 bytes
+//! ```
+//!
+//! A bucket is one line of memory, so that a search waits for memory once. The upper bits of a hash tell
+//! the bucket where the search begins, the lowest eight are the tag; what finds no place goes to the next
+//! bucket, and the one that it passed says so. A tag only finds candidates; the caller, who has the keys,
+//! decides whether one is equal.
 
-/// A table of slots, probed one after the other; at least three eighths of them are empty.
+/// A table of buckets; more than a third of all entries is empty.
 #[derive(Debug)]
 pub(crate) struct Index {
-    pub(super) slots: Vec<Slot>,
+    pub(super) buckets: Vec<Bucket>,
     /// How many rows are entered.
     pub(super) held: usize,
 }
 
+/// How many entries a bucket has.
+const ENTRIES: usize = 7;
+
+/// Entries that are looked at together.
+#[derive(Debug, Clone, Copy)]
+#[repr(C, align(64))]
+pub(super) struct Bucket {
+    /// A byte for each entry, zero where it is empty; the last one is [`Bucket::marks`].
+    tags: [u8; ENTRIES + 1],
+    entries: [Entry; ENTRIES],
+}
+
 /// Where one row may stand.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Slot {
-    pub(super) hash: u32,
-    /// The row's number plus one; zero when the slot is empty.
-    pub(super) behind: u32,
+pub(super) struct Entry {
+    pub(super) row: u32,
     /// What the caller gave with it.
     pub(super) place: u32,
 }
 
-impl Slot {
-    const EMPTY: Self = Self { hash: 0, behind: 0, place: 0 };
+/// What was found by a hash alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Candidate {
+    pub(crate) row: u32,
+    pub(crate) place: u32,
+    /// Whether it was marked.
+    pub(crate) is_marked: bool,
+}
 
-    #[inline]
-    pub(super) fn is_empty(self) -> bool {
-        self.behind == 0
-    }
-
-    #[inline]
-    pub(super) fn row(self) -> u32 {
-        self.behind - 1
-    }
+/// What became of a row that was to be entered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Entered {
+    Held,
+    /// This row is equal.
+    Repeats(u32),
+    /// All buckets to the last one are full.
+    Beyond,
 }
 
 /// The most rows an index can number.
 pub(crate) const MOST_ROWS: u64 = u32::MAX as u64 - 1;
 
-const FEWEST_SLOTS: usize = 16;
+/// The mark of a bucket that others went past since it was full.
+const PASSED: u8 = 1 << ENTRIES;
 
-impl Index {
-    pub(crate) fn new() -> Self {
-        Self { slots: vec![Slot::EMPTY; FEWEST_SLOTS], held: 0 }
+/// What stands in place of the tag of an entry that is empty.
+const EMPTY: u8 = 0;
+
+/// The lowest bit of each byte.
+const EACH: u64 = u64::MAX / 0xff;
+
+impl Bucket {
+    const EMPTY: Self =
+        Self { tags: [EMPTY; ENTRIES + 1], entries: [Entry { row: 0, place: 0 }; ENTRIES] };
+
+    /// Bits of its own: one for each entry that is marked, and [`PASSED`].
+    #[inline]
+    pub(super) fn marks(&self) -> u8 {
+        self.tags[ENTRIES]
     }
 
-    /// An index with room for so many keys, so that it need not grow.
+    /// The entries that have a tag, in order.
+    #[inline]
+    fn tagged(&self, tag: u8) -> impl Iterator<Item = usize> + use<> {
+        // Of a byte that is zero the highest bit is left, and nothing of any other one.
+        let other = u64::from_le_bytes(self.tags) ^ (EACH * u64::from(tag));
+        let low = EACH * 0x7f;
+        let mut equal = !(((other & low) + low) | other | low) & (u64::MAX >> 8);
+        std::iter::from_fn(move || {
+            let first = (equal != 0).then(|| equal.trailing_zeros() as usize / 8);
+            equal &= equal.wrapping_sub(1);
+            first
+        })
+    }
+
+    fn enter(&mut self, nth: usize, tag: u8, entry: Entry) {
+        self.tags[nth] = tag;
+        self.entries[nth] = entry;
+    }
+}
+
+/// The part of a hash that a bucket keeps.
+#[inline]
+fn tag(hash: u32) -> u8 {
+    (hash as u8).max(EMPTY + 1)
+}
+
+/// The bucket where the search for a hash begins: its share of the whole range.
+#[inline]
+pub(super) fn home(hash: u32, buckets: usize) -> usize {
+    ((u64::from(hash) * buckets as u64) >> 32) as usize
+}
+
+/// Enters a row into buckets, of which the first is where its search begins or goes on, unless an equal
+/// row is there.
+pub(super) fn enter(
+    buckets: &mut [Bucket],
+    hash: u32,
+    entry: Entry,
+    is_equal: impl Fn(u32) -> bool,
+) -> Entered {
+    let tag = tag(hash);
+    for bucket in buckets {
+        let mut equal = bucket.tagged(tag).map(|nth| bucket.entries[nth].row);
+        if let Some(row) = equal.find(|row| is_equal(*row)) {
+            return Entered::Repeats(row);
+        }
+        if let Some(free) = bucket.tagged(EMPTY).next() {
+            bucket.enter(free, tag, entry);
+            return Entered::Held;
+        }
+        bucket.tags[ENTRIES] |= PASSED;
+    }
+    Entered::Beyond
+}
+
+impl Index {
+    /// An index with nothing in it.
+    pub(crate) fn new() -> Self {
+        Self::for_keys(0)
+    }
+
+    /// An index with room for so many keys.
     pub(super) fn for_keys(keys: usize) -> Self {
-        let slots = (keys * 8 / 5 + 1).max(FEWEST_SLOTS);
-        Self { slots: vec![Slot::EMPTY; slots], held: 0 }
+        // Four and a half in each on average, so that few go past a full one.
+        Self { buckets: vec![Bucket::EMPTY; keys * 2 / 9 + 1], held: 0 }
+    }
+
+    /// Enters a row whose search goes on from a bucket, and from the front behind the last one, unless an
+    /// equal row is there: then that one is returned.
+    pub(super) fn enter_from(
+        &mut self,
+        bucket: usize,
+        hash: u32,
+        entry: Entry,
+        is_equal: impl Fn(u32) -> bool,
+    ) -> Option<u32> {
+        let (front, back) = self.buckets.split_at_mut(bucket);
+        let mut entered = enter(back, hash, entry, &is_equal);
+        if entered == Entered::Beyond {
+            entered = enter(front, hash, entry, &is_equal);
+        }
+        // There are more entries than rows, so that one of the two has a place.
+        self.held += usize::from(entered == Entered::Held);
+        if let Entered::Repeats(row) = entered { Some(row) } else { None }
     }
 
     /// The row that was entered under this hash and for which `is_equal` holds.
     pub(crate) fn find(&self, hash: u32, is_equal: impl Fn(u32) -> bool) -> Option<u32> {
-        self.seek(hash, is_equal).ok()
+        let found = self.seek(hash, is_equal);
+        found.map(|(bucket, nth)| self.buckets[bucket].entries[nth].row)
     }
 
-    /// The slot where the search for a hash begins, so that it is at hand.
+    /// The bucket where the search for a hash begins, so that it is at hand.
     #[inline]
-    pub(crate) fn touch(&self, hash: u32) -> u32 {
-        self.slots[home(hash, self.slots.len())].hash
+    pub(crate) fn touch(&self, hash: u32) -> u8 {
+        self.buckets[home(hash, self.buckets.len())].marks()
     }
 
-    /// The first row that was entered under this hash, and the place that was given with it. Nearly
+    /// The first row that may have been entered under this hash, and what was given with it. Nearly
     /// always it is the one that is sought, if there is one; the caller, who knows the keys, goes on
     /// with [`Index::find`] when not.
     #[inline]
-    pub(crate) fn candidate(&self, hash: u32) -> Option<(u32, u32)> {
-        let mut at = home(hash, self.slots.len());
+    pub(crate) fn candidate(&self, hash: u32) -> Option<Candidate> {
+        let (bucket, nth) = self.seek(hash, |_| true)?;
+        let bucket = &self.buckets[bucket];
+        let Entry { row, place } = bucket.entries[nth];
+        Some(Candidate { row, place, is_marked: bucket.marks() >> nth & 1 == 1 })
+    }
+
+    /// Marks a row that was entered under this hash.
+    pub(crate) fn mark(&mut self, hash: u32, row: u32) {
+        if let Some((bucket, nth)) = self.seek(hash, |other| other == row) {
+            self.buckets[bucket].tags[ENTRIES] |= 1 << nth;
+        }
+    }
+
+    /// The bucket and the entry in it that hold a row which was entered under this hash and for which
+    /// `is_it` holds.
+    #[inline]
+    fn seek(&self, hash: u32, is_it: impl Fn(u32) -> bool) -> Option<(usize, usize)> {
+        let tag = tag(hash);
+        let mut at = home(hash, self.buckets.len());
         loop {
-            let slot = self.slots[at];
-            if slot.is_empty() {
+            let bucket = &self.buckets[at];
+            if let Some(nth) = bucket.tagged(tag).find(|nth| is_it(bucket.entries[*nth].row)) {
+                return Some((at, nth));
+            }
+            if bucket.marks() & PASSED == 0 {
                 return None;
             }
-            if slot.hash == hash {
-                return Some((slot.row(), slot.place));
-            }
-            at += 1;
-            if at == self.slots.len() {
-                at = 0;
-            }
+            at = if at + 1 == self.buckets.len() { 0 } else { at + 1 };
         }
     }
-
-    /// Enters a row and a place, unless an equal row is there: then that one is returned.
-    pub(crate) fn enter(
-        &mut self,
-        hash: u32,
-        (row, place): (u32, u32),
-        is_equal: impl Fn(u32) -> bool,
-    ) -> Option<u32> {
-        if (self.held + 1) * 8 > self.slots.len() * 5 {
-            self.grow();
-        }
-        match self.seek(hash, is_equal) {
-            Ok(equal) => Some(equal),
-            Err(free) => {
-                self.slots[free] = Slot { hash, behind: row + 1, place };
-                self.held += 1;
-                None
-            }
-        }
-    }
-
-    /// The equal row, or the slot where it would stand.
-    fn seek(&self, hash: u32, is_equal: impl Fn(u32) -> bool) -> Result<u32, usize> {
-        let mut at = home(hash, self.slots.len());
-        loop {
-            let slot = self.slots[at];
-            if slot.is_empty() {
-                return Err(at);
-            }
-            if slot.hash == hash && is_equal(slot.row()) {
-                return Ok(slot.row());
-            }
-            at += 1;
-            if at == self.slots.len() {
-                at = 0;
-            }
-        }
-    }
-
-    /// Doubles the slots. The hashes are in them, so no key is looked at.
-    fn grow(&mut self) {
-        let doubled = vec![Slot::EMPTY; self.slots.len() * 2];
-        for slot in std::mem::replace(&mut self.slots, doubled) {
-            if !slot.is_empty() {
-                // No two entered rows are equal, so each only needs a free slot.
-                if let Err(free) = self.seek(slot.hash, |_| false) {
-                    self.slots[free] = slot;
-                }
-            }
-        }
-    }
-}
-
-/// The slot where the search for a hash begins: its share of the whole range.
-pub(super) fn home(hash: u32, slots: usize) -> usize {
-    ((u64::from(hash) * slots as u64) >> 32) as usize
 }
 
 #[cfg(test)]
@@ -158,23 +231,25 @@ mod tests {
             .filter(|key| home(hash(&known, key.as_bytes()), 500) == 0)
             .take(CHOSEN)
             .collect();
-        // The longest way from where a search begins to where it ends.
+        // The longest way from where a search begins to where it ends, in buckets.
         let longest = |hasher: &RandomState| {
             let mut index = Index::for_keys(chosen.len());
             let mut longest = 0;
-            for (row, key) in chosen.iter().enumerate() {
+            for (row, key) in (0..).zip(&chosen) {
                 let hash = hash(hasher, key.as_bytes());
-                index.enter(hash, (row as u32, 0), |_| false);
-                let (begin, slots) = (home(hash, index.slots.len()), index.slots.len());
-                let end = index.slots.iter().position(|slot| slot.behind == row as u32 + 1);
-                longest = longest.max((end.unwrap() + slots - begin) % slots);
+                let begin = home(hash, index.buckets.len());
+                let entry = Entry { row, place: 0 };
+                assert_eq!(index.enter_from(begin, hash, entry, |_| false), None);
+                let (end, _) = index.seek(hash, |other| other == row).unwrap();
+                let all = index.buckets.len();
+                longest = longest.max((end + all - begin) % all);
             }
             longest
         };
-        assert!(longest(&known) > CHOSEN / 2);
+        assert!(longest(&known) > CHOSEN / ENTRIES / 2);
         for run in 5..25 {
             let seeds = RandomState::with_seeds(run, run + 1, run * 7, run * 31);
-            assert!(longest(&seeds) < CHOSEN / 4, "run {run}: {}", longest(&seeds));
+            assert!(longest(&seeds) < CHOSEN / ENTRIES / 4, "run {run}: {}", longest(&seeds));
         }
     }
 }

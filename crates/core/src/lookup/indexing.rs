@@ -1,12 +1,12 @@
 //! Making the index of a reference, once all its rows are taken in.
 //!
-//! Each thread has a part of the slots, and enters the keys whose search begins there, in the order of the
-//! rows. The few that find no free slot up to the end of their part are entered afterwards.
+//! Each thread has a part of the buckets, and enters the keys whose search begins there, in the order of
+//! the rows. The few that find no place up to the end of their part are entered afterwards.
 
 use std::hint::black_box;
 use std::sync::{Mutex, PoisonError};
 
-use super::index::{Index, Slot, home};
+use super::index::{Bucket, Entered, Entry, Index, enter, home};
 use super::reference::TOUCHED;
 use super::{Holder, Reference, RowId};
 use crate::in_parallel::in_parallel;
@@ -82,31 +82,31 @@ trait Keyed: Sync {
     fn are_equal(&self, one: u32, other: u32) -> bool;
 }
 
-/// A part of the slots, in which one thread enters rows.
-struct Part<'s> {
-    slots: &'s mut [Slot],
-    /// How many slots are before it.
+/// A part of the buckets, in which one thread enters rows.
+struct Part<'b> {
+    buckets: &'b mut [Bucket],
+    /// How many buckets are before it.
     first: usize,
     held: usize,
     repeats: Vec<(u32, u32)>,
-    /// What finds no free slot from where its search begins to the end of the part.
-    beyond: Vec<Slot>,
+    /// Rows that find no place from where their search begins to the end of the part, with their hash.
+    beyond: Vec<(u32, Entry)>,
 }
 
 /// How many keys there are for each thread at least.
 const KEYS_EACH: usize = if cfg!(test) { 8 } else { 1 << 14 };
 
-/// How many slots are looked at before anything is entered there.
+/// How many buckets are looked at before anything is entered there.
 const AT_ONCE: usize = 64;
 
-impl<'s> Part<'s> {
-    fn new(slots: &'s mut [Slot], first: usize) -> Self {
-        Self { slots, first, held: 0, repeats: Vec::new(), beyond: Vec::new() }
+impl<'b> Part<'b> {
+    fn new(buckets: &'b mut [Bucket], first: usize) -> Self {
+        Self { buckets, first, held: 0, repeats: Vec::new(), beyond: Vec::new() }
     }
 
-    /// Enters those rows whose search begins in this part of so many slots.
+    /// Enters those rows whose search begins in this part of so many buckets.
     fn enter_all(&mut self, keyed: &impl Keyed, all: usize) {
-        let (first, size, hashes) = (self.first, self.slots.len(), keyed.hashes());
+        let (first, size, hashes) = (self.first, self.buckets.len(), keyed.hashes());
         let (mut batch, mut count) = ([(0, 0, 0); AT_ONCE], 0);
         let mut from = 0;
         for upto in keyed.without_key().chain([hashes.len()]) {
@@ -128,26 +128,17 @@ impl<'s> Part<'s> {
     /// Enters rows, each with where its search begins and its hash.
     fn enter_batch(&mut self, batch: &[(usize, u32, u32)], keyed: &impl Keyed) {
         // Each may be anywhere; so the waits for them run side by side.
-        black_box(batch.iter().fold(0, |touched, (at, ..)| touched ^ self.slots[*at].hash));
+        let touch = |touched: u8, (at, ..): &(usize, u32, u32)| touched ^ self.buckets[*at].marks();
+        black_box(batch.iter().fold(0, touch));
         for &(at, hash, row) in batch {
-            let new = Slot { hash, behind: row + 1, place: keyed.place(row) };
-            self.enter(at, new, |other| keyed.are_equal(row, other));
-        }
-    }
-
-    fn enter(&mut self, from: usize, new: Slot, is_equal: impl Fn(u32) -> bool) {
-        for slot in &mut self.slots[from..] {
-            if slot.is_empty() {
-                *slot = new;
-                self.held += 1;
-                return;
-            }
-            if slot.hash == new.hash && is_equal(slot.row()) {
-                self.repeats.push((slot.row(), new.row()));
-                return;
+            let entry = Entry { row, place: keyed.place(row) };
+            let is_equal = |other| keyed.are_equal(row, other);
+            match enter(&mut self.buckets[at..], hash, entry, is_equal) {
+                Entered::Held => self.held += 1,
+                Entered::Repeats(first) => self.repeats.push((first, row)),
+                Entered::Beyond => self.beyond.push((hash, entry)),
             }
         }
-        self.beyond.push(new);
     }
 }
 
@@ -156,36 +147,33 @@ impl Index {
     /// has, each behind that.
     ///
     /// ```text
-    /// slots  |....A.BC.....|..D....E..F..|    a thread for each part, by where the search begins;
-    ///                     ^G                  what goes beyond its part is entered in the end
+    /// buckets  |....A.BC.....|..D....E..F..|    a thread for each part, by where the search begins;
+    ///                       ^G                  what goes beyond its part is entered in the end
     /// ```
     fn of(keyed: &impl Keyed, threads: usize) -> (Self, Vec<(u32, u32)>) {
         let count = keyed.hashes().len();
         let mut index = Self::for_keys(count);
-        let all = index.slots.len();
+        let all = index.buckets.len();
         let size = all.div_ceil(threads.clamp(1, count / KEYS_EACH + 1));
-        let parts = (0..).step_by(size).zip(index.slots.chunks_mut(size));
+        let parts = (0..).step_by(size).zip(index.buckets.chunks_mut(size));
         let parts: Vec<Mutex<Part<'_>>> =
-            parts.map(|(first, slots)| Mutex::new(Part::new(slots, first))).collect();
+            parts.map(|(first, buckets)| Mutex::new(Part::new(buckets, first))).collect();
         in_parallel(&parts, threads, |part| {
             part.lock().unwrap_or_else(PoisonError::into_inner).enter_all(keyed, all);
         });
         let (mut repeats, mut beyond) = (Vec::new(), Vec::new());
-        let mut held = 0;
-        for part in parts {
+        for (nth, part) in parts.into_iter().enumerate() {
             let part = part.into_inner().unwrap_or_else(PoisonError::into_inner);
-            held += part.held;
+            index.held += part.held;
             repeats.extend(part.repeats);
-            beyond.extend(part.beyond);
+            // The search goes on behind the part.
+            let behind = ((nth + 1) * size).min(all);
+            beyond.extend(part.beyond.into_iter().map(|(hash, entry)| (behind, hash, entry)));
         }
-        index.held = held;
-        for Slot { hash, behind, place } in beyond {
-            let row = behind - 1;
-            if let Some(first) =
-                index.enter(hash, (row, place), |other| keyed.are_equal(row, other))
-            {
-                repeats.push((first, row));
-            }
+        for (behind, hash, entry) in beyond {
+            let is_equal = |other| keyed.are_equal(entry.row, other);
+            let equal = index.enter_from(behind, hash, entry, is_equal);
+            repeats.extend(equal.map(|first| (first, entry.row)));
         }
         repeats.sort_unstable_by_key(|(first, row)| (*first, *row));
         (index, repeats)
@@ -194,6 +182,8 @@ impl Index {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::HashSet;
+
     use super::*;
     use proptest::prelude::*;
 
@@ -235,7 +225,7 @@ mod tests {
             };
             let hashes: Vec<u32> = keys.iter().map(|key| hash(key)).collect();
             let keyed = Keys(&keys, &hashes);
-            let (index, repeats) = Index::of(&keyed, threads);
+            let (mut index, repeats) = Index::of(&keyed, threads);
             let first = |key: &str| keys.iter().position(|other| other == key).unwrap() as u32;
             let mut expected: Vec<(u32, u32)> = (0..)
                 .zip(&keys)
@@ -244,18 +234,27 @@ mod tests {
                 .collect();
             expected.sort_unstable();
             prop_assert_eq!(repeats, expected);
-            let mut one_by_one = Index::new();
             for row in (0..keys.len() as u32).filter(|row| !keys[*row as usize].is_empty()) {
                 let (key, hash) = (&keys[row as usize], hashes[row as usize]);
                 let equal = |other: u32| keys[other as usize] == *key;
                 prop_assert_eq!(index.find(hash, equal), Some(first(key)));
                 prop_assert_eq!(index.find(hash, |_| false), None);
-                let (candidate, place) = index.candidate(hash).unwrap();
-                prop_assert_eq!((hashes[candidate as usize], place), (hash, 3 * candidate));
-                let entered = one_by_one.enter(hash, (row, 3 * row), equal);
-                prop_assert_eq!(entered, (first(key) != row).then(|| first(key)));
+                prop_assert!(index.candidate(hash).is_some());
+                if first(key) == row && key.starts_with('a') {
+                    index.mark(hash, row);
+                }
             }
-            prop_assert_eq!(index.held, one_by_one.held);
+            // What is found first is the key itself, where no other one has its hash.
+            for (row, key) in (0_u32..).zip(&keys).filter(|(_, key)| !key.is_empty()) {
+                let found = index.candidate(hashes[row as usize]).unwrap();
+                let candidate = &keys[found.row as usize];
+                prop_assert!(way != 3 || hash(candidate) as u8 == hash(key) as u8);
+                prop_assert_eq!(found.place, 3 * found.row);
+                prop_assert_eq!(found.row, first(candidate));
+                prop_assert_eq!(found.is_marked, candidate.starts_with('a'));
+            }
+            let held = keys.iter().filter(|key| !key.is_empty()).collect::<HashSet<_>>();
+            prop_assert_eq!(index.held, held.len());
         }
     }
 }

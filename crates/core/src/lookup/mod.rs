@@ -32,10 +32,8 @@ pub use builder::{Bounds, Overflow, ReferenceBuilder, TakenColumns};
 pub(crate) use gathered::KeysTold;
 pub use group::Group;
 pub use ids::{Holder, RowId};
-pub(crate) use index::Index;
 pub use naming::Naming;
 pub use position::{Line, Position};
-pub(crate) use reference::hash;
 pub use reference::{Reference, Seed};
 pub use rule::Rule;
 pub use search::{Hit, Hits, Wanted};
@@ -312,9 +310,13 @@ impl Lookup {
     /// The answer for a key whose first holder this is, when every row takes the same columns.
     #[inline]
     pub(crate) fn settle(&self, first: Holder) -> Answer {
-        let reference = &self.reference;
-        let disagree = reference.is_conflicting(first);
-        if !disagree && reference.rule() != Rule::Every {
+        self.settle_known(first, self.reference.is_conflicting(first))
+    }
+
+    /// The same where it is known whether the rows of the key disagree.
+    #[inline]
+    fn settle_known(&self, first: Holder, disagree: bool) -> Answer {
+        if !disagree && self.reference.rule() != Rule::Every {
             return Answer::Matched(first);
         }
         self.settle_among(first, disagree)

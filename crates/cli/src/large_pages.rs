@@ -1,0 +1,136 @@
+//! Large memory on large pages.
+//!
+//! The keys of a large reference are asked for anywhere in memory, and with pages of 4 KiB the
+//! processor remembers where a few MiB of them are; for all others it first has to find the page, which
+//! takes as long as reading from it. So what is large comes from the system in whole pages of 2 MiB, as
+//! far as the system has such; all else comes from the usual allocator.
+
+// An allocator can't be written without; all that it does with memory is to ask the system for it.
+#![allow(unsafe_code)]
+
+use std::alloc::{GlobalAlloc, Layout, System};
+use std::ptr;
+
+#[global_allocator]
+static LARGE_PAGES: LargePages = LargePages;
+
+/// The allocator of the program.
+struct LargePages;
+
+/// The size of a large page, in bytes. Where it is another one, nothing is lost but a little room.
+const PAGE: usize = 2 << 20;
+
+/// From how many bytes on memory is large.
+const LARGE: usize = 4 << 20;
+
+/// Whether memory comes straight from the system. An address there is a multiple of 4 KiB at least.
+fn is_large(layout: Layout) -> bool {
+    layout.size() >= LARGE && layout.align() <= 4096
+}
+
+/// The bytes of the pages that so many bytes take.
+fn whole_pages(size: usize) -> usize {
+    // A layout has half of all addresses at most.
+    size.next_multiple_of(PAGE)
+}
+
+// SAFETY: a layout that is large always goes to `mmap`, `mremap` and `munmap`, which hand out memory that
+// nobody else has, with as many bytes and as well aligned as the layout asks; every other layout goes to
+// the system's allocator.
+unsafe impl GlobalAlloc for LargePages {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        if is_large(layout) {
+            return map(whole_pages(layout.size()));
+        }
+        // SAFETY: what is asked of us is asked of it.
+        unsafe { System.alloc(layout) }
+    }
+
+    unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
+        if is_large(layout) {
+            // New pages are zero.
+            return map(whole_pages(layout.size()));
+        }
+        // SAFETY: as above.
+        unsafe { System.alloc_zeroed(layout) }
+    }
+
+    unsafe fn dealloc(&self, at: *mut u8, layout: Layout) {
+        if is_large(layout) {
+            // SAFETY: it was mapped by us with this length, and nobody uses it any more. It can't fail.
+            unsafe { libc::munmap(at.cast(), whole_pages(layout.size())) };
+        } else {
+            // SAFETY: it came from there with this layout.
+            unsafe { System.dealloc(at, layout) }
+        }
+    }
+
+    unsafe fn realloc(&self, at: *mut u8, layout: Layout, size: usize) -> *mut u8 {
+        // SAFETY: the caller sees to it that the size makes a layout.
+        let resized = unsafe { Layout::from_size_align_unchecked(size, layout.align()) };
+        match (is_large(layout), is_large(resized)) {
+            // SAFETY: it came from there with this layout.
+            (false, false) => unsafe { System.realloc(at, layout, size) },
+            (true, true) => {
+                let (before, after) = (whole_pages(layout.size()), whole_pages(size));
+                if before == after {
+                    return at;
+                }
+                // SAFETY: it was mapped by us with this length, and the caller gives the old address up.
+                // The pages themselves move, so that large ones stay large.
+                let moved = unsafe { libc::mremap(at.cast(), before, after, libc::MREMAP_MAYMOVE) };
+                if moved == libc::MAP_FAILED { ptr::null_mut() } else { moved.cast() }
+            }
+            // SAFETY: the new memory is another, both have as many bytes as are copied, and the old one
+            // is given up only when there is a new one.
+            _ => unsafe {
+                let new = self.alloc(resized);
+                if !new.is_null() {
+                    ptr::copy_nonoverlapping(at, new, layout.size().min(size));
+                    self.dealloc(at, layout);
+                }
+                new
+            },
+        }
+    }
+}
+
+/// New memory of so many bytes, on large pages where the system has them; null when there is none.
+fn map(length: usize) -> *mut u8 {
+    let (access, kind) =
+        (libc::PROT_READ | libc::PROT_WRITE, libc::MAP_PRIVATE | libc::MAP_ANONYMOUS);
+    // SAFETY: a new mapping at an address that the system chooses touches no other memory.
+    let at = unsafe { libc::mmap(ptr::null_mut(), length, access, kind, -1, 0) };
+    if at == libc::MAP_FAILED {
+        return ptr::null_mut();
+    }
+    // SAFETY: it is our mapping, and what it holds stays the same. Where the system can't do it, small
+    // pages are as good.
+    unsafe { libc::madvise(at, length, libc::MADV_HUGEPAGE) };
+    at.cast()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What memory holds stays there while it grows and shrinks, from usual memory to large and back.
+    #[test]
+    fn memory_keeps_what_it_holds() {
+        let sizes = [1, PAGE, LARGE - 1, LARGE, LARGE + 1, 3 * LARGE, 40 * PAGE + 7];
+        let text = |size: usize| (0..size).map(|at| (at * 7 % 251) as u8);
+        for from in sizes {
+            for to in sizes {
+                let mut memory: Vec<u8> = Vec::with_capacity(from);
+                memory.extend(text(from));
+                memory.truncate(to);
+                memory.shrink_to_fit();
+                memory.reserve_exact(to - memory.len());
+                assert!(memory.iter().copied().eq(text(from.min(to))), "{from} to {to}");
+                memory.resize(to, 1);
+                assert_eq!(memory.len(), to);
+            }
+            assert!(vec![0_u8; from].iter().all(|byte| *byte == 0), "{from}");
+        }
+    }
+}
