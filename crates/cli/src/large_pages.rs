@@ -20,8 +20,9 @@ struct LargePages;
 /// The size of a large page, in bytes. Where it is another one, nothing is lost but a little room.
 const PAGE: usize = 2 << 20;
 
-/// From how many bytes on memory is large.
-const LARGE: usize = 4 << 20;
+/// From how many bytes on memory is large: twice as many as pages of 4 KiB are remembered of, since what
+/// grows is up to half empty.
+const LARGE: usize = 12 << 20;
 
 /// Whether memory comes straight from the system. An address there is a multiple of 4 KiB at least.
 fn is_large(layout: Layout) -> bool {
