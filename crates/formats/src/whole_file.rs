@@ -78,7 +78,7 @@ struct SyncsAlong {
 }
 
 /// How many bytes are written before they are sent to the disk.
-const SYNC_AFTER: usize = 8 << 20;
+const SYNC_AFTER: usize = 4 << 20;
 
 impl SyncsAlong {
     fn wrote(&mut self, bytes: usize, file: &File) {

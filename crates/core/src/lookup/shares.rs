@@ -18,8 +18,8 @@ pub(crate) const SHARES: usize = 256;
 const CHUNK: usize = 32 << 10;
 
 /// What a row takes in memory beside its text: where it ends, its place in the table, its hash, its
-/// slot in the index and its count.
-pub(crate) const ROW_COST: u64 = 36;
+/// entry in the index and its count.
+pub(crate) const ROW_COST: u64 = 32;
 
 /// The numbers before a row's kinds and text: its position, its hash, its state, and how long these are.
 const NUMBERS: usize = 5;

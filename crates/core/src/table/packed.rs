@@ -172,13 +172,34 @@ pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u
 /// How many bytes these take, room and all.
 #[inline]
 pub(crate) fn joined_size(packed: &[u8], at: usize, cells: usize) -> Option<usize> {
+    let room = cells * ROOM.len_utf8();
+    if cells <= EIGHT
+        && let Some(eight) = packed.get(at..).and_then(<[u8]>::first_chunk)
+    {
+        return Some(room + short_sum(u64::from_le_bytes(*eight), cells)?);
+    }
     let lengths = packed.get(at..at + cells)?;
-    let (mut all, mut size) = (0, cells * ROOM.len_utf8());
+    let (mut all, mut size) = (0, room);
     for length in lengths {
         all |= length;
         size += usize::from(*length);
     }
     (all < MORE).then_some(size)
+}
+
+/// How many lengths are looked at in one go.
+const EIGHT: usize = 8;
+
+/// The sum of the first so many of eight lengths, where all of these are short.
+#[inline]
+fn short_sum(lengths: u64, count: usize) -> Option<usize> {
+    const EACH: u64 = u64::MAX / 0xff;
+    const EVERY_OTHER: u64 = u64::MAX / 0xffff;
+    let lengths = lengths & !u64::MAX.checked_shl(8 * count as u32).unwrap_or(0);
+    // Two by two, so that the sum of all has sixteen bits.
+    let pairs = (lengths & EVERY_OTHER * 0xff) + (lengths >> 8 & EVERY_OTHER * 0xff);
+    let sum = pairs.wrapping_mul(EVERY_OTHER) >> 48;
+    (lengths & EACH * u64::from(!(MORE - 1)) == 0).then_some(sum as usize)
 }
 
 /// The cells of a packed row that begins here, and what stands behind it.
@@ -366,6 +387,18 @@ mod tests {
     }
 
     proptest! {
+        /// The bytes that cells take are the same however many of them are looked at in one go.
+        #[test]
+        fn sizes_are_sums_of_short_lengths(
+            lengths in prop::collection::vec(prop_oneof![9 => 0..64_u8, 1 => any::<u8>()], 0..24),
+            (at, cells) in (0..6_usize, 0..14_usize),
+        ) {
+            let these = lengths.get(at..at + cells);
+            let expected = these.filter(|these| these.iter().all(|length| *length < MORE));
+            let expected = expected.map(|these| cells + these.iter().map(|l| usize::from(*l)).sum::<usize>());
+            prop_assert_eq!(joined_size(&lengths, at, cells), expected);
+        }
+
         /// `AB` + `C` never meets `A` + `BC`, whatever separators and zero bytes the parts hold.
         #[test]
         fn equal_only_part_by_part(

@@ -3,8 +3,10 @@
 //! Copying as much of a short piece as ever takes no longer than finding out how much it is; what is
 //! copied too much is written over.
 
-/// How long pieces are at most that are copied with what stands behind them.
-const SHORT: usize = 64;
+/// How long pieces are at most that are copied with what stands behind them, or in two halves that may
+/// overlap.
+const HALF: usize = 32;
+const SHORT: usize = 2 * HALF;
 const LONGER: usize = 128;
 
 /// Bytes end to end, and behind them what is left of others.
@@ -30,11 +32,19 @@ impl Filling {
     #[inline(always)]
     pub(super) fn push(&mut self, text: &[u8], length: usize) {
         let room = self.room.get_mut(self.filled..).unwrap_or_default();
-        if length <= SHORT
-            && let Some(piece) = text.first_chunk::<SHORT>()
+        if length <= HALF
+            && let Some(piece) = text.first_chunk::<HALF>()
             && let Some(room) = room.first_chunk_mut()
         {
             *room = *piece;
+        } else if length > HALF
+            && length <= SHORT
+            && let Some((first, last)) = text.get(..length).and_then(both_ends)
+            && let Some(room) = room.first_chunk_mut::<SHORT>()
+        {
+            // What stands behind it may have to be waited for.
+            room[..HALF].copy_from_slice(first);
+            room[length - HALF..length].copy_from_slice(last);
         } else if length <= LONGER
             && let Some(piece) = text.first_chunk::<LONGER>()
             && let Some(room) = room.first_chunk_mut()
@@ -83,6 +93,12 @@ impl Filling {
         self.room.truncate(self.filled);
         self.room
     }
+}
+
+/// So many bytes of a piece from its beginning, and as many up to its end.
+#[inline(always)]
+fn both_ends(piece: &[u8]) -> Option<(&[u8; HALF], &[u8; HALF])> {
+    Some((piece.first_chunk()?, piece.last_chunk()?))
 }
 
 #[cfg(test)]
