@@ -192,17 +192,22 @@ impl Lots {
         self.all[lots.start].blocks.start..self.all[lots.end - 1].blocks.end
     }
 
-    /// A reference of the rows that some lots ask for.
+    /// A reference of the rows that some lots ask for, put together on so many threads.
     pub(super) fn reference(
         &self,
         nth: usize,
         lots: Range<usize>,
         like: &Reference,
+        threads: usize,
     ) -> Result<Reference> {
-        let kept = || self.all[lots.clone()].iter().flat_map(|lot| &lot.asks[nth].rows);
-        let mut bytes = Vec::with_capacity(kept().map(|kept| kept.length()).sum());
-        kept().try_for_each(|kept| kept.fetch_behind(&*self.scratch, &mut bytes))?;
-        of_rows(like, &bytes)
+        let fetch = |lot: &Lot| {
+            let kept = &lot.asks[nth].rows;
+            let mut bytes = Vec::with_capacity(kept.iter().map(|kept| kept.length()).sum());
+            kept.iter().try_for_each(|kept| kept.fetch_behind(&*self.scratch, &mut bytes))?;
+            Ok(bytes)
+        };
+        let fetched = in_parallel(&self.all[lots], threads, fetch);
+        of_rows(like, &fetched.into_iter().collect::<Result<Vec<_>>>()?, threads)
     }
 }
 
@@ -211,11 +216,12 @@ pub(super) fn told_of(
     like: Reference,
     told: &KeysTold,
     mut positions: Vec<u32>,
+    threads: usize,
 ) -> Result<Reference> {
     positions.sort_unstable();
     let Some(shares) = like.shares() else { return Ok(like) };
-    let (mut bytes, mut share) = (Vec::new(), Vec::new());
-    for nth in 0..SHARES {
+    let pick = |&nth: &usize| {
+        let (mut bytes, mut share) = (Vec::new(), Vec::new());
         shares.fetch(nth, &mut share)?;
         for row in shares::rows(&share) {
             let row = row?;
@@ -226,26 +232,44 @@ pub(super) fn told_of(
                 bytes.extend_from_slice(row.bytes);
             }
         }
-    }
-    let mut reference = of_rows(&like, &bytes)?;
+        Ok(bytes)
+    };
+    let all: Vec<usize> = (0..SHARES).collect();
+    let picked = in_parallel(&all, threads, pick).into_iter().collect::<Result<Vec<_>>>()?;
+    let mut reference = of_rows(&like, &picked, threads)?;
     reference.tell_of_all(told, like);
     Ok(reference)
 }
 
-/// A reference of the rows that `bytes` hold, in whatever order, some of them several times.
-fn of_rows(like: &Reference, bytes: &[u8]) -> Result<Reference> {
-    let mut places = Vec::new();
-    let mut at = 0;
-    for row in shares::rows(bytes) {
-        let row = row?;
-        places.push((row.position, at));
-        at += row.bytes.len();
-    }
-    places.sort_unstable();
-    places.dedup_by_key(|(position, _)| *position);
-    // Every row is known to be whole by now.
-    let rows = places.iter().filter_map(|(_, at)| shares::rows(&bytes[*at..]).next()?.ok());
-    like.of_kept(rows)
+/// How many rows are put together at once.
+const ROWS_AT_ONCE: usize = 1 << 13;
+
+/// A reference of the rows that some bytes hold, in whatever order, some of them several times.
+fn of_rows(like: &Reference, all: &[Vec<u8>], threads: usize) -> Result<Reference> {
+    // Of each row its position, which bytes it is in, and where.
+    let place = |nth: &usize| {
+        let (mut places, mut at) = (Vec::new(), 0);
+        for row in shares::rows(&all[*nth]) {
+            let row = row?;
+            places.push((row.position, *nth as u32, at));
+            at += row.bytes.len();
+        }
+        places.sort_unstable();
+        Ok(places)
+    };
+    let nths: Vec<usize> = (0..all.len()).collect();
+    let placed = in_parallel(&nths, threads, place).into_iter().collect::<Result<Vec<_>>>()?;
+    let mut places = placed.concat();
+    drop(placed);
+    // Those of each are in order by now, which this sort makes use of.
+    places.sort_by_key(|(position, ..)| *position);
+    places.dedup_by_key(|(position, ..)| *position);
+    let pieces: Vec<&[(u32, u32, usize)]> = places.chunks(ROWS_AT_ONCE).collect();
+    like.of_kept(&pieces, threads, |piece| {
+        let row =
+            |(_, nth, at): &(u32, u32, usize)| shares::rows(&all[*nth as usize][*at..]).next();
+        piece.iter().filter_map(row)
+    })
 }
 
 /// A panic elsewhere ends the run by itself.

@@ -62,7 +62,7 @@ impl Enrichment {
             for (place, &nth) in nths.iter().enumerate() {
                 let lookup = &mut self.stages.lookups[nth].0;
                 let like = likes.get(place).unwrap_or_else(|| lookup.reference());
-                let reference = lots.reference(place, span.clone(), like)?;
+                let reference = lots.reference(place, span.clone(), like, way.threads)?;
                 hands.tallies[nth].begin_span(&reference);
                 let before = lookup.ask_in(reference);
                 if likes.len() == place {
@@ -80,7 +80,7 @@ impl Enrichment {
             let unused = asked.unused(like.rows()).take(self.sampled);
             let sampled = hands.tallies[*nth].sampled_places();
             let places = keys.positions().chain(unused).chain(sampled).collect();
-            self.stages.lookups[*nth].0.ask_in(told_of(like, keys, places)?);
+            self.stages.lookups[*nth].0.ask_in(told_of(like, keys, places, way.threads)?);
         }
         Ok((lots.spool.rows(), sharing))
     }

@@ -365,13 +365,15 @@ impl ReferenceBuilder {
     }
 }
 
-/// A reference whose keys are found, of rows with these hashes; none but some rows has a key.
+/// A reference whose keys are found on so many threads, of rows with these hashes; none but some rows has a
+/// key.
 pub(super) fn indexed(
     mut reference: Reference,
     hashes: &[u32],
     without_key: &[RowId],
+    threads: usize,
 ) -> Reference {
-    index_keys(&mut reference, (hashes, without_key), 1);
+    index_keys(&mut reference, (hashes, without_key), threads);
     note_disagreement(&mut reference);
     reference
 }

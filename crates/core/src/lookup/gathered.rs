@@ -11,6 +11,7 @@ use super::shares::{self, Shares};
 use super::taken_in::TakenIn;
 use super::{Group, Lookup, RowId};
 use crate::Result;
+use crate::in_parallel::in_parallel;
 
 /// What is known of the keys of a whole share.
 #[derive(Debug, Default, Clone)]
@@ -103,19 +104,34 @@ impl Reference {
         }
     }
 
-    /// A reference like this one of rows that were kept, each given once and in the order of the table.
-    pub(crate) fn of_kept<'r>(&self, rows: impl Iterator<Item = shares::Row<'r>>) -> Result<Self> {
-        let mut taken_in = TakenIn::default();
-        for row in rows {
-            taken_in.push(row, self.taken.len())?;
+    /// A reference like this one of rows that were kept, on so many threads. They come in pieces, which
+    /// `rows` makes rows of: each given once and in the order of the table.
+    pub(crate) fn of_kept<'r, P: Sync, R>(
+        &self,
+        pieces: &[P],
+        threads: usize,
+        rows: impl Fn(&P) -> R + Sync,
+    ) -> Result<Self>
+    where
+        R: Iterator<Item = Result<shares::Row<'r>>>,
+    {
+        let take_in = |piece: &P| {
+            let rows = rows(piece).collect::<Result<Vec<_>>>()?;
+            let mut taken_in = TakenIn::with_room_for(&rows);
+            rows.into_iter().try_for_each(|row| taken_in.push(row, self.taken.len()))?;
+            Ok(taken_in)
+        };
+        let mut all = TakenIn::default();
+        for taken_in in in_parallel(pieces, threads, take_in) {
+            all.append(&mut taken_in?);
         }
         let mut reference = self.emptied();
-        reference.rows = taken_in.rows;
-        reference.taken_kinds = taken_in.kinds;
-        reference.positions = taken_in.positions;
-        reference.keyless = taken_in.keyless;
-        reference.malformed = taken_in.malformed;
-        Ok(indexed(reference, &taken_in.hashes, &taken_in.without_key))
+        reference.rows = all.rows;
+        reference.taken_kinds = all.kinds;
+        reference.positions = all.positions;
+        reference.keyless = all.keyless;
+        reference.malformed = all.malformed;
+        Ok(indexed(reference, &all.hashes, &all.without_key, threads))
     }
 
     /// How much memory its rows take, in bytes, roughly.
@@ -126,8 +142,7 @@ impl Reference {
 
     /// A reference like this one of all rows of a share.
     pub(crate) fn of_all(&self, bytes: &[u8]) -> Result<Self> {
-        let rows = shares::rows(bytes).collect::<Result<Vec<_>>>()?;
-        self.of_kept(rows.into_iter())
+        self.of_kept(&[bytes], 1, |bytes| shares::rows(bytes))
     }
 
     /// The shares that its rows are kept in, when they do not fit into memory.

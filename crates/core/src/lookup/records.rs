@@ -79,6 +79,12 @@ impl Records {
         }
     }
 
+    /// Makes room for so many more, of so many bytes, and not for others.
+    pub(super) fn reserve(&mut self, records: usize, bytes: usize) {
+        self.ends.reserve_exact(records);
+        self.text.reserve_exact(bytes);
+    }
+
     /// Adds records that stand end to end in a text, by where each ends there.
     pub(super) fn add(&mut self, text: &str, ends: &[usize]) {
         let before = self.text.len();

@@ -232,11 +232,20 @@ impl TakenIn {
         (self.rows.text.len() + self.kinds.len()) as u64 + self.rows.len() as u64 * ROW_COST
     }
 
-    /// Adds a row that was kept, of so many taken cells.
+    /// With no more room than these rows take.
+    pub(super) fn with_room_for(rows: &[Row<'_>]) -> Self {
+        let mut taken_in = Self::default();
+        taken_in.rows.reserve(rows.len(), rows.iter().map(|row| row.text.len()).sum());
+        taken_in.hashes.reserve_exact(rows.len());
+        taken_in.positions.reserve_exact(rows.len());
+        taken_in
+    }
+
+    /// Adds a row that was kept, of so many taken cells, at its place in the table.
     pub(super) fn push(&mut self, row: Row<'_>, taken: usize) -> Result<()> {
         let id = RowId(self.rows.len() as u32);
         if !row.kinds.is_empty() || !self.kinds.is_empty() {
-            self.kinds.resize(self.rows.len() * taken, CellKind::Unsaid);
+            self.say_width(taken);
             self.kinds.extend(row.kinds.iter().map(|&kind| CellKind::of(kind)));
         }
         let text = std::str::from_utf8(row.text).map_err(|_| damaged())?;
@@ -253,7 +262,6 @@ impl TakenIn {
                 ids.push(id);
             }
         }
-        self.seen += 1;
         Ok(())
     }
 }

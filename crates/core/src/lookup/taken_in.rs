@@ -86,6 +86,12 @@ impl TakenIn {
 }
 
 impl TakenIn {
+    /// Says how many cells are taken of each row, before a kind of any is said.
+    pub(super) fn say_width(&mut self, width: usize) {
+        self.width = width;
+        self.kinds.resize(self.rows.len() * width, CellKind::Unsaid);
+    }
+
     /// An error where there are more than can be told apart, with so many that are kept elsewhere.
     pub(super) fn refuse_too_many(&self, headers: &Headers, kept: u32) -> Result<()> {
         let seen = self.seen.max(kept) as usize;
@@ -110,8 +116,7 @@ impl Reference {
     /// Packs the rows of a block.
     pub(super) fn take_in(&self, block: &Block, taken_in: &mut TakenIn, work: &mut Work) {
         if block.has_kinds() {
-            taken_in.width = self.taken.len();
-            taken_in.kinds.resize(taken_in.rows.len() * self.taken.len(), CellKind::Unsaid);
+            taken_in.say_width(self.taken.len());
         }
         let are_packed = self.take_in_as_read(block, taken_in);
         for row in 0..block.rows() {

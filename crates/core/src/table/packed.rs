@@ -193,13 +193,14 @@ const EIGHT: usize = 8;
 /// The sum of the first so many of eight lengths, where all of these are short.
 #[inline]
 fn short_sum(lengths: u64, count: usize) -> Option<usize> {
-    const EACH: u64 = u64::MAX / 0xff;
     const EVERY_OTHER: u64 = u64::MAX / 0xffff;
+    const LOWER_OF_TWO: u64 = EVERY_OTHER * 0xff;
+    const NOT_SHORT: u64 = u64::MAX / 0xff * !(MORE - 1) as u64;
     let lengths = lengths & !u64::MAX.checked_shl(8 * count as u32).unwrap_or(0);
     // Two by two, so that the sum of all has sixteen bits.
-    let pairs = (lengths & EVERY_OTHER * 0xff) + (lengths >> 8 & EVERY_OTHER * 0xff);
+    let pairs = (lengths & LOWER_OF_TWO) + ((lengths >> 8) & LOWER_OF_TWO);
     let sum = pairs.wrapping_mul(EVERY_OTHER) >> 48;
-    (lengths & EACH * u64::from(!(MORE - 1)) == 0).then_some(sum as usize)
+    (lengths & NOT_SHORT == 0).then_some(sum as usize)
 }
 
 /// The cells of a packed row that begins here, and what stands behind it.
