@@ -31,7 +31,7 @@ use crate::template::Bound;
 const MEMORY_LINE: usize = 64;
 
 /// How many bytes of a record are fetched ahead at most.
-pub(super) const TOUCHED: usize = 2 * MEMORY_LINE;
+pub(super) const TOUCHED: usize = 3 * MEMORY_LINE;
 
 /// What seeds the hash of a run, so that keys can't be made to collide beforehand. It changes
 /// nothing in what is found.
@@ -372,13 +372,19 @@ impl Reference {
     pub(super) fn touch(&self, starts: &[usize]) {
         let texts = self.key_texts();
         let byte = |at: usize| texts.get(at).copied().unwrap_or_default();
-        let (near, far) = (self.touched.min(MEMORY_LINE), self.touched);
-        let touch = |touched: u8, start: &usize| match texts.get(*start) {
-            Some(first) if far > near => touched ^ first ^ byte(start + near) ^ byte(start + far),
-            Some(first) => touched ^ first ^ byte(start + near),
-            None => touched,
+        let last = self.touched;
+        let touch = |start: &usize| {
+            let Some(first) = texts.get(*start) else { return 0 };
+            let mut touched = first ^ byte(start + last);
+            if last > MEMORY_LINE {
+                touched ^= byte(start + MEMORY_LINE);
+            }
+            if last > 2 * MEMORY_LINE {
+                touched ^= byte(start + 2 * MEMORY_LINE);
+            }
+            touched
         };
-        black_box(starts.iter().fold(0, touch));
+        black_box(starts.iter().fold(0, |touched, start| touched ^ touch(start)));
     }
 
     pub(super) fn parts(&self) -> usize {

@@ -3,11 +3,11 @@
 //! Copying as much of a short piece as ever takes no longer than finding out how much it is; what is
 //! copied too much is written over.
 
-/// How long pieces are at most that are copied with what stands behind them, or in two halves that may
-/// overlap.
-const HALF: usize = 32;
-const SHORT: usize = 2 * HALF;
-const LONGER: usize = 128;
+/// How long pieces are at most that are copied with what stands behind them, and how long those that are
+/// copied in two halves.
+const SHORT: usize = 32;
+const LONGER: usize = 2 * SHORT;
+const LONGEST: usize = 2 * LONGER;
 
 /// Bytes end to end, and behind them what is left of others.
 #[derive(Debug)]
@@ -32,25 +32,15 @@ impl Filling {
     #[inline(always)]
     pub(super) fn push(&mut self, text: &[u8], length: usize) {
         let room = self.room.get_mut(self.filled..).unwrap_or_default();
-        if length <= HALF
-            && let Some(piece) = text.first_chunk::<HALF>()
-            && let Some(room) = room.first_chunk_mut()
-        {
-            *room = *piece;
-        } else if length > HALF
-            && length <= SHORT
-            && let Some((first, last)) = text.get(..length).and_then(both_ends)
-            && let Some(room) = room.first_chunk_mut::<SHORT>()
-        {
-            // What stands behind it may have to be waited for.
-            room[..HALF].copy_from_slice(first);
-            room[length - HALF..length].copy_from_slice(last);
-        } else if length <= LONGER
-            && let Some(piece) = text.first_chunk::<LONGER>()
-            && let Some(room) = room.first_chunk_mut()
-        {
-            *room = *piece;
+        // What stands behind a longer one may have to be waited for, so that it is not looked at.
+        let is_pushed = if length <= SHORT {
+            with_behind(room, text)
+        } else if length <= LONGER {
+            in_halves::<SHORT>(room, text, length)
         } else {
+            length <= LONGEST && in_halves::<LONGER>(room, text, length)
+        };
+        if !is_pushed {
             return self.push_exactly(&text[..length]);
         }
         self.filled += length;
@@ -82,7 +72,7 @@ impl Filling {
     pub(super) fn push_by(&mut self, make: impl FnOnce(&mut Vec<u8>)) {
         let mut aside = std::mem::take(&mut self.aside);
         aside.clear();
-        aside.reserve(LONGER);
+        aside.reserve(LONGEST);
         make(&mut aside);
         self.push_exactly(&aside);
         self.aside = aside;
@@ -95,10 +85,30 @@ impl Filling {
     }
 }
 
-/// So many bytes of a piece from its beginning, and as many up to its end.
+/// Copies a short piece with what stands behind it, where there is room for both; says whether there is.
 #[inline(always)]
-fn both_ends(piece: &[u8]) -> Option<(&[u8; HALF], &[u8; HALF])> {
-    Some((piece.first_chunk()?, piece.last_chunk()?))
+fn with_behind(room: &mut [u8], text: &[u8]) -> bool {
+    let (Some(piece), Some(room)) = (text.first_chunk::<SHORT>(), room.first_chunk_mut()) else {
+        return false;
+    };
+    *room = *piece;
+    true
+}
+
+/// Copies a piece in two halves of so many bytes, which may overlap, where there is room for both; says
+/// whether there is.
+#[inline(always)]
+fn in_halves<const HALF: usize>(room: &mut [u8], text: &[u8], length: usize) -> bool {
+    let (Some(piece), Some(room)) = (text.get(..length), room.get_mut(..2 * HALF)) else {
+        return false;
+    };
+    let (Some(first), Some(last)) = (piece.first_chunk::<HALF>(), piece.last_chunk::<HALF>())
+    else {
+        return false;
+    };
+    room[..HALF].copy_from_slice(first);
+    room[length - HALF..length].copy_from_slice(last);
+    true
 }
 
 #[cfg(test)]
