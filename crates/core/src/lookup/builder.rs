@@ -5,12 +5,12 @@ use std::sync::Arc;
 use ahash::RandomState;
 
 use super::asked_keys::AskedKeys;
+use super::disagreement::note_disagreement;
 use super::index::Index;
 use super::indexing::index_keys;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
-use super::reference::{Cells, Joint, Ranged, hash};
-use super::rule::{Compared, Decision};
+use super::reference::{Cells, Joint, Ranged};
 use super::shares::Shares;
 use super::taken_in::TakenIn;
 use super::values::{LARGE, Values};
@@ -18,7 +18,7 @@ use super::{Holder, Line, Reference, RowId, Rule, Seed};
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::in_order::in_order;
-use crate::table::packed::{self, RowCell};
+use crate::table::packed::RowCell;
 use crate::table::{Block, Headers, Lines, Plainly, Scratch, Source};
 use crate::template::{Bound, Work};
 use crate::{Error, Result};
@@ -360,7 +360,7 @@ impl ReferenceBuilder {
         if reference.ranged.is_some() {
             index_ranges(&mut reference, line, &ends, self.closest);
         }
-        note_disagreement(&mut reference);
+        note_disagreement(&mut reference, self.threads);
         Ok(reference)
     }
 }
@@ -374,7 +374,7 @@ pub(super) fn indexed(
     threads: usize,
 ) -> Reference {
     index_keys(&mut reference, (hashes, without_key), threads);
-    note_disagreement(&mut reference);
+    note_disagreement(&mut reference, threads);
     reference
 }
 
@@ -402,50 +402,6 @@ fn index_ranges(
         ranged.index = index;
         ranged.line = line;
     }
-}
-
-/// Notes which keys have rows that disagree, on what, and which of them the rule chooses.
-fn note_disagreement(reference: &mut Reference) {
-    let mut conflicting = vec![0_u64; 0];
-    let mut chosen = Vec::new();
-    let mut disputed = vec![false; reference.taken.len()];
-    let groups: Vec<Vec<Holder>> = match &reference.ranged {
-        Some(ranged) => ranged.index.overlapping().collect(),
-        None => {
-            let repeats = reference.repeats.chunk_by(|a, b| a.0 == b.0);
-            repeats.map(|repeats| reference.holders_of(repeats[0].0).collect()).collect()
-        }
-    };
-    for holders in groups {
-        if !reference.disagree(&holders) {
-            continue;
-        }
-        let rows = reference.rows_among(&holders);
-        for &row in &rows[1..] {
-            let pairs = reference.taken_cells(rows[0]).zip(reference.taken_cells(row));
-            for (disputed, (one, other)) in disputed.iter_mut().zip(pairs) {
-                *disputed |= one != other;
-            }
-        }
-        if reference.ranged.is_some() {
-            // Which rows meet depends on the main row.
-            continue;
-        }
-        let first = holders[0];
-        if conflicting.is_empty() {
-            conflicting = vec![0; reference.holder_count().div_ceil(64)];
-        }
-        conflicting[first.index() / 64] |= 1 << (first.index() % 64);
-        let key = packed::first_cells(reference.key_text(first), reference.parts());
-        let hash = hash(&reference.hasher, key.as_bytes());
-        reference.index.mark(hash, first.0);
-        if let Decision::Chosen(holder) = reference.decide(&holders, Compared::Every) {
-            chosen.push((first, holder));
-        }
-    }
-    reference.conflicting = conflicting;
-    reference.chosen = chosen;
-    reference.disputed = disputed;
 }
 
 impl Reference {

@@ -37,8 +37,11 @@ impl Reference {
             None => self.is_conflicting(first),
             Some(_) => self.disagree(&holders),
         };
-        let spelling = self.as_read(first);
-        let collapsed = holders.iter().any(|&holder| self.as_read(holder) != spelling);
+        let spelling = |holder: &Holder| self.as_read(*holder);
+        let collapsed = !self.is_verbatim() && {
+            let first = spelling(&first);
+            holders.iter().any(|holder| spelling(holder) != first)
+        };
         Some(Group { holders, rows, conflicting, collapsed })
     }
 }

@@ -8,6 +8,7 @@ mod aliases;
 mod asked_keys;
 mod batch;
 mod builder;
+mod disagreement;
 mod gathered;
 mod group;
 mod ids;
