@@ -20,7 +20,7 @@ struct LargePages;
 /// The size of a large page, in bytes. Where it is another one, nothing is lost but a little room.
 const PAGE: usize = 2 << 20;
 
-/// From how many bytes on memory is large: twice as many as pages of 4 KiB are remembered of, since what
+/// From how many bytes on memory is large. Processors remember where some 6 MiB of small pages are, and what
 /// grows is up to half empty.
 const LARGE: usize = 12 << 20;
 
