@@ -121,9 +121,10 @@ impl Reference {
             rows.into_iter().try_for_each(|row| taken_in.push(row, self.taken.len()))?;
             Ok(taken_in)
         };
-        let mut all = TakenIn::default();
-        for taken_in in in_parallel(pieces, threads, take_in) {
-            all.append(&mut taken_in?);
+        let mut taken_in = in_parallel(pieces, threads, take_in).into_iter();
+        let mut all = taken_in.next().transpose()?.unwrap_or_default();
+        for more in taken_in {
+            all.append(&mut more?);
         }
         let mut reference = self.emptied();
         reference.rows = all.rows;

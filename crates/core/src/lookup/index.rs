@@ -5,7 +5,7 @@
 //! ```
 //!
 //! A bucket is one line of memory, so that a search waits for memory once. The upper bits of a hash tell
-//! the bucket where the search begins, the lowest eight are the tag; what finds no place goes to the next
+//! the bucket where the search begins, the lower ones make the tag; what finds no place goes to the next
 //! bucket, and the one that it passed says so. A tag only finds candidates; the caller, who has the keys,
 //! decides whether one is equal.
 
@@ -98,10 +98,11 @@ impl Bucket {
     }
 }
 
-/// The part of a hash that a bucket keeps.
+/// What a bucket keeps of a hash: bits that tell nothing of where it is. Where all keys are of one
+/// [share](super::shares::share_of), the lowest eight are the same, and those before them tell keys apart.
 #[inline]
-fn tag(hash: u32) -> u8 {
-    (hash as u8).max(EMPTY + 1)
+pub(super) fn tag(hash: u32) -> u8 {
+    ((hash ^ (hash >> 8)) as u8).max(EMPTY + 1)
 }
 
 /// The bucket where the search for a hash begins: its share of the whole range.
@@ -216,6 +217,27 @@ impl Index {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Keys are told apart by their hash alone, but for few, also where all are of one share.
+    #[test]
+    fn few_hashes_are_taken_for_others() {
+        use super::super::shares::share_of;
+        let spread = |nth: u32| nth.wrapping_mul(0x9e37_79b1).rotate_left(7) ^ nth;
+        for is_share in [false, true] {
+            let hashes = (0..).map(spread).filter(|hash| !is_share || share_of(*hash) == 7);
+            let hashes: Vec<u32> = hashes.take(9_000).collect();
+            let mut index = Index::for_keys(hashes.len());
+            for (row, &hash) in (0..).zip(&hashes) {
+                let begin = home(hash, index.buckets.len());
+                index.enter_from(begin, hash, Entry { row, place: 0 }, |_| false);
+            }
+            let is_other = |(row, hash): &(u32, &u32)| {
+                index.candidate(**hash).is_none_or(|found| found.row != *row)
+            };
+            let others = (0..).zip(&hashes).filter(is_other).count();
+            assert!(others < hashes.len() / 30, "{is_share}: {others}");
+        }
+    }
 
     /// Keys that somebody made to collide under one seed do not under that of another run: none of
     /// them makes others wait longer than keys that nobody chose.
