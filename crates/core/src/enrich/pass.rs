@@ -12,7 +12,7 @@ use super::stage::{Answered, Rows, Space, Stages};
 use super::taking::{Earlier, Given};
 use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
-use crate::findings::{Appended, Findings, Recorder, SAMPLES, Tally, UpdateFindings};
+use crate::findings::{Appended, Findings, Recorder, SAMPLES, Tally, TimesAsked, UpdateFindings};
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
 use crate::table::{
@@ -233,7 +233,8 @@ impl Enrichment {
         let mut row = main_rows;
         for nth in 0..self.stages.lookups.len() {
             let appends = self.stages.lookups[nth].1.appending.is_some();
-            let asked = if appends { hands.tallies[nth].asked().to_vec() } else { Vec::new() };
+            let asked =
+                if appends { hands.tallies[nth].asked().clone() } else { TimesAsked::default() };
             let mut work = |block: &Block, out: Rows| {
                 let mut space = Space { out, ..space() };
                 self.work(block, nth + 1, recording, &renderer, &mut space);
@@ -348,14 +349,14 @@ impl Enrichment {
     fn append<E>(
         &self,
         nth: usize,
-        asked: &[u32],
+        asked: &TimesAsked,
         row: &mut u64,
         mut work: impl FnMut(&Block, Rows) -> Result<(), E>,
     ) -> Result<Option<Appended>, E> {
         let (lookup, taking) = &self.stages.lookups[nth];
         let Some(appending) = &taking.appending else { return Ok(None) };
         let reference = lookup.reference();
-        let (givers, mut not) = givers(lookup, reference.unused(asked));
+        let (givers, mut not) = givers(lookup, reference.unused(|holder| asked.has(holder)));
         let before: usize =
             self.stages.lookups[..nth].iter().map(|(_, taking)| taking.cells.len()).sum();
         let (own, overlay) = (self.own(), self.overlay());

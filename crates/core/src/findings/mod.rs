@@ -10,6 +10,7 @@ mod recorder;
 mod rows_asked;
 mod sample;
 mod tally;
+mod times_asked;
 mod unmatched;
 
 pub use gate::{Gate, GateResult, Relation};
@@ -19,4 +20,5 @@ pub(crate) use rows_asked::RowsAsked;
 pub use sample::{SAMPLES, Sample};
 pub use tally::{Appended, Findings, LookupFindings, UpdateFindings};
 pub(crate) use tally::{Tallied, Tally};
+pub(crate) use times_asked::TimesAsked;
 pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};

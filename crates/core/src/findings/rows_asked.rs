@@ -1,5 +1,6 @@
 //! Which rows of a reference main rows asked for, when only some of them are at hand at a time.
 
+use super::TimesAsked;
 use crate::lookup::{Holder, Reference, RowId};
 
 /// For each row of a reference what became of it.
@@ -19,16 +20,13 @@ impl RowsAsked {
     }
 
     /// Notes how often keys of the rows were asked for that are at hand.
-    pub(crate) fn note(&mut self, reference: &Reference, asked: &[u32]) {
-        for (first, times) in Holder::at(0..reference.holder_count()).zip(asked) {
-            if *times == 0 {
-                continue;
-            }
+    pub(crate) fn note(&mut self, reference: &Reference, asked: &TimesAsked) {
+        for (first, is_repeated) in asked.asked() {
             let position = |holder| reference.position_in_table(reference.row(holder));
             for holder in reference.holders_of(first) {
                 self.all.set(position(holder));
             }
-            if *times > 1 || self.first.get(position(first)) {
+            if is_repeated || self.first.get(position(first)) {
                 self.repeated.set(position(first));
             }
             self.first.set(position(first));
@@ -36,12 +34,12 @@ impl RowsAsked {
     }
 
     /// How often the key of each row was asked for which is at hand: none, one or two times.
-    pub(super) fn times(&self, reference: &Reference) -> Vec<u32> {
+    pub(super) fn times(&self, reference: &Reference) -> TimesAsked {
         let times = |holder| {
             let position = reference.position_in_table(reference.row(holder));
-            u32::from(self.first.get(position)) + u32::from(self.repeated.get(position))
+            u8::from(self.first.get(position)) + u8::from(self.repeated.get(position))
         };
-        Holder::at(0..reference.holder_count()).map(times).collect()
+        TimesAsked::each(Holder::at(0..reference.holder_count()).map(times))
     }
 
     /// How many rows were asked for.

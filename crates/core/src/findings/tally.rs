@@ -3,7 +3,7 @@
 
 use super::rows_asked::{RowsAsked, at_hand, placed};
 use super::unmatched::Collecting;
-use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, UnmatchedKeys};
+use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, TimesAsked, UnmatchedKeys};
 use crate::enrich::{Corrected, NotAppended, WrittenCounts};
 use crate::lookup::{Answer, Group, Holder, KeysTold, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
@@ -29,7 +29,7 @@ pub struct LookupFindings {
     /// The first main rows of each trouble.
     samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
-    asked: Vec<u32>,
+    asked: TimesAsked,
     /// The keys that no reference row holds, where they were to be kept.
     pub unmatched: UnmatchedKeys,
     /// What became of the cells of each column that it updates, in the order of the plan.
@@ -76,20 +76,20 @@ impl LookupFindings {
 
     /// How often a key was asked for, whose first holder is given.
     pub(crate) fn asked(&self, first: Holder) -> u64 {
-        self.asked.get(first.index()).copied().unwrap_or_default().into()
+        self.asked.of(first)
     }
 
     /// The reference rows that no main row asked for, in order, as far as they are kept. `lookup` is
     /// the one that these findings are of.
     pub fn unused<'a>(&'a self, lookup: &'a Lookup) -> impl Iterator<Item = RowId> + 'a {
-        lookup.reference().unused(&self.asked)
+        lookup.reference().unused(|holder| self.asked.has(holder))
     }
 }
 
 /// Whether a key that several rows hold is told of. Where rows that nothing asks for are not kept,
 /// some may be there all the same.
-fn is_told(reference: &Reference, group: &Group, asked: &[u32]) -> bool {
-    !reference.keeps_asked_only() || asked[group.holders[0].index()] > 0
+fn is_told(reference: &Reference, group: &Group, asked: &TimesAsked) -> bool {
+    !reference.keeps_asked_only() || asked.has(group.holders[0])
 }
 
 /// What one lookup found in one block, in whatever order blocks are worked on.
@@ -190,9 +190,8 @@ pub(crate) struct Tally {
     /// How many samples of each trouble tell of rows by their place in the table, since those of a
     /// reference are at hand only in part.
     placed: [usize; TROUBLES.len()],
-    /// How often each key was asked for, under its first holder; where ranges tell which rows count,
-    /// under each of them.
-    asked: Vec<u32>,
+    /// How often each key was asked for.
+    asked: TimesAsked,
     /// Under the first holder of each key, the main row that asked for it first; only while
     /// recording.
     asked_by: Vec<u64>,
@@ -210,7 +209,7 @@ impl Tally {
             samples: Default::default(),
             sampled: SAMPLES,
             placed: Default::default(),
-            asked: vec![0; holders],
+            asked: TimesAsked::none(holders),
             asked_by: if recording { vec![0; holders] } else { Vec::new() },
             unmatched: None,
         }
@@ -230,13 +229,13 @@ impl Tally {
     }
 
     /// How often each key was asked for by now.
-    pub(crate) fn asked(&self) -> &[u32] {
+    pub(crate) fn asked(&self) -> &TimesAsked {
         &self.asked
     }
 
     /// Begins to count anew, for the rows of a reference that are at hand now.
     pub(crate) fn begin_span(&mut self, reference: &Reference) {
-        self.asked = vec![0; reference.holder_count()];
+        self.asked = TimesAsked::none(reference.holder_count());
     }
 
     /// Ends the count for the rows that are at hand.
@@ -297,11 +296,7 @@ impl Tally {
             *all += more;
         }
         self.counts.out_of_range += tallied.out_of_range;
-        for holder in &tallied.asked {
-            // Past four billion it does not matter how often.
-            let asked = &mut self.asked[holder.index()];
-            *asked = asked.saturating_add(1);
-        }
+        self.asked.add(&tallied.asked);
     }
 
     /// Whether there are as many samples of each trouble as are kept, and nothing else is.
@@ -363,9 +358,8 @@ impl Tally {
             counts.of[Kind::Collapsed as usize] += u64::from(group.collapsed);
         }
         counts.of[Kind::Unused as usize] =
-            reference.unused(&asked).count() as u64 + reference.skipped();
-        let repeated = asked.iter().filter(|&&times| times > 1);
-        counts.of[Kind::Repeated as usize] = repeated.count() as u64;
+            reference.unused(|holder| asked.has(holder)).count() as u64 + reference.skipped();
+        counts.of[Kind::Repeated as usize] = asked.repeated();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
         self.told(reference, asked, updates, appended)
@@ -374,7 +368,7 @@ impl Tally {
     fn told(
         mut self,
         reference: &Reference,
-        asked: Vec<u32>,
+        asked: TimesAsked,
         updates: Vec<UpdateFindings>,
         appended: Option<Appended>,
     ) -> LookupFindings {

@@ -6,7 +6,7 @@ pub struct RowId(pub(super) u32);
 
 /// What holds a key: a row of a reference, or in a reverse lookup a cell of one. Holders stand in
 /// the order in which they count: by column as the columns were written, then by row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Holder(pub(super) u32);
 
 impl RowId {

@@ -581,17 +581,19 @@ impl Reference {
         (0..self.holder_count() as u32).map(Holder).filter(fits)
     }
 
-    /// Every row that was asked for no time, in order: `asked` counts how often, under the first
-    /// holder of each key, or where there are ranges under each holder.
-    pub(crate) fn unused<'a>(&'a self, asked: &[u32]) -> impl Iterator<Item = RowId> + use<'a> {
+    /// Every row that nothing asked for, in order: it is told whether something did of the first
+    /// holder of each key, or where there are ranges of each holder.
+    pub(crate) fn unused<'a, F: Fn(Holder) -> bool>(
+        &'a self,
+        is_asked: F,
+    ) -> impl Iterator<Item = RowId> + use<'a, F> {
         let mut used = vec![false; self.rows.len()];
-        for (at, _) in asked.iter().enumerate().filter(|(_, times)| **times > 0) {
-            let holder = Holder(at as u32);
+        for holder in Holder::at(0..self.holder_count()).filter(|holder| is_asked(*holder)) {
             used[self.row(holder).index()] = true;
         }
         if self.ranged.is_none() {
             for (first, holder) in &self.repeats {
-                if asked[first.index()] > 0 {
+                if is_asked(*first) {
                     used[self.row(*holder).index()] = true;
                 }
             }

@@ -39,6 +39,7 @@ impl Reference {
         ends.clear();
         keys.clear();
         let looks = self.plainly.map(Plainly::looks);
+        let mut plain_rows = block.plain_rows(self.plainly);
         ends.reserve(block.rows());
         let first = taken_in.rows.len() as u32;
         for row in 0..block.rows() {
@@ -53,7 +54,7 @@ impl Reference {
             let (text, spans) = block.kept_cells(row);
             cells.clear();
             cells.extend(taken.iter().map(|&place| spans[place]));
-            packing.push_row((text, &cells), looks.as_ref());
+            packing.push_row((text, &cells), looks.as_ref(), plain_rows.has(row));
             ends.push(packing.len());
         }
         // Reading what was written just before takes longer.
@@ -61,7 +62,7 @@ impl Reference {
             |&(start, end): &(usize, usize)| hash(&self.hasher, &packing.bytes()[start..end]);
         taken_in.hashes.extend(keys.iter().map(hash));
         // Cells of a text and lengths in ASCII are text.
-        let text = str::from_utf8(packing.bytes());
+        let text = simdutf8::basic::from_utf8(packing.bytes());
         debug_assert!(text.is_ok());
         taken_in.rows.add(text.unwrap_or_default(), &ends);
         taken_in.seen += block.rows() as u32;

@@ -9,7 +9,7 @@
 use std::ops::Range;
 
 use super::packed::ROOM;
-use super::{Before, CellKind, KeptColumns, Lines};
+use super::{Before, CellKind, KeptColumns, Lines, WrittenAs};
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -29,6 +29,7 @@ pub struct Block {
     /// The kind of each cell; empty while none was said.
     pub(super) kinds: Vec<CellKind>,
     pub(super) own: Vec<RowBytes>,
+    pub(super) written_as: Option<WrittenAs>,
     pub(super) first_row: u64,
     pub(super) lines_before: u64,
     pub(super) lines: Lines,
@@ -68,6 +69,8 @@ pub struct Parts {
     pub cells: Vec<Span>,
     /// The rows' own bytes; none when the format has no such bytes.
     pub own: Vec<RowBytes>,
+    /// How cells stand in these, where it can be said.
+    pub written_as: Option<WrittenAs>,
     /// The line on which each row begins, the first line of the piece being 0.
     pub lines: Lines,
 }
@@ -104,7 +107,7 @@ impl Block {
     /// # Errors
     /// [`NotText`] when the text is not UTF-8.
     pub fn from_parts(columns: KeptColumns, parts: Parts) -> Result<Self, NotText> {
-        let Parts { text, cells, own, lines } = parts;
+        let Parts { text, cells, own, written_as, lines } = parts;
         let text = String::from_utf8(text).map_err(|error| NotText {
             at: error.utf8_error().valid_up_to(),
             text: error.into_bytes(),
@@ -115,6 +118,7 @@ impl Block {
             cells,
             kinds: Vec::new(),
             own,
+            written_as,
             lines,
             first_row: 1,
             lines_before: 0,
@@ -130,7 +134,7 @@ impl Block {
         cells.clear();
         own.clear();
         lines.clear();
-        Parts { text, cells, own, lines }
+        Parts { text, cells, own, written_as: None, lines }
     }
 
     /// Says where the rows stand: the first one's number (data rows count from 1) and how many

@@ -1,8 +1,9 @@
 //! The ways in which delimited text is written.
 
-use gather_keys_core::table::{Headers, Plainly};
+use gather_keys_core::table::{Headers, Plainly, WrittenAs};
 
 use super::Encoding;
+use super::marks::QUOTE;
 
 /// How a file separates its cells and lines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,7 +30,12 @@ pub struct Layout {
 impl Dialect {
     /// How added cells are written in it.
     pub fn plainly(self) -> Option<Plainly> {
-        Plainly::new(self.delimiter, [self.delimiter, b'"', b'\r', b'\n'])
+        Plainly::new(self.delimiter, [self.delimiter, QUOTE, b'\r', b'\n'])
+    }
+
+    /// How cells stand in rows that are written in it.
+    pub(super) fn written_as(self) -> Option<WrittenAs> {
+        self.plainly().map(|plainly| WrittenAs { plainly, quote: QUOTE })
     }
 }
 

@@ -3,9 +3,10 @@
 use std::cell::Cell;
 
 use gather_keys_core::table::{
-    Before, Block, Headers, KeptColumns, Parser, RowBytes, Span, ascending,
+    Before, Block, Headers, KeptColumns, Parser, RowBytes, Span, WrittenAs, ascending,
 };
 
+use super::Dialect;
 use super::marks::{Looks, WithLooks, with_widest};
 use super::row_cells::row_cells;
 use super::scan::{Next, Scan, ScanSpace, Wanted};
@@ -16,6 +17,7 @@ use crate::{Error, Place};
 pub struct TextParser {
     headers: Headers,
     delimiter: u8,
+    written_as: Option<WrittenAs>,
     wanted: Wanted,
     /// The columns that blocks hold.
     kept: KeptColumns,
@@ -46,9 +48,10 @@ enum FaultKind {
 }
 
 impl TextParser {
-    pub(super) fn new(headers: Headers, delimiter: u8, pads: bool) -> Self {
+    pub(super) fn new(headers: Headers, dialect: Dialect, pads: bool) -> Self {
         let kept = KeptColumns::all(headers.len());
-        Self { headers, delimiter, wanted: Wanted::all(), kept, pads }
+        let (delimiter, written_as) = (dialect.delimiter, dialect.written_as());
+        Self { headers, delimiter, written_as, wanted: Wanted::all(), kept, pads }
     }
 
     /// Makes a row of another number of cells one of as many as there are headers: blank cells are
@@ -153,6 +156,7 @@ impl WithLooks for Parsing<'_> {
         let columns = parser.headers.len();
         let mut parts = std::mem::take(block).into_parts();
         std::mem::swap(&mut parts.text, piece);
+        parts.written_as = parser.written_as;
         let mut aside = Vec::new();
         let mut scan = Scan::by(looks, &parts.text, parser.delimiter, SPACE.take());
         loop {

@@ -303,8 +303,7 @@ impl<R: Read> Source for Reader<R> {
     }
 
     fn parser(&self) -> TextParser {
-        let delimiter = self.layout.dialect.delimiter;
-        TextParser::new(self.headers.clone(), delimiter, self.options.pads)
+        TextParser::new(self.headers.clone(), self.layout.dialect, self.options.pads)
     }
 
     fn read_piece(&mut self, piece: &mut Vec<u8>) -> Result<bool> {
