@@ -3,9 +3,8 @@
 //! Where the main table is small, there is no need to keep and index a large reference: of its rows
 //! only those are kept whose key some main row asks for, and the others are counted as they pass.
 
-use std::collections::HashSet;
-
 use ahash::RandomState;
+use hashbrown::HashTable;
 
 use super::reference::hash;
 use crate::key::Key;
@@ -18,7 +17,7 @@ pub(super) const SPARE: usize = crate::findings::SAMPLES;
 /// The hashes of the keys that are asked for. A hash may be that of another key too, whose rows are
 /// then kept and not used.
 #[derive(Debug)]
-pub(super) struct AskedKeys(HashSet<u32, RandomState>);
+pub(super) struct AskedKeys(HashTable<u32>);
 
 impl AskedKeys {
     /// Reads the keys of a main table.
@@ -27,23 +26,34 @@ impl AskedKeys {
         hasher: &RandomState,
         main: &mut S,
     ) -> Result<Self, S::Error> {
-        let mut all = Self(HashSet::with_hasher(hasher.clone()));
+        let mut all = Self(HashTable::new());
         let (mut block, mut packed, mut work) = (Block::default(), String::new(), Work::default());
         while main.read_block(&mut block)? {
             for row in 0..block.rows() {
                 packed.clear();
                 // Of a key that is not whole it does not matter whether it is held.
                 if key.pack(Row::of(&block, row), &mut packed, &mut work) != PartState::Malformed {
-                    all.0.insert(hash(hasher, packed.as_bytes()));
+                    all.insert(hash(hasher, packed.as_bytes()));
                 }
             }
         }
         Ok(all)
     }
 
+    fn insert(&mut self, hash: u32) {
+        let is_it = |other: &u32| *other == hash;
+        self.0.entry(spread(hash), is_it, |other| spread(*other)).or_insert(hash);
+    }
+
     /// Whether a key of this hash may be asked for.
     #[inline]
     pub(super) fn hold(&self, hash: u32) -> bool {
-        self.0.contains(&hash)
+        self.0.find(spread(hash), |other| *other == hash).is_some()
     }
+}
+
+/// A hash, as a table wants it: with all that it tells in its upper half and in its lower half.
+#[inline]
+fn spread(hash: u32) -> u64 {
+    u64::from(hash) << u32::BITS | u64::from(hash)
 }

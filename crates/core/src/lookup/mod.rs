@@ -6,6 +6,7 @@
 
 mod aliases;
 mod asked_keys;
+mod asked_rows;
 mod batch;
 mod builder;
 mod disagreement;

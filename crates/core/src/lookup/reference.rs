@@ -583,10 +583,10 @@ impl Reference {
 
     /// Every row that nothing asked for, in order: it is told whether something did of the first
     /// holder of each key, or where there are ranges of each holder.
-    pub(crate) fn unused<'a, F: Fn(Holder) -> bool>(
-        &'a self,
+    pub(crate) fn unused<F: Fn(Holder) -> bool>(
+        &self,
         is_asked: F,
-    ) -> impl Iterator<Item = RowId> + use<'a, F> {
+    ) -> impl Iterator<Item = RowId> + use<'_, F> {
         let mut used = vec![false; self.rows.len()];
         for holder in Holder::at(0..self.holder_count()).filter(|holder| is_asked(*holder)) {
             used[self.row(holder).index()] = true;

@@ -1,6 +1,7 @@
 //! Rows of a reference as they are taken in: packed, by several threads, but not yet indexed.
 
 use super::asked_keys::SPARE;
+use super::asked_rows::AskedRows;
 use super::ranges::Ends;
 use super::records::Records;
 use super::reference::{CellAt, Cells, Joint, Ranged, hash};
@@ -43,6 +44,7 @@ pub(super) struct TakenIn {
     /// How many rows of this block were kept though nothing asks for them.
     spare: usize,
     pub(super) packed: PackedBlock,
+    asked_rows: AskedRows,
 }
 
 impl TakenIn {
@@ -119,7 +121,12 @@ impl Reference {
             taken_in.say_width(self.taken.len());
         }
         let are_packed = self.take_in_as_read(block, taken_in);
+        taken_in.asked_rows.look(self, block);
         for row in 0..block.rows() {
+            if taken_in.spare == SPARE && taken_in.asked_rows.pass(row) {
+                taken_in.seen += 1;
+                continue;
+            }
             let kept = are_packed || self.take_in_row(Row::of(block, row), taken_in, work);
             if kept && block.has_kinds() {
                 let kinds = self.taken.iter().map(|&column| block.kind(row, column));
