@@ -20,6 +20,7 @@ mod number;
 mod packing;
 mod piece;
 pub mod postgresql;
+mod room_ahead;
 mod rows;
 mod scratch;
 pub mod sqlite;

@@ -13,6 +13,7 @@ use std::thread::{self, JoinHandle};
 
 use tempfile::{NamedTempFile, PersistError};
 
+use crate::room_ahead::RoomAhead;
 use crate::{Error, Result};
 
 /// Where the content of files stands that are not finished.
@@ -65,8 +66,15 @@ struct Place {
 
 #[derive(Debug)]
 enum At {
-    Beside(NamedTempFile, SyncsAlong, Unfinished),
+    Beside(NamedTempFile, OnDisk, Unfinished),
     Straight(File),
+}
+
+/// What is done that a file gets on the disk while it is written.
+#[derive(Debug, Default)]
+struct OnDisk {
+    room: RoomAhead,
+    syncs: SyncsAlong,
 }
 
 /// Sends what is written to the disk while more is being written, so that there is little left to
@@ -152,7 +160,7 @@ impl WholeFile {
         Ok(Self {
             name,
             place: Some(Place { path, overwrite }),
-            at: At::Beside(beside, SyncsAlong::default(), unfinished),
+            at: At::Beside(beside, OnDisk::default(), unfinished),
         })
     }
 
@@ -177,8 +185,9 @@ impl WholeFile {
         let Self { name, place, at } = self;
         let refused = |cause| Error::Write { name: name.clone(), cause };
         match (at, place) {
-            (At::Beside(file, syncs, _unfinished), Some(Place { path, overwrite })) => {
-                syncs.end();
+            (At::Beside(file, on_disk, _unfinished), Some(Place { path, overwrite })) => {
+                on_disk.room.give_back(file.as_file()).map_err(refused)?;
+                on_disk.syncs.end();
                 file.as_file().sync_all().map_err(refused)?;
                 if overwrite {
                     file.persist(&path).map_err(|PersistError { error, .. }| refused(error))?;
@@ -211,9 +220,10 @@ impl Write for WholeFile {
 
     fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
         match &mut self.at {
-            At::Beside(file, syncs, _) => {
+            At::Beside(file, on_disk, _) => {
                 let written = file.write_vectored(pieces)?;
-                syncs.wrote(written, file.as_file());
+                on_disk.room.wrote(written, file.as_file());
+                on_disk.syncs.wrote(written, file.as_file());
                 Ok(written)
             }
             At::Straight(file) => file.write_vectored(pieces),
