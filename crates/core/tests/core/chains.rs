@@ -152,10 +152,10 @@ proptest! {
     #[test]
     fn asking_first_changes_nothing(
         main in table(2, 6),
-        (reference, more) in (table(3, 9), table(3, 5)),
+        (reference, more) in (table(3, 20), table(3, 5)),
         rule in prop::sample::select(vec!["report", "first", "last", "every", "list"]),
         steps in any::<bool>(),
-        (block_rows, threads) in (1_usize..4, 1_usize..4),
+        (block_rows, threads) in (1_usize..20, 1_usize..4),
     ) {
         let on = if steps { "K | upper" } else { "K" };
         let plan = plan("r", &[on], "V, W as X, @row, @table, @count", rule);
