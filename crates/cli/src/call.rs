@@ -3,7 +3,7 @@
 //! for several files it is found out which these are.
 
 use std::ffi::OsStr;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use bytesize::ByteSize;
 use clap::ValueEnum;
@@ -349,11 +349,6 @@ impl Call {
             Destination::Output(address) => Some(address),
             Destination::Main { .. } => Some(&self.main.address),
         }
-    }
-
-    /// The receipt and the corrections, which are read and written.
-    pub(crate) fn records(&self) -> impl Iterator<Item = &Path> {
-        self.receipt.as_deref().into_iter().chain(self.corrections.as_deref())
     }
 }
 

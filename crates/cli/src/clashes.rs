@@ -1,54 +1,96 @@
 //! Outputs that would be written over inputs, or over each other.
 //!
-//! Every output of a run is checked against every input before anything is opened for writing.
+//! Every output of a run is compared with every input and every other output before any work, whether or not
+//! it is there yet and by whatever links it is reached.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use gather_keys_formats::Address;
+use gather_keys_formats::{Address, Error as FormatError, Stamp, real_path};
 
 use crate::call::{Call, Destination};
 use crate::error::{Error, Result};
 use crate::typed::Asked;
 use crate::{lists, output};
 
-/// Refuses a run of which an output is an input, or two outputs are one.
-pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
-    let inputs: Vec<&Address> = call.inputs().collect();
-    let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
-    let table = call.output().and_then(Address::path);
-    let reports = call.reports.iter().map(AsRef::as_ref);
-    let records = call.records().chain(asked.save.as_deref()).chain(reports);
-    let beside: Vec<&Path> = lists.iter().map(AsRef::as_ref).chain(records).collect();
-    if let Some(list) = table.and_then(|table| beside.iter().find(|list| is_same(table, list))) {
-        return Err(Error::OutputIsList { name: list.display().to_string() });
+/// A file that a run reads or writes, and what for.
+struct Use<'p> {
+    path: &'p Path,
+    what: &'static str,
+    /// Without links and dots.
+    real: PathBuf,
+    /// Which file it is, where there is one.
+    stamp: Option<Stamp>,
+}
+
+impl<'p> Use<'p> {
+    fn of(what: &'static str, path: &'p Path) -> Self {
+        // To look at a pipe would be to open it, so only files are told by more than their path.
+        let facts = path.metadata().ok().filter(std::fs::Metadata::is_file);
+        let stamp = facts.and_then(|_| Stamp::of_path(path).ok());
+        Self { path, what, real: real_path(path), stamp }
     }
-    for (nth, report) in call.reports.iter().enumerate() {
-        let others = lists.iter().chain(&call.reports[..nth]).map(AsRef::as_ref);
-        if others.chain(call.records()).any(|other| is_same(report, other)) {
-            return Err(Error::ReportTwice { name: report.display().to_string() });
-        }
-    }
-    output::refuse_inputs(beside, &inputs)?;
-    match &call.into {
-        Destination::Output(Address::Standard) => output::refuse_standard(&inputs),
-        Destination::Output(output @ Address::Server(_)) if inputs.contains(&output) => {
-            Err(gather_keys_formats::Error::OutputIsInput { name: output.to_string() }.into())
-        }
-        Destination::Output(address) => output::refuse_inputs(address.path(), &inputs),
-        Destination::Main { .. } => {
-            let references: Vec<&Address> = call.reference_inputs().collect();
-            output::refuse_inputs(table, &references)
-        }
-        Destination::Nothing => Ok(()),
+
+    fn is_same(&self, other: &Self) -> bool {
+        let is_one_file = |(one, other): (Stamp, Stamp)| one.is_same_file(&other);
+        self.real == other.real
+            || (cfg!(unix) && self.stamp.zip(other.stamp).is_some_and(is_one_file))
     }
 }
 
-/// Whether two paths lead to one place, whether or not there is something yet.
-fn is_same(one: &Path, other: &Path) -> bool {
-    let place = |path: &Path| {
-        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        let folder = whole.parent().and_then(|folder| folder.canonicalize().ok());
-        folder.zip(whole.file_name()).map_or(whole.clone(), |(folder, name)| folder.join(name))
-    };
-    place(one) == place(other)
+/// Refuses a run of which an output is an input, or two outputs are one or within each other.
+pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
+    let is_in_place = matches!(call.into, Destination::Main { .. });
+    let main = call.main.address.path().filter(|_| !is_in_place);
+    let mut inputs: Vec<Use<'_>> = main.map(|path| Use::of("the main table", path)).into_iter().collect();
+    let references = call.reference_inputs().filter_map(Address::path);
+    inputs.extend(references.map(|path| Use::of("a reference", path)));
+    inputs.extend(asked.file.as_ref().map(|plan| Use::of("the plan", &plan.path)));
+    let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
+    let table = call.output().and_then(Address::path).map(|path| Use::of("the table", path));
+    let mut outputs: Vec<Use<'_>> = table.into_iter().collect();
+    outputs.extend(lists.iter().map(|path| Use::of("a list", path)));
+    outputs.extend(call.reports.iter().map(|path| Use::of("a report", path)));
+    outputs.extend(call.receipt.iter().map(|path| Use::of("the receipt", path)));
+    outputs.extend(call.corrections.iter().map(|path| Use::of("the corrections", path)));
+    outputs.extend(asked.save.iter().map(|path| Use::of("the saved plan", path)));
+    for (nth, one) in outputs.iter().enumerate() {
+        if inputs.iter().any(|input| input.is_same(one)) {
+            return Err(FormatError::OutputIsInput { name: one.path.display().to_string() }.into());
+        }
+        if let Some(other) = outputs[..nth].iter().find(|other| other.is_same(one)) {
+            let (name, one, other) = (one.path.display().to_string(), one.what, other.what);
+            return Err(Error::WrittenTwice { name, one: other, other: one });
+        }
+        let is_within = |other: &&Use<'_>| other.real != one.real && other.real.starts_with(&one.real);
+        if let Some(other) = outputs.iter().find(is_within) {
+            let name = one.path.display().to_string();
+            return Err(Error::WithinOutput { name, one: one.what, other: other.what });
+        }
+    }
+    let all: Vec<&Address> = call.inputs().collect();
+    match &call.into {
+        Destination::Output(Address::Standard) => output::refuse_standard(&all),
+        Destination::Output(output @ Address::Server(_)) if all.contains(&output) => {
+            Err(FormatError::OutputIsInput { name: output.to_string() }.into())
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Refuses an output that is the only input.
+pub(crate) fn refuse_input(output: &Address, input: &Address) -> Result<()> {
+    if let Some((to, from)) = output.path().zip(input.path())
+        && Use::of("the table", to).is_same(&Use::of("the main table", from))
+    {
+        return Err(FormatError::OutputIsInput { name: to.display().to_string() }.into());
+    }
+    Ok(())
+}
+
+/// Every file that a run writes, for a look at what an earlier run may have left behind.
+pub(crate) fn targets(asked: &Asked, call: &Call) -> Vec<PathBuf> {
+    let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
+    let table = call.output().and_then(Address::path).map(Path::to_owned);
+    let rest = call.reports.iter().chain(&call.receipt).chain(&call.corrections).chain(&asked.save);
+    table.into_iter().chain(lists).chain(rest.cloned()).collect()
 }

@@ -4,10 +4,11 @@ use gather_keys_core::diagnosis::{Diagnosis, Explained, Scout};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::Findings;
 use gather_keys_core::lookup::Lookup;
+use gather_keys_formats::{Address, InputFile};
 
 use crate::call::{Call, Table};
 use crate::error::Result;
-use crate::inputs::{read_again, size_of};
+use crate::inputs::{Seen, read_again};
 
 /// A reference is read once more for parts that stand in another column if it is no larger than this,
 /// in bytes.
@@ -18,6 +19,7 @@ pub(crate) fn diagnoses(
     call: &Call,
     enrichment: &Enrichment,
     findings: &Findings,
+    seen: &[Seen],
 ) -> Result<Vec<Option<Diagnosis>>> {
     let lookups = enrichment.lookups().zip(&findings.lookups).zip(&call.references);
     let diagnose = |((lookup, found), (table, _)): (_, &(Table, _))| {
@@ -25,7 +27,7 @@ pub(crate) fn diagnoses(
             if call.explains() { Diagnosis::of(lookup, found, call.threads) } else { None };
         if let Some(diagnosis) = &mut diagnosis {
             let keys = found.unmatched.keys();
-            scout(lookup, keys, (table, call.threads), &mut diagnosis.explained)?;
+            scout(lookup, keys, (table, seen, call.threads), &mut diagnosis.explained)?;
         }
         Ok(diagnosis)
     };
@@ -36,17 +38,24 @@ pub(crate) fn diagnoses(
 fn scout(
     lookup: &Lookup,
     keys: &[gather_keys_core::findings::UnmatchedKey],
-    (table, threads): (&Table, usize),
+    (table, seen, threads): (&Table, &[Seen], usize),
     explained: &mut [Explained],
 ) -> Result<()> {
-    let size: Option<u64> = table.addresses().map(size_of).sum();
-    if size.is_none_or(|size| size > READ_AGAIN) {
+    // Through the same handles as before, so that it is the same table.
+    let file_of = |address: &Address| {
+        let name = lookup.reference().name();
+        let is_it = |seen: &&Seen| seen.role == name && seen.address == *address;
+        seen.iter().find(is_it)?.file.clone()
+    };
+    let files: Option<Vec<InputFile>> = table.addresses().map(file_of).collect();
+    let Some(files) = files else { return Ok(()) };
+    if files.iter().map(|file| file.stamp().bytes()).sum::<u64>() > READ_AGAIN {
         return Ok(());
     }
     let Some(mut scout) = Scout::new(lookup, keys, explained) else { return Ok(()) };
-    for address in table.addresses() {
+    for one in table.addresses().zip(&files) {
         let headers = lookup.reference().headers();
-        read_again(table, address, headers, |source| Ok(scout.read(source, threads)?))?;
+        read_again(table, one, headers, |source| Ok(scout.read(source, threads)?))?;
     }
     scout.tell(explained);
     Ok(())

@@ -6,14 +6,13 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
-use std::path::Path;
 
 use gather_keys_core::enrich::{Correction, Enrichment};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{self, RowMarker, RowMarks};
 use gather_keys_core::table::{Block, Headers, Source};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, Untapped};
+use gather_keys_formats::{Address, Described, InputFile, Untapped};
 
 use crate::corrections::CorrectionsFile;
 use crate::error::{Error, Result};
@@ -69,21 +68,18 @@ impl Edits {
             || self.headers.is_some()
     }
 
-    /// Finds the changes in the output at `path`, which was written as `before` says. What would be
-    /// written now is at `fresh`.
+    /// Finds the changes in an output, which was written as `before` says; `fresh` is what would be written
+    /// now.
     pub(crate) fn find(
-        path: &Path,
-        fresh: &Path,
+        file: Table<'_>,
+        fresh: Table<'_>,
         before: &receipt::Output,
-        form: &Described,
     ) -> Result<Self> {
         let mut edits = Self::default();
         let Some(marks) = &before.row_marks else { return Ok(edits) };
-        let table = |path| Table { path, form };
-        let (file, fresh) = (table(path), table(fresh));
         let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
         // A file without headers has none that could be others.
-        let is_bare = form.headers == HeaderRow::Absent;
+        let is_bare = file.form.headers == HeaderRow::Absent;
         let alike = |headers: &[String]| {
             (is_bare && headers.len() == before.headers.len()) || *headers == before.headers
         };
@@ -157,11 +153,9 @@ impl Edits {
     pub(crate) fn corrections(
         &self,
         enrichment: &Enrichment,
-        fresh: &Path,
-        form: &Described,
+        fresh: Table<'_>,
         file: Option<&CorrectionsFile>,
     ) -> Result<(Vec<String>, Vec<Correction>)> {
-        let fresh = Table { path: fresh, form };
         let headers = enrichment.headers();
         let candidates = match file {
             Some(file) => {
@@ -220,15 +214,16 @@ fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
 
 /// A table in the form of the output.
 #[derive(Clone, Copy)]
-struct Table<'p> {
-    path: &'p Path,
-    form: &'p Described,
+pub(crate) struct Table<'p> {
+    /// Where it is, or will be.
+    pub(crate) address: &'p Address,
+    pub(crate) file: &'p InputFile,
+    pub(crate) form: &'p Described,
 }
 
 impl Table<'_> {
     fn open(self) -> Result<OpenTable> {
-        let address = Address::File(self.path.to_owned());
-        Ok(OpenTable::open(&address, self.form, &Untapped)?.0)
+        Ok(OpenTable::open_file(self.address, self.file, self.form, &Untapped)?)
     }
 
     fn each_block(self, mut take: impl FnMut(&Block)) -> Result<()> {
@@ -280,8 +275,13 @@ impl Table<'_> {
 }
 
 /// The marks of an output that has so many rows.
-pub(crate) fn marks_of(path: &Path, rows: u64, form: &Described) -> Result<RowMarks> {
+pub(crate) fn marks_of(
+    address: &Address,
+    file: &InputFile,
+    rows: u64,
+    form: &Described,
+) -> Result<RowMarks> {
     let mut marker = RowMarker::for_rows(rows);
-    Table { path, form }.mark(&mut marker)?;
+    Table { address, file, form }.mark(&mut marker)?;
     Ok(marker.finish())
 }

@@ -77,11 +77,6 @@ pub(crate) enum Error {
     WithoutUpdate { reference: String, option: &'static str },
     /// `suggest` reads tables twice, which standard input can't be.
     SuggestTwice,
-    /// A report would be one file with another output.
-    ReportTwice {
-        /// The file.
-        name: String,
-    },
     /// The ending of a report's file asks for no form that there is.
     ReportForm {
         /// The file.
@@ -104,12 +99,18 @@ pub(crate) enum Error {
     ReceiptOfDatabase { name: String },
     /// An output in a format that is read, but not written.
     NotWritable { name: String },
-    /// The main file is not what was read.
-    MainMoved { name: String },
     /// A table is not where it was.
     Lost { name: String, told: Box<Input>, nearby: Vec<Nearby> },
-    /// The table and a list would be one file.
-    OutputIsList { name: String },
+    /// Two outputs of a run are one file.
+    WrittenTwice { name: String, one: &'static str, other: &'static str },
+    /// An output would have to be a file and a folder.
+    WithinOutput { name: String, one: &'static str, other: &'static str },
+    /// An input is another than when it was read.
+    InputChanged { name: String },
+    /// There is no standard output.
+    StandardOutputClosed,
+    /// Corrections are added to a file that is no delimited text.
+    CorrectionsNotText { name: String },
     /// The demo's folder holds something.
     FolderInUse { folder: String },
     /// The program could not be run again, for the demo.
@@ -310,10 +311,6 @@ impl fmt::Display for Error {
                 f,
                 "suggest reads the tables twice, which standard input can't be; save it to a file"
             ),
-            Self::ReportTwice { name } => write!(
-                f,
-                "{name} would be written twice in this run; give the report a name of its own"
-            ),
             Self::ReportForm { name } => write!(
                 f,
                 "a report ends with .html, .md or .json, which {name} does not; name it so"
@@ -358,11 +355,6 @@ impl fmt::Display for Error {
                  workbook of its own (.xlsx), a Parquet or Arrow file, or a table of a database \
                  (co-op.sqlite#enriched); name such an output"
             ),
-            Self::MainMoved { name } => write!(
-                f,
-                "{name} was changed by another program while it was read, and is left as it is: \
-                 run again"
-            ),
             Self::Lost { name, told, nearby } => {
                 write!(f, "there is no file {name} any more; ")?;
                 write!(f, "the receipt saw it with {}", wording::counted(told.rows, "row"))?;
@@ -384,12 +376,34 @@ impl fmt::Display for Error {
                 }?;
                 write!(f, "name its new place in the plan or the call")
             }
-            Self::OutputIsList { name } => {
-                write!(
-                    f,
-                    "{name} is to hold the table and a record of the run: name another place for one"
-                )
+            Self::WrittenTwice { name, one, other } if one == other => write!(
+                f,
+                "{name} is named twice, as {one} and as {other} of this run; leave one of them out"
+            ),
+            Self::WrittenTwice { name, one, other } => write!(
+                f,
+                "{name} would be both {one} and {other} of this run; name another file for one of \
+                 them"
+            ),
+            Self::WithinOutput { name, one, other } => write!(
+                f,
+                "{name} would be {one} of this run, and a folder with {other} in it; name another \
+                 place for one of them"
+            ),
+            Self::InputChanged { name } => write!(
+                f,
+                "{name} was changed by another program while it was read, so nothing was written: \
+                 run again once it is complete"
+            ),
+            Self::StandardOutputClosed => {
+                write!(f, "standard output is closed, and the table would go there: name an output ")?;
+                write!(f, "with -o, or leave standard output open")
             }
+            Self::CorrectionsNotText { name } => write!(
+                f,
+                "{name} can't be added to: corrections are kept in delimited text; save it as a \
+                 CSV file, and name that with --corrections"
+            ),
             Self::FolderInUse { folder } => {
                 write!(f, "{folder} is in use: name a folder that is empty or not there yet")
             }

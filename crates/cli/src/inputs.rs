@@ -2,6 +2,7 @@
 
 use std::hash::{BuildHasher, RandomState};
 use std::io;
+use std::path::Path;
 use std::sync::Arc;
 use std::time::SystemTime;
 
@@ -13,12 +14,12 @@ use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::report::LISTED;
 use gather_keys_core::table::{Arranged, Headers, Plainly, Scratch, Source};
 use gather_keys_formats::columnar::StoredType;
-use gather_keys_formats::{Address, Error, ReadAs, TempScratch};
+use gather_keys_formats::{Address, Error, InputFile, ReadAs, TempScratch, Untapped};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
 
 use crate::aliases;
-use crate::call::{Call, Table};
+use crate::call::{Call, Destination, EditsRule, Table};
 use crate::corrections::CorrectionsFile;
 use crate::error::Result;
 use crate::progress::{Meter, Metering, SharedSum};
@@ -64,6 +65,8 @@ pub(crate) struct Seen {
     pub(crate) rows: u64,
     /// When it was last written to.
     pub(crate) modified: Option<SystemTime>,
+    /// The file that it is read from, where it is one.
+    pub(crate) file: Option<InputFile>,
     /// Its sum, once it is read.
     pub(crate) sum: Option<SharedSum>,
 }
@@ -82,13 +85,15 @@ pub(crate) struct Loaded {
     pub(crate) main: OpenTable,
     pub(crate) enrichment: Enrichment,
     pub(crate) seen: Vec<Seen>,
+    /// The files of aliases and corrections.
+    pub(crate) others: Vec<InputFile>,
     /// The type that each column of the enriched table had.
     pub(crate) stored: Vec<Option<StoredType>>,
 }
 
 impl Inputs {
-    /// Opens the tables of a call.
-    pub(crate) fn open(call: &Call) -> Result<Self> {
+    /// Opens the tables of a call. Corrections are `kept` by this run already, or read.
+    pub(crate) fn open(call: &Call, kept: Option<&CorrectionsFile>) -> Result<Self> {
         let meter = Meter::default();
         let mut size = Some(0);
         let mut seen = Vec::new();
@@ -96,18 +101,22 @@ impl Inputs {
         let mut open = |table: &Table, address: &Address, role: &str| -> Result<OpenTable> {
             let sum = sums.then(SharedSum::default);
             let open = open_at(table, address, &meter, &mut size, sum.as_ref())?;
-            let facts = address.path().and_then(|path| path.metadata().ok());
+            let facts = open.file().and_then(|file| file.path().metadata().ok());
             seen.push(Seen {
                 role: role.to_owned(),
                 address: address.clone(),
                 headers: open.headers().iter().map(str::to_owned).collect(),
                 rows: 0,
                 modified: facts.and_then(|facts| facts.modified().ok()),
+                file: open.file().cloned(),
                 sum,
             });
             Ok(open)
         };
         let main = open(&call.main, &call.main.address, "main")?;
+        if let (Destination::Main { .. }, Some(file)) = (&call.into, main.file()) {
+            file.lock()?;
+        }
         // A reference may use what those before it add.
         let mut known = main.headers().clone();
         let mut stored = main.stored_types();
@@ -139,8 +148,13 @@ impl Inputs {
             let plan = plan.clone();
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
-        let corrections =
-            call.corrections.as_deref().map(CorrectionsFile::read).transpose()?.flatten();
+        let is_new = |path: &&Path| call.edits == EditsRule::Keep && !path.exists();
+        let corrections = match (kept, call.corrections.as_deref()) {
+            (Some(kept), _) => Some(kept.clone()),
+            (None, path) => {
+                path.filter(|path| !is_new(path)).map(CorrectionsFile::read).transpose()?
+            }
+        };
         let corrected = corrections.as_ref().map(|file| file.placed_in(&known)).transpose()?;
         Ok(Self {
             main,
@@ -189,7 +203,7 @@ impl Inputs {
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
         let small = small.filter(|size| *size <= SMALL);
         let mut updated = Vec::new();
-        let mut lookups = Vec::new();
+        let (mut lookups, mut others) = (Vec::new(), Vec::new());
         let mut left = call.memory;
         let mut scratch: Option<Arc<dyn Scratch>> = None;
         let mut rows = Vec::new();
@@ -201,8 +215,11 @@ impl Inputs {
             let is_large = small.zip(size).is_some_and(is_large);
             let needs_whole = found.needs_whole(own, &updated);
             if is_large && aliases.is_none() && needs_whole.is_none() {
+                let metering = Metering { meter: &self.meter, sum: None };
+                let Some(file) = self.main.file() else { continue };
+                let address = &call.main.address;
                 let mut main =
-                    open_at(&call.main, &call.main.address, &self.meter, &mut None, None)?;
+                    OpenTable::open_file(address, file, &call.main.described, &metering)?;
                 builder.only_asked(&found.main_key, &mut main)?;
             }
             if let Some(left) = left {
@@ -226,11 +243,14 @@ impl Inputs {
             rows.extend(reference.tables().map(|(_, rows)| rows));
             let (mut lookup, taking) = found.lookup(reference);
             if let Some(table) = aliases {
+                others.extend(table.file().cloned());
                 let aliases = aliases::read(table, &lookup, &known)?;
                 lookup = lookup.aliased(aliases);
             }
             lookups.push((lookup, taking));
         }
+        let corrections = self.corrections.as_ref().and_then(CorrectionsFile::file).cloned();
+        others.extend(corrections);
         let mut seen = self.seen;
         for (seen, rows) in seen.iter_mut().skip(1).zip(rows) {
             seen.rows = rows;
@@ -240,7 +260,7 @@ impl Inputs {
         let enrichment = enrichment.within(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
-        Ok(Loaded { main: self.main, enrichment, seen, stored: self.stored })
+        Ok(Loaded { main: self.main, enrichment, seen, others, stored: self.stored })
     }
 }
 
@@ -294,18 +314,14 @@ pub(crate) fn open(table: &Table, meter: &Meter, size: &mut Option<u64>) -> Resu
     open_at(table, &table.address, meter, size, None)
 }
 
-/// Opens a file of a reference once more, with its columns in the order of `headers`, and lets it be
-/// read; one that can't be read twice is passed over.
+/// Reads a file of a reference once more, with its columns in the order of `headers`.
 pub(crate) fn read_again(
     table: &Table,
-    address: &Address,
+    (address, file): (&Address, &InputFile),
     headers: &Headers,
     read: impl FnOnce(&mut Arranged<'_, OpenTable>) -> Result<()>,
 ) -> Result<()> {
-    if size_of(address).is_none() {
-        return Ok(());
-    }
-    let mut open = open_at(table, address, &Meter::default(), &mut None, None)?;
+    let mut open = OpenTable::open_file(address, file, &table.described, &Untapped)?;
     read(&mut arranged(headers, headers.table(), &mut open)?)
 }
 

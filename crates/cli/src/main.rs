@@ -28,8 +28,10 @@ mod receipts;
 mod report;
 mod run;
 mod signals;
+mod standard_output;
 mod summary;
 mod table_arguments;
+mod targets;
 mod typed;
 mod wording;
 

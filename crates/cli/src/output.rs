@@ -1,19 +1,22 @@
 //! Where the enriched table goes: a file that appears whole, the main file itself, or standard
 //! output.
 
-use std::fs::{self, File, Metadata};
+use std::fs::File;
 use std::io::{self, IoSlice, Seek, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Error, Packed, Packing, Sum, WholeFile, keep_copy};
+use gather_keys_formats::commit::Finished;
+use gather_keys_formats::{Address, Error, InputFile, Packed, Packing, Sum, WholeFile};
 use same_file::Handle;
 
 use crate::error::{self, Result};
+use crate::standard_output;
+use crate::targets::Ready;
 
 const STANDARD: &str = "standard output";
 
@@ -23,44 +26,74 @@ pub(crate) struct Output {
     at: At,
     /// The sum of what is written, where it is wanted.
     sum: Option<Sum>,
+    /// Whether the reader of standard output has closed it, so that nobody wants the rest.
+    is_closed: bool,
+    /// Whether a reader that closes standard output ends the run.
+    ends_when_closed: bool,
 }
 
 #[derive(Debug)]
 enum At {
-    /// A file.
-    File(WholeFile),
-    /// The main file.
-    Main { file: WholeFile, main: Box<MainFile>, stamp: Option<String> },
+    /// A file; the main file with the stamp in the name of its backup, if it gets one.
+    File(WholeFile, Option<String>),
     /// A table on a server.
     Server(Box<ServerWriter>),
     /// A table of a database; of a new one with the file that it will be.
     Database { writer: Box<DatabaseWriter>, file: Option<WholeFile> },
     /// Standard output, as the rows come.
     Straight(io::Stdout),
-    /// Standard output, but only once it is known that the table may be written.
-    Held(File),
+    /// Standard output, or a device or pipe, but only once it is known that the table may be written.
+    Held(File, Option<WholeFile>),
 }
 
-/// The main file as it was when it was opened.
-#[derive(Debug, Clone)]
-pub(crate) struct MainFile {
-    path: PathBuf,
-    was: Metadata,
+/// An output that is written, and has only to appear.
+#[derive(Debug)]
+pub(crate) struct Ended {
+    /// Its file, where it is one.
+    pub(crate) file: Option<Finished>,
+    /// Its size and digest, where they were wanted.
+    pub(crate) sum: Option<(u64, String)>,
+    unsent: Unsent,
 }
 
-impl MainFile {
-    /// What is there now, to be asked before it is opened; `None` when it is no file.
-    pub(crate) fn at(address: &Address) -> Option<Self> {
-        let path = address.path()?.to_owned();
-        let was = fs::metadata(&path).ok()?;
-        Some(Self { path, was })
-    }
+/// What is not a file, and is sent by itself.
+#[derive(Debug)]
+enum Unsent {
+    Nothing,
+    Server(Box<ServerWriter>),
+    Database(Box<DatabaseWriter>),
+    Held(File, Option<WholeFile>),
+}
 
-    /// Whether nobody has written to it since.
-    fn is_same(&self) -> bool {
-        fs::metadata(&self.path).is_ok_and(|now| {
-            now.len() == self.was.len() && now.modified().ok() == self.was.modified().ok()
-        })
+impl Ended {
+    /// Sends what is not a file.
+    pub(crate) fn send(self) -> Result<()> {
+        match self.unsent {
+            Unsent::Nothing => {}
+            Unsent::Server(writer) => writer.commit()?,
+            Unsent::Database(writer) => writer.commit()?,
+            Unsent::Held(mut held, target) => {
+                held.rewind().map_err(refused)?;
+                let copied = match target {
+                    Some(mut target) => {
+                        let name = target.name().to_owned();
+                        let copied = io::copy(&mut held, &mut target).and_then(|_| target.flush());
+                        copied.map_err(|cause| Error::Write { name, cause })
+                    }
+                    None => {
+                        let mut out = io::stdout().lock();
+                        let copied = io::copy(&mut held, &mut out).and_then(|_| out.flush());
+                        copied.map_err(refused)
+                    }
+                };
+                match copied {
+                    // Whoever reads it has seen enough.
+                    Err(error) if error.is_closed_pipe() => {}
+                    copied => copied?,
+                }
+            }
+        }
+        Ok(())
     }
 }
 
@@ -86,15 +119,6 @@ impl Form {
     }
 }
 
-/// What is known of an output that has appeared.
-#[derive(Debug)]
-pub(crate) struct Appeared {
-    /// Its size and digest, where they were wanted.
-    pub(crate) sum: Option<(u64, String)>,
-    /// Where what was there before is kept.
-    pub(crate) backup: Option<PathBuf>,
-}
-
 impl Output {
     /// Begins the output. With `held` nothing reaches standard output before [`Output::commit`].
     pub(crate) fn create(
@@ -117,7 +141,7 @@ impl Output {
                 let table = address.part().map_or_else(stem, str::to_owned);
                 // A new one appears whole, as every file does; one that is there has its own ways.
                 let is_new = !path.exists();
-                let file = is_new.then(|| WholeFile::create(path, overwrite)).transpose()?;
+                let file = is_new.then(|| WholeFile::create_named(path, overwrite)).transpose()?;
                 let place = file.as_ref().and_then(WholeFile::beside).unwrap_or(path);
                 let writer = DatabaseWriter::begin(&name, place, &table, overwrite)?;
                 At::Database { writer: Box::new(writer), file }
@@ -130,20 +154,36 @@ impl Output {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
             Address::File(path) | Address::Part(path, _) => {
-                At::File(WholeFile::create(path, overwrite)?)
+                let file = WholeFile::create(path, overwrite)?;
+                match file.is_straight() && held {
+                    true => At::Held(tempfile::tempfile().map_err(refused)?, Some(file)),
+                    false => At::File(file, None),
+                }
             }
-            Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?),
+            Address::Standard if standard_output::was_closed() => {
+                return Err(error::Error::StandardOutputClosed);
+            }
+            Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?, None),
             Address::Standard => At::Straight(io::stdout()),
         };
-        Ok(Self { at, sum: summed.then(Sum::default) })
+        Ok(Self { at, sum: summed.then(Sum::default), is_closed: false, ends_when_closed: true })
     }
 
-    /// Begins what is to take the place of the main file, which was so when it was opened. With a
-    /// `stamp` what it was is kept under a name with that.
-    pub(crate) fn in_place(main: &MainFile, stamp: Option<String>, summed: bool) -> Result<Self> {
-        let file = WholeFile::create(&main.path, true)?;
-        let at = At::Main { file, main: Box::new(main.clone()), stamp };
-        Ok(Self { at, sum: summed.then(Sum::default) })
+    /// Goes on when the reader of standard output closes it, since the run has other outputs too.
+    pub(crate) fn outlives_reader(&mut self) {
+        self.ends_when_closed = false;
+    }
+
+    /// Whether the reader of standard output has closed it before all was written.
+    pub(crate) fn is_closed(&self) -> bool {
+        self.is_closed
+    }
+
+    /// Begins what is to take the place of the main file, which is locked. With a `stamp` what it was is
+    /// kept under a name with that.
+    pub(crate) fn in_place(main: &InputFile, stamp: Option<String>, summed: bool) -> Result<Self> {
+        let at = At::File(WholeFile::replacing(main)?, stamp);
+        Ok(Self { at, sum: summed.then(Sum::default), is_closed: false, ends_when_closed: true })
     }
 
     /// Begins to write a table of a form.
@@ -193,54 +233,54 @@ impl Output {
         match &self.at {
             At::Server(writer) => writer.name().to_owned(),
             At::Database { writer, .. } => writer.name().to_owned(),
-            At::File(file) | At::Main { file, .. } => file.name().to_owned(),
-            At::Straight(_) | At::Held(_) => STANDARD.to_owned(),
+            At::File(file, _) | At::Held(_, Some(file)) => file.name().to_owned(),
+            At::Straight(_) | At::Held(_, None) => STANDARD.to_owned(),
         }
     }
 
-    /// Where its content stands until it appears, for a file.
-    pub(crate) fn beside(&self) -> Option<&Path> {
+    /// Its content so far, for a file.
+    pub(crate) fn written(&self) -> Result<Option<InputFile>> {
         match &self.at {
-            At::File(file) | At::Main { file, .. } => file.beside(),
-            At::Straight(_) | At::Held(_) | At::Database { .. } | At::Server(_) => None,
+            At::File(file, _) => Ok(file.written()?),
+            _ => Ok(None),
         }
     }
 
-    /// Lets the output appear.
-    pub(crate) fn commit(self) -> Result<Appeared> {
-        let sum = self.sum.map(|sum| sum.told());
-        let mut backup = None;
-        match self.at {
-            At::File(file) => file.commit()?,
-            At::Main { file, main, stamp } => {
-                if !main.is_same() {
-                    return Err(error::Error::MainMoved { name: main.path.display().to_string() });
-                }
-                if let Some(stamp) = stamp {
-                    backup = Some(keep_copy(&main.path, &stamp)?);
-                }
-                if let Err(error) = file.commit() {
-                    // Nothing took the place of the file, so that there is nothing to keep.
-                    if let Some(backup) = &backup {
-                        let _ = fs::remove_file(backup);
-                    }
-                    return Err(error.into());
-                }
-            }
-            At::Server(writer) => writer.commit()?,
-            At::Database { writer, file } => {
-                writer.commit()?;
-                file.map_or(Ok(()), WholeFile::commit)?;
-            }
-            At::Straight(mut out) => out.flush().map_err(refused)?,
-            At::Held(mut file) => {
-                file.rewind().map_err(refused)?;
-                let mut out = io::stdout().lock();
-                io::copy(&mut file, &mut out).map_err(refused)?;
-                out.flush().map_err(refused)?;
-            }
+    /// Lets an output appear that is the only one, and was made of what is in a file.
+    pub(crate) fn appear(self, read: Option<&InputFile>) -> Result<()> {
+        let output = Some(self.finish(None)?);
+        if let Some(read) = read.filter(|read| !read.is_unchanged()) {
+            return Err(error::Error::InputChanged { name: read.name().to_owned() });
         }
-        Ok(Appeared { sum, backup })
+        Ready { output, ..Ready::default() }.commit().map(drop)
+    }
+
+    /// Ends the output, so that only its place is missing. What is replaced is kept under a name with
+    /// `kept`, if there is such.
+    pub(crate) fn finish(self, kept: Option<&str>) -> Result<Ended> {
+        let sum = self.sum.map(|sum| sum.told());
+        let (mut file, mut unsent) = (None, Unsent::Nothing);
+        match self.at {
+            At::File(whole, stamp) => {
+                let mut finished = whole.finish()?;
+                if let Some(stamp) = stamp.as_deref().or(kept) {
+                    finished.keep_replaced(stamp)?;
+                }
+                file = Some(finished);
+            }
+            At::Server(writer) => unsent = Unsent::Server(writer),
+            At::Database { writer, file: None } => unsent = Unsent::Database(writer),
+            At::Database { writer, file: Some(whole) } => {
+                writer.commit()?;
+                file = Some(whole.finish()?);
+            }
+            At::Straight(mut out) => match out.flush() {
+                Err(_) if self.is_closed => {}
+                done => done.map_err(refused)?,
+            },
+            At::Held(held, target) => unsent = Unsent::Held(held, target),
+        }
+        Ok(Ended { file, sum, unsent })
     }
 }
 
@@ -262,12 +302,22 @@ impl Write for Output {
     }
 
     fn write_vectored(&mut self, pieces: &[IoSlice<'_>]) -> io::Result<usize> {
+        let all = pieces.iter().map(|piece| piece.len()).sum();
         let written = match &mut self.at {
-            At::File(file) | At::Main { file, .. } => file.write_vectored(pieces),
+            At::File(file, _) => file.write_vectored(pieces),
             // Its rows go by way of its own writer.
-            At::Database { .. } | At::Server(_) => Ok(pieces.iter().map(|piece| piece.len()).sum()),
-            At::Straight(out) => out.write_vectored(pieces),
-            At::Held(file) => file.write_vectored(pieces),
+            At::Database { .. } | At::Server(_) => Ok(all),
+            At::Straight(_) if self.is_closed => Ok(all),
+            At::Straight(out) => match out.write_vectored(pieces) {
+                Err(error)
+                    if error.kind() == io::ErrorKind::BrokenPipe && !self.ends_when_closed =>
+                {
+                    self.is_closed = true;
+                    Ok(all)
+                }
+                written => written,
+            },
+            At::Held(file, _) => file.write_vectored(pieces),
         }?;
         if let Some(sum) = &mut self.sum {
             let mut left = written;
@@ -282,32 +332,13 @@ impl Write for Output {
 
     fn flush(&mut self) -> io::Result<()> {
         match &mut self.at {
-            At::File(file) | At::Main { file, .. } => file.flush(),
+            At::File(file, _) => file.flush(),
+            At::Straight(_) if self.is_closed => Ok(()),
             At::Straight(out) => out.flush(),
             At::Database { .. } | At::Server(_) => Ok(()),
-            At::Held(file) => file.flush(),
+            At::Held(file, _) => file.flush(),
         }
     }
-}
-
-/// Refuses an output that is one of the inputs, whatever names they go by.
-pub(crate) fn refuse_inputs<'a>(
-    outputs: impl IntoIterator<Item = &'a Path>,
-    inputs: &[&Address],
-) -> Result<()> {
-    // To look at a pipe would be to open it, and it can be opened only once.
-    let is_file = |path: &&Path| path.metadata().is_ok_and(|facts| facts.is_file());
-    let is_input = |output: &Handle| {
-        let paths = inputs.iter().filter_map(|input| input.path()).filter(is_file);
-        let mut handles = paths.filter_map(|path| Handle::from_path(path).ok());
-        handles.any(|input| input == *output)
-    };
-    for path in outputs {
-        if Handle::from_path(path).is_ok_and(|output| is_input(&output)) {
-            return Err(Error::OutputIsInput { name: path.display().to_string() }.into());
-        }
-    }
-    Ok(())
 }
 
 /// Refuses standard output when it leads to one of the inputs.

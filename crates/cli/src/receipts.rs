@@ -7,9 +7,11 @@ use std::path::{Path, PathBuf};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Change, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, moved};
-use gather_keys_formats::{Address, Described, Sum, WholeFile};
+use gather_keys_formats::commit::Finished;
+use gather_keys_formats::{Address, Described, Error, InputFile, Stamp, Sum, WholeFile};
 use jiff::Timestamp;
 
+use crate::corrections::CorrectionsFile;
 use crate::edits::marks_of;
 use crate::error::Result;
 use crate::inputs::Seen;
@@ -17,13 +19,16 @@ use crate::lists::Lists;
 
 pub(crate) use gather_keys_core::receipt::Moved;
 
-/// The receipt of the run before, if there was one.
-pub(crate) fn read(path: &Path) -> Result<Option<Receipt>> {
+/// The receipt of the run before, if there was one, and what its file is.
+pub(crate) fn read(path: &Path) -> Result<Option<(Receipt, Stamp)>> {
     if !path.exists() {
         return Ok(None);
     }
-    let text = Address::File(path.to_owned()).read_to_string()?;
-    Ok(Some(Receipt::read(&path.display().to_string(), &text)?))
+    let name = path.display().to_string();
+    let unreadable = |cause| Error::Read { name: name.clone(), cause };
+    let file = InputFile::open(path).map_err(unreadable)?;
+    let text = Address::File(path.to_owned()).text_of(&mut file.reader())?;
+    Ok(Some((Receipt::read(&name, &text)?, file.stamp())))
 }
 
 /// Notes keys that are unmatched while a run goes on, and tells the lists everything.
@@ -76,7 +81,7 @@ pub(crate) struct Run<'a> {
     /// The text of the plan.
     pub(crate) plan: &'a str,
     pub(crate) seen: Vec<Seen>,
-    pub(crate) corrections: Option<(&'a Path, &'a [String], usize)>,
+    pub(crate) corrections: Option<&'a CorrectionsFile>,
     /// The files of aliases, each with the name of its reference and how many it holds.
     pub(crate) aliases: Vec<(&'a str, &'a Path, usize)>,
     pub(crate) enrichment: &'a Enrichment,
@@ -84,12 +89,15 @@ pub(crate) struct Run<'a> {
     pub(crate) unmatched: Vec<KeysSeen>,
 }
 
-/// An output that has appeared.
+/// An output that is about to appear.
 pub(crate) struct Written<'a> {
     pub(crate) address: &'a Address,
     pub(crate) sum: (u64, String),
+    /// Its content, for a file.
+    pub(crate) content: Option<InputFile>,
     pub(crate) form: &'a Described,
-    pub(crate) lists: Vec<PathBuf>,
+    /// The lists and reports that appear with it.
+    pub(crate) lists: &'a [(PathBuf, &'a Finished)],
 }
 
 /// A receipt that is all but finished, with the keys that it has marks of.
@@ -117,15 +125,15 @@ impl Draft {
                 headers: seen.headers,
             });
         }
-        if let Some((file, key, rows)) = run.corrections {
-            let (bytes, digest) = Sum::of_file(file)?.told();
-            let address = Address::File(file.to_owned());
+        if let Some(file) = run.corrections {
+            let (bytes, digest) = file.sum().told();
+            let address = Address::File(file.path().to_owned());
             receipt.inputs.push(Input {
                 role: "corrections".to_owned(),
                 file: File { path: told_path(&address, path), bytes, digest },
                 modified: None,
-                rows: rows as u64,
-                headers: key.to_vec(),
+                rows: file.len() as u64,
+                headers: file.key.clone(),
             });
         }
         for (name, file, rows) in run.aliases {
@@ -172,11 +180,13 @@ impl Draft {
         moved(&before, &self.receipt, &self.keys)
     }
 
-    /// Writes it, once the output has appeared.
-    pub(crate) fn write(mut self, written: &Written<'_>) -> Result<()> {
+    /// Writes it to its file, so that it can appear with what it is about.
+    pub(crate) fn finish(mut self, mut file: WholeFile, written: &Written<'_>) -> Result<Finished> {
         let (bytes, digest) = written.sum.clone();
-        let marks = match written.address.path() {
-            Some(path) => Some(marks_of(path, self.rows, written.form)?),
+        let marks = match &written.content {
+            Some(content) => {
+                Some(marks_of(written.address, content, self.rows, written.form)?)
+            }
             None => None,
         };
         self.receipt.output = Some(Output {
@@ -185,16 +195,16 @@ impl Draft {
             headers: self.headers,
             row_marks: marks,
         });
-        for list in &written.lists {
-            let (bytes, digest) = Sum::of_file(list)?.told();
+        for (list, finished) in written.lists {
+            let Some(content) = finished.content()? else { continue };
+            let (bytes, digest) = Sum::of_reader(&mut content.reader(), content.name())?.told();
             let path = told_path(&Address::File(list.clone()), &self.path);
             self.receipt.lists.push(File { path, bytes, digest });
         }
-        let mut file = WholeFile::create(&self.path, true)?;
         let name = self.path.display().to_string();
-        let refused = |cause| gather_keys_formats::Error::Write { name, cause };
+        let refused = |cause| Error::Write { name, cause };
         file.write_all(self.receipt.write().as_bytes()).map_err(refused)?;
-        Ok(file.commit()?)
+        Ok(file.finish()?)
     }
 }
 

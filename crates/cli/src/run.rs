@@ -15,32 +15,65 @@ use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::report::Report;
 use gather_keys_core::table::Source;
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, Packing, WholeFile, keep_copy};
+use gather_keys_formats::commit::{Finished, begin_run, recover};
+use gather_keys_formats::{
+    Address, Described, Error as FormatError, InputFile, Packing, Stamp, WholeFile, real_path,
+};
 use jiff::Timestamp;
 
 use crate::call::{Call, Destination, EditsRule};
 use crate::clashes;
 use crate::commands::Outcome;
-use crate::corrections::{self, CorrectionsFile};
+use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
-use crate::edits::Edits;
+use crate::edits::{self, Edits};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
-use crate::output::{Form, MainFile, Output};
+use crate::output::{Form, Output};
 use crate::pass::{Came, Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
+use crate::targets::{self, Ready, Targets, file_name};
 use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
 use crate::wording::{counted, joined, wrapped};
 
 /// Carries out what was asked for and tells what was found.
 pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
+    carry_out_again(asked, call, &mut Own::default())
+}
+
+/// The outputs that runs of this process have written, as they were then.
+#[derive(Debug, Default)]
+pub(crate) struct Own(Vec<(PathBuf, Stamp)>);
+
+impl Own {
+    /// Whether a file is as a run of this process wrote it.
+    fn has(&self, path: &Path) -> bool {
+        let path = real_path(path);
+        let own = self.0.iter().find(|(other, _)| *other == path);
+        own.is_some_and(|(_, stamp)| Stamp::of_path(&path).is_ok_and(|now| now == *stamp))
+    }
+
+    fn note(&mut self, paths: Vec<PathBuf>) {
+        for path in paths {
+            let Ok(stamp) = Stamp::of_path(&path) else { continue };
+            self.0.retain(|(other, _)| *other != path);
+            self.0.push((path, stamp));
+        }
+    }
+}
+
+/// Carries out what was asked for, as one of several runs that may replace what those before it wrote.
+pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Result<Outcome> {
     clashes::refuse(asked, &call)?;
-    let mut run = Run::new(asked, call)?;
+    begin_run();
+    let targets = clashes::targets(asked, &call);
+    let completed = recover(targets.iter().map(PathBuf::as_path));
+    let mut run = Run::new(asked, call, own)?;
     let outcome = loop {
         if let Some(outcome) = run.once()? {
             break outcome;
@@ -48,8 +81,19 @@ pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
         // Changes made by hand are corrections now, which the output is made anew with.
         run.call.edits = EditsRule::Discard;
     };
+    let mut told = String::new();
+    if !completed.is_empty() {
+        let names: Vec<String> = completed.iter().map(|path| file_name(path)).collect();
+        let note = format!(
+            "note: an earlier run was ended while its files appeared; {} completed before this one.",
+            if names.len() == 1 { format!("{} was", names[0]) } else { format!("{} were", joined(&names, "and")) }
+        );
+        let _ = writeln!(told, "{}\n", wrapped(&note, 0, "      "));
+    }
+    told.push_str(&run.told);
+    own.note(run.appeared);
     // Nobody is left to tell when standard error is closed.
-    let _ = anstream::stderr().write_all(run.told.as_bytes());
+    let _ = anstream::stderr().write_all(told.as_bytes());
     Ok(outcome)
 }
 
@@ -57,14 +101,28 @@ pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
 struct Run<'a> {
     asked: &'a Asked,
     call: Call,
-    /// The receipt of the run before.
+    /// What earlier runs of this process wrote.
+    own: &'a Own,
+    /// The receipt of the run before, and what its file was.
     before: Option<Receipt>,
+    receipt_was: Option<Stamp>,
     /// What is at the place of the output already.
     on_disk: OnDisk,
-    /// How many changes made by hand have become corrections.
-    kept: Option<usize>,
+    /// The changes made by hand that have become corrections.
+    kept: Option<Kept>,
+    /// The files that have appeared.
+    appeared: Vec<PathBuf>,
     /// What there is to tell in the end.
     told: String,
+}
+
+/// Changes made by hand that have become corrections, which are written with the rest of the run.
+struct Kept {
+    changes: usize,
+    file: CorrectionsFile,
+    content: Vec<u8>,
+    /// The output that they were found in.
+    output: Stamp,
 }
 
 /// What a pass over the main table came to.
@@ -78,6 +136,10 @@ struct Passed {
     output: Option<Output>,
     lists: Option<Lists>,
     reports: Reports,
+    /// The files of the receipt, the plan and the corrections.
+    files: [Option<WholeFile>; 3],
+    /// The files that were read.
+    read: Vec<InputFile>,
     draft: Option<Draft>,
     corrections: Option<CorrectionsFile>,
 }
@@ -90,16 +152,21 @@ fn stamp() -> String {
 /// What is to be done about an output that was changed by hand.
 enum Edited {
     /// It may be replaced; what there is to say of it.
-    Replace(Vec<String>),
+    Replace {
+        said: Vec<String>,
+        /// Whether what is replaced is kept.
+        keeps: bool,
+    },
     /// It may not; what was changed.
     Refuse(String),
-    /// So many changes are corrections now.
-    Kept(usize),
+    /// The changes are corrections now.
+    Kept(Box<Kept>),
 }
 
 impl<'a> Run<'a> {
-    fn new(asked: &'a Asked, call: Call) -> Result<Self> {
+    fn new(asked: &'a Asked, call: Call, own: &'a Own) -> Result<Self> {
         let before = call.receipt.as_deref().map(receipts::read).transpose()?.flatten();
+        let (before, receipt_was) = before.unzip();
         let on_disk = match (&before, &call.receipt, &call.into) {
             (Some(before), Some(receipt), Destination::Output(output)) => match output.path() {
                 Some(path) => receipts::on_disk(before, receipt, path)?,
@@ -107,13 +174,13 @@ impl<'a> Run<'a> {
             },
             _ => OnDisk::Other,
         };
-        Ok(Self { asked, call, before, on_disk, kept: None, told: String::new() })
+        let (kept, appeared, told) = (None, Vec::new(), String::new());
+        Ok(Self { asked, call, own, before, receipt_was, on_disk, kept, appeared, told })
     }
 
     /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
     fn once(&mut self) -> Result<Option<Outcome>> {
-        let main = MainFile::at(&self.call.main.address);
-        let inputs = Inputs::open(&self.call);
+        let inputs = Inputs::open(&self.call, self.kept.as_ref().map(|kept| &kept.file));
         let inputs = inputs.map_err(|error| {
             let told = self.before.as_ref().zip(self.call.receipt.as_deref());
             self.asked.located(nearby::lost(error, told))
@@ -122,7 +189,8 @@ impl<'a> Run<'a> {
         let quiet = self.call.quiet;
         let mut text = if quiet { String::new() } else { self.notes(&inputs) };
         let told = inputs.read_as();
-        let passed = self.pass(inputs, main.as_ref())?;
+        let targets = self.targets(&inputs)?;
+        let passed = self.pass(inputs, targets)?;
         let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
         let holds = results.iter().all(|gate| gate.holds);
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
@@ -131,14 +199,18 @@ impl<'a> Run<'a> {
         let since = self.moved(&passed);
         let mut said = summary::error_cells(&told);
         let mut refusal = String::new();
+        let mut keeps_replaced = false;
         if may_appear {
             match self.edited(&passed)? {
-                Edited::Replace(sentences) => said.extend(sentences),
+                Edited::Replace { said: sentences, keeps } => {
+                    said.extend(sentences);
+                    keeps_replaced = keeps;
+                }
                 Edited::Refuse(told) => {
                     (may_appear, outcome, refusal) = (false, Outcome::Stopped, told);
                 }
-                Edited::Kept(count) => {
-                    self.kept = Some(count);
+                Edited::Kept(kept) => {
+                    self.kept = Some(*kept);
                     return Ok(None);
                 }
             }
@@ -160,8 +232,7 @@ impl<'a> Run<'a> {
         let output = name.as_deref().map(|name| (name, may_appear));
         let is_wanted = !self.call.reports.is_empty();
         let report = is_wanted.then(|| report::of(&summary, &results, output));
-        said.extend(self.appear(passed, may_appear, report.as_ref())?);
-        said.extend(self.save_plan()?);
+        said.extend(self.appear(passed, may_appear, keeps_replaced, report.as_ref())?);
         if !quiet {
             if !since.is_empty() || !said.is_empty() || !results.is_empty() {
                 text.push('\n');
@@ -203,15 +274,16 @@ impl<'a> Run<'a> {
         text
     }
 
-    /// Loads the references and passes the main table through, into files that don't appear yet.
-    fn pass(&self, inputs: Inputs, file: Option<&MainFile>) -> Result<Passed> {
+    /// Begins every file of the run.
+    fn targets(&self, inputs: &Inputs) -> Result<Targets> {
         let call = &self.call;
-        let replaces = call.overwrite || !matches!(self.on_disk, OnDisk::Other);
+        let is_own = |path: &Path| !path.exists() || self.own.has(path);
+        let of_output = call.output().and_then(Address::path).is_some_and(is_own);
+        let replaces = call.overwrite || of_output || !matches!(self.on_disk, OnDisk::Other);
         let held = !call.gates.is_empty() && !call.write_anyway;
         let sums = call.receipt.is_some();
-        let overwrite = call.overwrite || self.has_reported();
-        let reports = Reports::create(&call.reports, overwrite)?;
-        let mut output = match (&call.into, file) {
+        let main = inputs.main.file();
+        let mut output = match (&call.into, main) {
             (Destination::Nothing, _) => None,
             (Destination::Output(address), _) => {
                 Some(Output::create(address, replaces, held, sums)?)
@@ -219,23 +291,64 @@ impl<'a> Run<'a> {
             (Destination::Main { .. }, Some(_)) if !inputs.main.is_text() => {
                 return Err(Error::NotWritable { name: call.main.address.to_string() });
             }
-            (Destination::Main { backup }, Some(file)) => {
-                Some(Output::in_place(file, backup.then(stamp), sums)?)
+            (Destination::Main { backup }, Some(main)) => {
+                Some(Output::in_place(main, backup.then(stamp), sums)?)
             }
             (Destination::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
         };
+        let lists = call.lists.as_deref().map(|folder| {
+            let overwrite = call.overwrite
+                || self.has_listed(folder)
+                || lists::paths(folder).iter().all(|path| is_own(path));
+            lists::Files::create(folder, overwrite)
+        });
+        let overwrite = call.overwrite
+            || self.has_reported()
+            || call.reports.iter().all(|path| is_own(path));
+        let reports = Reports::create(&call.reports, overwrite)?;
+        let receipt = call.receipt.as_deref().map(|path| WholeFile::create(path, true));
+        let plan = self.asked.save.as_deref();
+        let plan = plan.map(|path| WholeFile::create(path, call.overwrite));
+        let corrections = self.kept.as_ref().and(call.corrections.as_deref());
+        let corrections = corrections.map(|path| WholeFile::create(path, true));
+        let changed = |path: &Path| FormatError::TargetChanged { name: path.display().to_string() };
+        if let (Some(path), Some(was)) = (&call.receipt, self.receipt_was)
+            && Stamp::of_path(path).ok() != Some(was)
+        {
+            return Err(changed(path).into());
+        }
+        let place = call.output().and_then(Address::path);
+        if let (Some(path), Some(kept)) = (place, &self.kept)
+            && Stamp::of_path(path).ok() != Some(kept.output)
+        {
+            return Err(changed(path).into());
+        }
+        let has_others = lists.is_some() || receipt.is_some() || plan.is_some();
+        if let Some(output) = output.as_mut().filter(|_| has_others || !call.reports.is_empty()) {
+            output.outlives_reader();
+        }
+        Ok(Targets {
+            output,
+            lists: lists.transpose()?,
+            reports,
+            receipt: receipt.transpose()?,
+            plan: plan.transpose()?,
+            corrections: corrections.transpose()?,
+        })
+    }
+
+    /// Loads the references and passes the main table through, into files that don't appear yet.
+    fn pass(&self, inputs: Inputs, targets: Targets) -> Result<Passed> {
+        let call = &self.call;
+        let Targets { mut output, lists, reports, receipt, plan, corrections: file } = targets;
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
         let plainly = call.output().filter(|address| address.is_text());
         let plainly =
             plainly.and_then(|_| self.output_form(&inputs.main).1.layout.dialect.plainly());
-        let Loaded { mut main, mut enrichment, mut seen, stored } =
+        let Loaded { mut main, mut enrichment, mut seen, others, stored } =
             inputs.load(call, call.threads, plainly)?;
-        let create = |folder: &Path| {
-            let overwrite = call.overwrite || self.has_listed(folder);
-            Lists::create(folder, overwrite, &enrichment)
-        };
-        let mut lists = call.lists.as_deref().map(create).transpose()?;
+        let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
         let is_server = matches!(call.output(), Some(Address::Server(_)));
@@ -261,13 +374,14 @@ impl<'a> Run<'a> {
         let Came { findings, mixed } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
-        let diagnoses = diagnoses(call, &enrichment, &findings)?;
+        let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;
         if let Some(lists) = &mut lists {
             lists.reasons(&enrichment, &findings, &diagnoses)?;
             lists.reference_rows(&enrichment, &findings)?;
         }
         drop(progress);
         seen[0].rows = findings.main_rows;
+        let read = seen.iter().filter_map(|seen| seen.file.clone()).chain(others).collect();
         let draft = self.draft((&enrichment, &findings), unmatched, seen, corrections.as_ref())?;
         Ok(Passed {
             main,
@@ -278,6 +392,8 @@ impl<'a> Run<'a> {
             output,
             lists,
             reports,
+            files: [receipt, plan, file],
+            read,
             draft,
             corrections,
         })
@@ -318,7 +434,6 @@ impl<'a> Run<'a> {
     ) -> Result<Option<Draft>> {
         let Some(path) = &self.call.receipt else { return Ok(None) };
         let plan = as_receipt_has_it(&self.asked.plan, path);
-        let corrections = self.call.corrections.as_deref().zip(corrections);
         let lookups = enrichment.lookups().zip(&self.call.references);
         let aliases = lookups.filter_map(|(lookup, (table, _))| {
             let file = table.aliases.as_ref()?.path()?;
@@ -328,7 +443,7 @@ impl<'a> Run<'a> {
             plan: &plan,
             seen,
             aliases: aliases.collect(),
-            corrections: corrections.map(|(path, file)| (path, &file.key[..], file.len())),
+            corrections,
             enrichment,
             findings,
             unmatched,
@@ -349,36 +464,40 @@ impl<'a> Run<'a> {
     /// said.
     fn edited(&self, passed: &Passed) -> Result<Edited> {
         let told = self.before.as_ref().and_then(|before| before.output.as_ref());
-        let fresh = passed.output.as_ref().and_then(Output::beside);
-        let path = self.call.output().and_then(Address::path);
-        let (OnDisk::Changed, Some(told), Some(fresh), Some(path)) =
-            (&self.on_disk, told, fresh, path)
+        let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
+        let address = self.call.output();
+        let (OnDisk::Changed, Some(told), Some(fresh), Some(address), Some(path)) =
+            (&self.on_disk, told, fresh, address, address.and_then(Address::path))
         else {
-            return Ok(Edited::Replace(Vec::new()));
+            return Ok(Edited::Replace { said: Vec::new(), keeps: false });
         };
         if self.kept.is_some() {
-            return Ok(Edited::Replace(Vec::new()));
+            return Ok(Edited::Replace { said: Vec::new(), keeps: false });
         }
-        let form = self.output_form(&passed.main).0;
-        let edits = Edits::find(path, fresh, told, &form)?;
+        let form = &self.output_form(&passed.main).0;
+        let unreadable = |cause| FormatError::Read { name: path.display().to_string(), cause };
+        let there = InputFile::open(path).map_err(unreadable)?;
+        let table = |file| edits::Table { address, file, form };
+        let (there_table, fresh) = (table(&there), table(&fresh));
+        let edits = Edits::find(there_table, fresh, told)?;
         let name = path.display();
         if edits.is_empty() {
             let words = format!("{name} was saved in another form since, but no cell was changed.");
-            return Ok(Edited::Replace(vec![words]));
+            return Ok(Edited::Replace { said: vec![words], keeps: false });
         }
         match self.call.edits {
-            EditsRule::Discard => {
-                let copy = keep_copy(path, &stamp())?;
-                let words = format!("{name} was changed by hand; what it was is kept as ");
-                Ok(Edited::Replace(vec![words + &file_name(&copy) + "."]))
-            }
+            EditsRule::Discard => Ok(Edited::Replace {
+                said: vec![format!("{name} was changed by hand.")],
+                keeps: true,
+            }),
             EditsRule::Keep if !edits.is_unclear() => {
                 let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
-                let there = passed.corrections.as_ref();
-                let (key, new) = edits.corrections(&passed.enrichment, fresh, &form, there)?;
+                let known = passed.corrections.as_ref();
+                let (key, new) = edits.corrections(&passed.enrichment, fresh, known)?;
                 let note = format!("kept from {name}");
-                corrections::add(file, &key, &new, &note)?;
-                Ok(Edited::Kept(new.len()))
+                let (file, content) = CorrectionsFile::with(known, file, &key, &new, &note)?;
+                let (changes, output) = (new.len(), there.stamp());
+                Ok(Edited::Kept(Box::new(Kept { changes, file, content, output })))
             }
             EditsRule::Keep | EditsRule::Refuse => {
                 let has_file = self.call.corrections.is_some();
@@ -387,30 +506,19 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Lets the outputs appear, and says so.
+    /// Lets everything appear that the run writes, and says so.
     fn appear(
-        &self,
+        &mut self,
         passed: Passed,
         may_appear: bool,
+        keeps_replaced: bool,
         report: Option<&Report>,
     ) -> Result<Vec<String>> {
         let Passed { main, enrichment, findings, mixed, output, lists, reports, draft, .. } =
             passed;
+        let [receipt, plan, corrections] = passed.files;
         let call = &self.call;
-        let mut said = Vec::new();
-        if let (Some(kept), Some(file)) = (self.kept, &call.corrections) {
-            let changes = counted(kept as u64, "change");
-            let file = file.display();
-            said.push(format!("Kept {changes} made by hand as corrections in {file}."));
-            if let Some(plan) = self.asked.file.as_ref().filter(|_| self.asked.types_corrections())
-            {
-                said.push(format!(
-                    "Add `corrections = \"{file}\"` to {}, so that they hold in every run.",
-                    plan.path.display()
-                ));
-            }
-        }
-        let mut sum = None;
+        let (mut said, mut ready) = (self.told_kept(), Ready::default());
         if let Some(output) = output {
             let name = output.name();
             let is_in_place = matches!(call.into, Destination::Main { .. });
@@ -421,45 +529,74 @@ impl<'a> Run<'a> {
             } else {
                 said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
                 said.extend(summary::as_text(&name, &mixed));
-                let appeared = output.commit()?;
-                let kept = appeared.backup.iter();
-                said.extend(kept.map(|to| format!("What it was is kept as {}.", file_name(to))));
-                sum = appeared.sum;
+                if output.is_closed() {
+                    said.push(format!("{name} was closed by its reader before the last row."));
+                }
+                let kept = keeps_replaced.then(stamp);
+                ready.output = Some(output.finish(kept.as_deref())?);
             }
         }
-        let mut list_paths = Vec::new();
         if let (Some(lists), Some(folder)) = (lists, &call.lists) {
-            lists.commit()?;
+            ready.listed.extend(lists::paths(folder).into_iter().zip(lists.finish()?));
             said.push(lists::told(folder));
-            list_paths = lists::paths(folder);
         }
         if let Some(report) = report {
-            reports.write(report)?;
+            ready.listed.extend(call.reports.iter().cloned().zip(reports.finish(report)?));
             let names: Vec<String> =
                 call.reports.iter().map(|path| path.display().to_string()).collect();
             let what = if names.len() == 1 { "report" } else { "reports" };
             said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
-            list_paths.extend(call.reports.iter().cloned());
         }
-        if let (Some(draft), Some(sum), Some(address)) = (draft, sum, call.output()) {
+        let sum = ready.output.as_ref().and_then(|output| output.sum.clone());
+        if let (Some(draft), Some(sum), Some(address), Some(file)) =
+            (draft, sum, call.output(), receipt)
+        {
             let form = &self.output_form(&main).0;
-            draft.write(&receipts::Written { address, sum, form, lists: list_paths })?;
+            let output = ready.output.as_ref().and_then(|output| output.file.as_ref());
+            let content = output.map(Finished::content).transpose()?.flatten();
+            let lists: Vec<_> =
+                ready.listed.iter().map(|(path, file)| (path.clone(), file)).collect();
+            let written = receipts::Written { address, sum, content, form, lists: &lists };
+            ready.others.push(draft.finish(file, &written)?);
             if let Some(path) = call.receipt.as_ref().filter(|_| self.before.is_none()) {
                 said.push(format!("Wrote the receipt {}.", path.display()));
             }
         }
+        if let (Some(file), Some(kept)) = (corrections, &self.kept) {
+            ready.others.push(targets::written(file, &kept.content)?);
+        }
+        if let (Some(file), Some(path)) = (plan, &self.asked.save) {
+            let text = as_plan_at(&self.asked.plan, path);
+            ready.others.push(targets::written(file, text.as_bytes())?);
+            let name = path.display();
+            said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
+        }
+        // What was read has to be what is there, up to the moment in which something appears.
+        if let Some(changed) = passed.read.iter().find(|file| !file.is_unchanged()) {
+            return Err(Error::InputChanged { name: changed.name().to_owned() });
+        }
+        let appeared = ready.commit()?;
+        self.appeared = appeared.iter().filter_map(|one| one.path.clone()).collect();
+        let backups = appeared.iter().filter_map(|one| one.backup.as_ref());
+        said.extend(backups.map(|to| format!("What it was is kept as {}.", file_name(to))));
+        said.extend(targets::told(&appeared));
         Ok(said)
     }
 
-    /// Writes what was asked for as a plan, if that was asked for too.
-    fn save_plan(&self) -> Result<Option<String>> {
-        let Some(path) = &self.asked.save else { return Ok(None) };
-        let mut file = WholeFile::create(path, self.call.overwrite)?;
-        let name = path.display().to_string();
-        let refused = |cause| gather_keys_formats::Error::Write { name: name.clone(), cause };
-        file.write_all(as_plan_at(&self.asked.plan, path).as_bytes()).map_err(refused)?;
-        file.commit()?;
-        Ok(Some(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}")))
+    /// What there is to say of changes that are corrections now.
+    fn told_kept(&self) -> Vec<String> {
+        let (Some(kept), Some(file)) = (&self.kept, &self.call.corrections) else {
+            return Vec::new();
+        };
+        let (changes, file) = (counted(kept.changes as u64, "change"), file.display());
+        let mut said = vec![format!("Kept {changes} made by hand as corrections in {file}.")];
+        if let Some(plan) = self.asked.file.as_ref().filter(|_| self.asked.types_corrections()) {
+            said.push(format!(
+                "Add `corrections = \"{file}\"` to {}, so that they hold in every run.",
+                plan.path.display()
+            ));
+        }
+        said
     }
 
     /// Whether the lists in a folder are those of the run before.
@@ -498,10 +635,6 @@ fn is_same(one: &Address, other: &Address) -> bool {
         one.is_file() && other.is_file() && same_file::is_same_file(one, other).unwrap_or(false)
     };
     one.part() == other.part() && one.path().zip(other.path()).is_some_and(is_same)
-}
-
-fn file_name(path: &Path) -> String {
-    path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned()
 }
 
 fn judge(gates: &[Gate], enrichment: &Enrichment, findings: &Findings) -> Vec<GateResult> {

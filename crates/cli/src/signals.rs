@@ -1,19 +1,36 @@
-//! Ctrl-C and its like: what is half-written is taken away, and the program ends.
+//! Ctrl-C and its like: nothing half-written stays, and what is about to appear appears whole.
 //!
-//! Files appear by one rename, so that at any moment each is either what it was or what it is to
-//! be; all there is to do is to remove what has not appeared yet.
+//! Before the files of a run appear, the program ends and leaves nothing. While they appear, the signal waits: the
+//! run is completed and ends with its own status. A second signal ends it with the status of a run that is done.
 
 use std::process::exit;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use gather_keys_formats::commit::interrupt;
 
 /// The exit status of a program that was interrupted, as shells have it.
 const INTERRUPTED: i32 = 130;
 
-/// Ends the program on Ctrl-C, a hang-up or a request to terminate; `calmly` when that is the
-/// usual way to end it.
+/// Ends the program on Ctrl-C, a hang-up or a request to terminate; `calmly` when that is the usual way to end it.
 pub(crate) fn end_cleanly(calmly: bool) {
-    // Without a handler the program ends all the same, and leaves a hidden file behind.
+    let again = AtomicBool::new(false);
+    // Without a handler the program ends all the same, and the next run removes what it leaves.
     let _ = ctrlc::set_handler(move || {
-        gather_keys_formats::remove_unfinished();
-        exit(if calmly { 0 } else { INTERRUPTED });
+        let is_written = interrupt();
+        if is_written && !calmly && !again.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        exit(if calmly || is_written { 0 } else { INTERRUPTED });
     });
+    ignore_file_size_limit();
 }
+
+/// Has a file that grows beyond the limit of the system be an error like any other, rather than the end.
+#[cfg(unix)]
+fn ignore_file_size_limit() {
+    // Without this the program ends all the same, and leaves nothing either.
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, std::sync::Arc::default());
+}
+
+#[cfg(not(unix))]
+fn ignore_file_size_limit() {}

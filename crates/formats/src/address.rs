@@ -6,6 +6,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
+use crate::InputFile;
 use crate::columnar::Columnar;
 use crate::postgresql::ServerAddress;
 use crate::{Error, Result};
@@ -236,6 +237,14 @@ impl Address {
     /// Those of [`Address::open`], and [`Error::NotText`].
     pub fn read_to_string(&self) -> Result<String> {
         let (mut input, _) = self.open()?;
+        self.text_of(&mut input)
+    }
+
+    /// All of its content, as text, from what was opened for it.
+    ///
+    /// # Errors
+    /// [`Error::Read`] and [`Error::NotText`].
+    pub fn text_of(&self, input: &mut dyn Read) -> Result<String> {
         let mut bytes = Vec::new();
         let read = input.read_to_end(&mut bytes);
         read.map_err(|cause| Error::Read { name: self.to_string(), cause })?;
@@ -252,8 +261,19 @@ impl Address {
     /// # Errors
     /// [`Error::Missing`] when there is no such file, [`Error::Read`] when it can't be opened.
     pub fn open(&self) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
+        Ok(match self.open_file()? {
+            Opened::File(file) => (Box::new(file.reader()), Some(file.stamp().bytes())),
+            Opened::Stream(input) => (input, None),
+        })
+    }
+
+    /// Opens it for reading, as a file that can be read several times or as a stream.
+    ///
+    /// # Errors
+    /// As with [`Address::open`].
+    pub(crate) fn open_file(&self) -> Result<Opened> {
         let path = match self {
-            Self::Standard => return Ok((Box::new(io::stdin()), None)),
+            Self::Standard => return Ok(Opened::Stream(Box::new(io::stdin()))),
             Self::Server(server) => {
                 let (said, mend) = ("a table on a server is no file".to_owned(), "name a file");
                 return Err(Error::Server { name: server.to_string(), said, mend });
@@ -271,8 +291,20 @@ impl Address {
         if facts.is_dir() {
             return Err(unreadable(io::ErrorKind::IsADirectory.into()));
         }
-        Ok((Box::new(file), facts.is_file().then_some(facts.len())))
+        if !facts.is_file() {
+            return Ok(Opened::Stream(Box::new(file)));
+        }
+        let file = InputFile::of(file, path.clone(), self.to_string());
+        Ok(Opened::File(file.map_err(unreadable)?))
     }
+}
+
+/// What an address leads to.
+pub(crate) enum Opened {
+    /// A file, which can be read several times.
+    File(InputFile),
+    /// A pipe or the like.
+    Stream(Box<dyn Read + Send>),
 }
 
 impl fmt::Display for Address {

@@ -34,10 +34,18 @@ impl Sum {
     /// [`Error::Read`] when it can't be read.
     pub fn of_file(path: &Path) -> Result<Self> {
         let unreadable = |cause| Error::Read { name: path.display().to_string(), cause };
-        let mut file = File::open(path).map_err(unreadable)?;
+        Self::of_reader(&mut File::open(path).map_err(unreadable)?, &path.display().to_string())
+    }
+
+    /// The sum of what a reader gives, which is called `name` in messages.
+    ///
+    /// # Errors
+    /// [`Error::Read`] when it can't be read.
+    pub fn of_reader(input: &mut dyn Read, name: &str) -> Result<Self> {
+        let unreadable = |cause| Error::Read { name: name.to_owned(), cause };
         let (mut sum, mut buffer) = (Self::default(), vec![0; 1 << 16]);
         loop {
-            match file.read(&mut buffer).map_err(unreadable)? {
+            match input.read(&mut buffer).map_err(unreadable)? {
                 0 => return Ok(sum),
                 read => sum.add(&buffer[..read]),
             }

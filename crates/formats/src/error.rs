@@ -212,6 +212,23 @@ pub enum Error {
         /// Its path.
         name: String,
     },
+    /// Another run is writing the file.
+    InUse {
+        /// Its path.
+        name: String,
+    },
+    /// The file that is to be written is another than when the run began.
+    TargetChanged {
+        /// Its path.
+        name: String,
+    },
+    /// Some of a run's files are in their places, and the rest can be neither put there nor taken back.
+    Unsettled {
+        /// The path of the file that could not be placed.
+        name: String,
+        /// Why.
+        cause: io::Error,
+    },
     /// The folder that the output should stand in does not exist.
     FolderMissing {
         /// The output's path.
@@ -398,6 +415,20 @@ impl fmt::Display for Error {
                 write!(f, "{name} is an input of this run and is never written to: ")?;
                 write!(f, "name another output")
             }
+            Self::InUse { name } => {
+                write!(f, "{name} is being written by another run: wait until that has ended, and ")?;
+                write!(f, "run again")
+            }
+            Self::TargetChanged { name } => {
+                write!(f, "{name} was changed by another program while this run read the tables, ")?;
+                write!(f, "and is left as it is: run again")
+            }
+            Self::Unsettled { name, cause } => write!(
+                f,
+                "{name} can't be put in its place: {}; the next run into this folder completes \
+                 what was begun",
+                reason(cause)
+            ),
             Self::FolderMissing { name, folder } => {
                 write!(f, "{name} can't be written: there is no folder {}; ", folder.display())?;
                 write!(f, "make it first, or name another output")

@@ -3,23 +3,23 @@
 //! In go an address and what the person said of it, out comes a [`Table`], which is a
 //! [`Source`]. The format is the one that was named, or else the one that the content shows.
 
+use std::fs::File;
 use std::io::{self, BufReader, Read};
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{Before, Block, Headers, Source};
-use tempfile::NamedTempFile;
 
+use crate::commit::{HiddenFile, named_hidden};
 use crate::columnar::{BatchReader, Columnar, StoredType};
 use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
+use crate::address::Opened;
 use crate::json::LinesReader;
 use crate::packing::look;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
-use crate::whole_file::Unfinished;
 use crate::{
-    Address, Described, Error, Format, Packing, Piece, Result, TableParser, Tap, json, postgresql,
+    Address, Described, Error, Format, InputFile, Packing, Piece, Result, TableParser, Tap, json, postgresql,
     unpacked, workbook,
 };
 
@@ -29,8 +29,10 @@ pub struct Table {
     /// How much of it is before the pieces that are not parsed yet, where its reader does not tell.
     before: Before,
     read_as: ReadAs,
-    /// What came out of a pipe, while it is read; it goes on every way out.
-    _spooled: Option<(NamedTempFile, Unfinished)>,
+    /// The file that it is read from, where it is one.
+    file: Option<InputFile>,
+    /// A database that came out of a pipe, while it is read: only a name opens it.
+    _spooled: Option<HiddenFile>,
 }
 
 /// What reads a table, by how its pieces come.
@@ -109,49 +111,103 @@ impl Table {
         described: &Described,
         tap: &dyn Tap,
     ) -> Result<(Self, Option<u64>)> {
-        let name = address.to_string();
-        let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
-        let is_file = |path: &Path| path.metadata().is_ok_and(|facts| facts.is_file());
-        let fits = |format: Format| match described.unfit(format) {
-            Some(option) => {
-                Err(Error::NotOfFormat { name: name.clone(), format: format.name(), option })
-            }
-            None => Ok(()),
-        };
         if let Address::Server(server) = address {
-            fits(Format::Database)?;
+            Self::refuse_unfit(&address.to_string(), Format::Database, described)?;
             let (rows, (table, tables)) = postgresql::open(server, tap)?;
             let part = Some((table, tables > 1));
             let read_as = ReadAs { format: "table of a server", part, ..ReadAs::default() };
             return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as), None));
         }
-        let (input, bytes) = address.open()?;
+        match address.open_file()? {
+            Opened::File(file) => {
+                let bytes = file.stamp().bytes();
+                Ok((Self::open_file(address, &file, described, tap)?, Some(bytes)))
+            }
+            Opened::Stream(input) => Ok((Self::open_stream(address, input, described, tap)?, None)),
+        }
+    }
+
+    /// Opens the table of an address once more, in the file that was opened for it before.
+    ///
+    /// # Errors
+    /// As with [`Table::open`].
+    pub fn open_file(
+        address: &Address,
+        file: &InputFile,
+        described: &Described,
+        tap: &dyn Tap,
+    ) -> Result<Self> {
+        let name = address.to_string();
+        let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
         let path = address.path();
         let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
-        let (form, input) = look(input, FIRST, found).map_err(unreadable)?;
-        fits(form)?;
-        let (input, packing) = match (form, path.filter(|path| is_file(path))) {
-            (Format::Text, _) => unpacked(tap.on(Box::new(input))).map_err(unreadable)?,
-            (_, Some(path)) => {
-                // It is not read from front to back, so whoever wants that has it read once more.
-                if !bytes.is_some_and(|bytes| tap.lets_by(bytes)) {
-                    let input = tap.on(Box::new(input));
-                    let mut input = BufReader::with_capacity(PASSED_AT_ONCE, input);
-                    io::copy(&mut input, &mut io::sink()).map_err(unreadable)?;
-                }
-                return Ok((Self::rows(form, &name, path, address.part(), described)?, bytes));
+        let (format, _) = look(file.reader(), FIRST, found).map_err(unreadable)?;
+        Self::refuse_unfit(&name, format, described)?;
+        let table = if format == Format::Text {
+            Self::text(&name, tap.on(Box::new(file.checked_reader())), described, SAMPLE_OF_FILE)?
+        } else {
+            // It is not read from front to back, so whoever wants that has it read once more.
+            if !tap.lets_by(file.stamp().bytes()) {
+                let input = tap.on(Box::new(file.reader()));
+                let mut input = BufReader::with_capacity(PASSED_AT_ONCE, input);
+                io::copy(&mut input, &mut io::sink()).map_err(unreadable)?;
             }
-            (_, None) => {
-                // A pipe can be read only once, so what comes out of it is put into a file first.
-                let mut file = NamedTempFile::new().map_err(unreadable)?;
-                let unfinished = Unfinished::note(file.path());
-                io::copy(&mut tap.on(Box::new(input)), &mut file).map_err(unreadable)?;
-                let table = Self::rows(form, &name, file.path(), address.part(), described)?;
-                return Ok((Self { _spooled: Some((file, unfinished)), ..table }, bytes));
-            }
+            Self::rows(format, &name, file, address.part(), described)?
         };
-        // More of a pipe may be long in coming.
-        let sample = if bytes.is_some() { SAMPLE_OF_FILE } else { SAMPLE };
+        Ok(Self { file: Some(file.clone()), ..table })
+    }
+
+    /// Opens a table that comes out of a pipe, and can be read only once.
+    fn open_stream(
+        address: &Address,
+        input: Box<dyn Read + Send>,
+        described: &Described,
+        tap: &dyn Tap,
+    ) -> Result<Self> {
+        let name = address.to_string();
+        let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
+        let path = address.path();
+        let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
+        let (format, input) = look(input, FIRST, found).map_err(unreadable)?;
+        Self::refuse_unfit(&name, format, described)?;
+        if format == Format::Text {
+            return Self::text(&name, tap.on(Box::new(input)), described, SAMPLE);
+        }
+        // The other formats are not read from front to back, so it is put into a file first.
+        let folder = tempfile::env::temp_dir();
+        let (mut file, hidden): (File, _) = match format {
+            Format::Database => {
+                let (file, hidden) = named_hidden(&folder).map_err(unreadable)?;
+                (file, Some(hidden))
+            }
+            _ => (tempfile::tempfile().map_err(unreadable)?, None),
+        };
+        io::copy(&mut tap.on(Box::new(input)), &mut file).map_err(unreadable)?;
+        let place = hidden.as_ref().map(|hidden| hidden.path().to_owned()).unwrap_or_default();
+        let file = InputFile::of(file, place, name.clone()).map_err(unreadable)?;
+        let table = Self::rows(format, &name, &file, address.part(), described)?;
+        Ok(Self { _spooled: hidden, ..table })
+    }
+
+    fn refuse_unfit(name: &str, format: Format, described: &Described) -> Result<()> {
+        match described.unfit(format) {
+            Some(option) => {
+                let name = name.to_owned();
+                Err(Error::NotOfFormat { name, format: format.name(), option })
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// Opens a table in delimited text.
+    fn text(
+        name: &str,
+        input: Box<dyn Read + Send>,
+        described: &Described,
+        sample: usize,
+    ) -> Result<Self> {
+        let unreadable = |cause: io::Error| Error::Read { name: name.to_owned(), cause };
+        let (input, packing) = unpacked(input).map_err(unreadable)?;
         let decoded = decoded(input, described.encoding, sample);
         let (input, encoding, guessed) = decoded.map_err(unreadable)?;
         let options = ReadOptions {
@@ -161,7 +217,7 @@ impl Table {
             encoding,
             ..ReadOptions::default()
         };
-        let reader = Reader::new(name.clone(), input, options)?;
+        let reader = Reader::new(name, input, options)?;
         let read_as = ReadAs {
             format: "delimited text",
             packing,
@@ -172,25 +228,25 @@ impl Table {
             },
             ..ReadAs::default()
         };
-        Ok((Self::of(Kind::Text(Box::new(reader)), read_as), bytes))
+        Ok(Self::of(Kind::Text(Box::new(reader)), read_as))
     }
 
     fn of(kind: Kind, read_as: ReadAs) -> Self {
         let before = kind.before();
-        Self { kind, before, read_as, _spooled: None }
+        Self { kind, before, read_as, file: None, _spooled: None }
     }
 
-    /// Opens a table that is no text, in the file at `path`.
+    /// Opens a table that is no text.
     fn rows(
         format: Format,
         name: &str,
-        path: &Path,
+        file: &InputFile,
         part: Option<&str>,
         described: &Described,
     ) -> Result<Self> {
         let (kind, read_as) = match format {
             Format::Workbook => {
-                let opened = workbook::open(name, path, part, described.headers)?;
+                let opened = workbook::open(name, file, part, described.headers)?;
                 let (chosen, parts) = opened.part().clone();
                 let read_as = ReadAs {
                     format: "workbook",
@@ -203,7 +259,7 @@ impl Table {
                 (Kind::Rows(Box::new(opened)), read_as)
             }
             Format::Database => {
-                let (opened, (table, tables)) = TableReader::open(name, path, part)?;
+                let (opened, (table, tables)) = TableReader::open(name, file.path(), part)?;
                 let part = Some((table, tables > 1 && part.is_none()));
                 (
                     Kind::Values(Box::new(opened)),
@@ -215,20 +271,25 @@ impl Table {
                     Format::Parquet => Columnar::Parquet,
                     _ => Columnar::Arrow,
                 };
-                let batches = Box::new(BatchReader::open(name, path, columnar)?);
+                let batches = Box::new(BatchReader::open(name, file, columnar)?);
                 let read_as = ReadAs { format: columnar.name(), ..ReadAs::default() };
                 (Kind::Batches(batches), read_as)
             }
             Format::JsonLines => {
-                let lines = Box::new(LinesReader::open(name, path)?);
+                let lines = Box::new(LinesReader::open(name, file)?);
                 (Kind::Lines(lines), ReadAs { format: "JSON", ..ReadAs::default() })
             }
             Format::Text | Format::Json => {
-                let opened = json::open_document(name, path, part)?;
+                let opened = json::open_document(name, file, part)?;
                 (Kind::Rows(Box::new(opened)), ReadAs { format: "JSON", ..ReadAs::default() })
             }
         };
         Ok(Self::of(kind, read_as))
+    }
+
+    /// The file that it is read from; `None` for a pipe or a server.
+    pub fn file(&self) -> Option<&InputFile> {
+        self.file.as_ref()
     }
 
     /// How it was read.

@@ -16,6 +16,7 @@ use gather_keys_formats::Address;
 use super::Outcome;
 use crate::arguments::{self, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
 use crate::call::Table;
+use crate::clashes;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, open, seed};
 use crate::lines::{GOOD, Lines, TROUBLE, plural};
@@ -84,7 +85,7 @@ impl Keyed {
 
 fn begin_output(address: &Address, output: &KeyOutput) -> Result<Output> {
     let to = Address::new(&output.output);
-    output::refuse_inputs(to.path(), &[address])?;
+    clashes::refuse_input(&to, address)?;
     if to == Address::Standard {
         output::refuse_standard(&[address])?;
     }
@@ -103,7 +104,7 @@ fn key_make(make: KeyMake) -> Result<Outcome> {
     let made = column::make(&mut source, &mut writer, template, &blanks, &name, seed())?;
     output::finish(writer)?;
     let to = out.name();
-    out.commit()?;
+    out.appear(source.file())?;
 
     let mut text = String::new();
     if name != header {
@@ -154,7 +155,7 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     let taken = column::split(&mut source, &mut writer, &template, found.column, &names)?;
     output::finish(writer)?;
     let to = out.name();
-    out.commit()?;
+    out.appear(source.file())?;
 
     let mut text = String::new();
     head(&mut text, source.headers().name(found.column), source.headers(), &template.to_string());

@@ -163,7 +163,7 @@ fn try_key<'s>(
     let plan = Plan { output: None, no_reasons: Some(true), ..plan_of(asked, key, within, found)? };
     let asked = Asked { plan, file: None, stands_in: Vec::new(), save: None };
     let call = Call::new(&asked, Purpose::Findings)?;
-    let inputs = Inputs::open(&call)?;
+    let inputs = Inputs::open(&call, None)?;
     let Loaded { mut main, mut enrichment, .. } = inputs.load(&call, call.threads, None)?;
     let findings = enrichment.run(&mut main, &mut Discard::default(), None, call.threads)?;
     let counts = findings.lookups.first().map(|found| found.counts).unwrap_or_default();

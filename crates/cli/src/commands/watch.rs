@@ -18,7 +18,7 @@ use super::Outcome;
 use crate::arguments::Watch;
 use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
-use crate::run::carry_out;
+use crate::run::{Own, carry_out_again};
 use crate::typed::{Asked, is_plan};
 
 /// How often the files are looked at when nothing wakes us.
@@ -48,11 +48,12 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
     })
     .ok();
     let mut folders = BTreeSet::new();
+    let mut own = Own::default();
     loop {
         let paths = inputs(&plan);
         look_into(watcher.as_mut(), &paths, &mut folders);
         let mut before = settled(&paths, &woken);
-        run(&plan);
+        run(&plan, &mut own);
         // What the run itself wrote is no reason for another.
         let written = written(&plan);
         let after = state(&paths);
@@ -74,14 +75,12 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
 }
 
 /// Runs the plan once; what is wrong is told, and may be mended by the next change.
-fn run(plan: &Path) {
+fn run(plan: &Path, own: &mut Own) {
     let time = jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     say(&format!("{time}: running {}", plan.display()));
     let ran = Asked::planned(plan).and_then(|asked| {
-        let mut call = Call::new(&asked, Purpose::Table)?;
-        // The output of the last run is what the next one replaces.
-        call.overwrite = true;
-        carry_out(&asked, call)
+        let call = Call::new(&asked, Purpose::Table)?;
+        carry_out_again(&asked, call, own)
     });
     if let Err(error) = ran {
         error.print();

@@ -7,7 +7,6 @@
 mod columns;
 mod nearest;
 
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -17,6 +16,7 @@ use gather_keys_core::findings::{Change, ChangedBy, Findings, Kind, MainFinding,
 use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
+use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{Error, WholeFile};
 
 use crate::wording;
@@ -50,7 +50,7 @@ pub(crate) struct Lists {
     files: Vec<(Kind, csv::Writer<WholeFile>)>,
     changes: csv::Writer<WholeFile>,
     nearest: Nearest,
-    folder: Folder,
+    folder: PathBuf,
     main: Headers,
     main_key: Columns,
     reference_key: Columns,
@@ -58,32 +58,23 @@ pub(crate) struct Lists {
     record: csv::StringRecord,
 }
 
-/// The folder of the lists. One that was made for them goes when they never appear.
+/// The files of the lists, which nobody sees yet.
 #[derive(Debug)]
-struct Folder {
-    path: PathBuf,
-    is_new: bool,
+pub(crate) struct Files {
+    folder: PathBuf,
+    /// In the order of [`paths`].
+    files: Vec<WholeFile>,
 }
 
-impl Folder {
-    fn create(path: &Path) -> Result<Self, Error> {
-        let is_new = !path.exists();
-        let made = if is_new || path.is_dir() {
-            fs::create_dir_all(path)
-        } else {
-            Err(io::ErrorKind::NotADirectory.into())
-        };
-        made.map_err(|cause| refused(path, cause))?;
-        Ok(Self { path: path.to_owned(), is_new })
-    }
-}
-
-impl Drop for Folder {
-    fn drop(&mut self) {
-        if self.is_new {
-            // Only an empty folder can be removed this way; one with lists in it stays.
-            let _ = fs::remove_dir(&self.path);
+impl Files {
+    /// Begins a file for each list in `folder`, which is made with them if it is not there.
+    pub(crate) fn create(folder: &Path, overwrite: bool) -> Result<Self, Error> {
+        if folder.exists() && !folder.is_dir() {
+            return Err(refused(folder, io::ErrorKind::NotADirectory.into()));
         }
+        let create = |path: PathBuf| WholeFile::create_with_folder(&path, overwrite);
+        let files = paths(folder).into_iter().map(create).collect::<Result<_, _>>()?;
+        Ok(Self { folder: folder.to_owned(), files })
     }
 }
 
@@ -98,22 +89,22 @@ fn path(folder: &Path, kind: Kind) -> PathBuf {
 }
 
 impl Lists {
-    /// Begins the lists in `folder`, which is made if it is not there.
-    pub(crate) fn create(
-        folder: &Path,
-        overwrite: bool,
-        enrichment: &Enrichment,
-    ) -> Result<Self, Error> {
+    /// Begins to write the lists of an enrichment.
+    pub(crate) fn begin(files: Files, enrichment: &Enrichment) -> Result<Self, Error> {
         let references = || enrichment.lookups().map(Lookup::reference);
         let headers = enrichment.headers();
-        let made = Folder::create(folder)?;
-        let changes = WholeFile::create(&folder.join(CHANGES.0), overwrite)?;
-        let nearest = Nearest::create(folder, overwrite, enrichment)?;
+        let Files { folder, files } = files;
+        let mut files = files.into_iter();
+        let of_kinds: Vec<_> = LISTED.into_iter().zip(files.by_ref()).collect();
+        // Files come in the order of the paths: the kinds, the changes, the nearest keys.
+        let (Some(changes), Some(nearest)) = (files.next(), files.next()) else {
+            return Err(refused(&folder, io::ErrorKind::NotFound.into()));
+        };
         let mut lists = Self {
             files: Vec::new(),
             changes: csv::Writer::from_writer(changes),
-            nearest,
-            folder: made,
+            nearest: Nearest::begin(&folder, nearest, enrichment)?,
+            folder,
             main: headers.clone(),
             main_key: Columns::of(enrichment.lookups().map(|lookup| main_names(headers, lookup))),
             reference_key: Columns::of(enrichment.lookups().map(reference_names)),
@@ -123,8 +114,7 @@ impl Lists {
             ),
             record: csv::StringRecord::new(),
         };
-        for kind in LISTED {
-            let file = WholeFile::create(&path(folder, kind), overwrite)?;
+        for (kind, file) in of_kinds {
             lists.files.push((kind, csv::Writer::from_writer(file)));
             let headers = lists.headers(kind);
             lists.record.extend(&headers);
@@ -165,7 +155,7 @@ impl Lists {
         headers
     }
 
-    fn begin(&mut self, reference: &str, table: &str, row: u64, line: u64) {
+    fn begin_row(&mut self, reference: &str, table: &str, row: u64, line: u64) {
         self.record.clear();
         self.record.push_field(reference);
         self.record.push_field(table);
@@ -175,7 +165,7 @@ impl Lists {
 
     fn begin_reference(&mut self, reference: &Reference, row: RowId) {
         let table = reference.table(row).unwrap_or(reference.headers().table());
-        self.begin(reference.name(), table, reference.number(row), reference.line(row));
+        self.begin_row(reference.name(), table, reference.number(row), reference.line(row));
     }
 
     fn write(&mut self, kind: Kind) -> Result<(), Error> {
@@ -184,13 +174,13 @@ impl Lists {
         };
         let written = file.write_record(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&path(&self.folder.path, kind), error.into()))
+        written.map_err(|error| refused(&path(&self.folder, kind), error.into()))
     }
 
     fn write_change(&mut self) -> Result<(), Error> {
         let written = self.changes.write_record(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&self.folder.path.join(CHANGES.0), error.into()))
+        written.map_err(|error| refused(&self.folder.join(CHANGES.0), error.into()))
     }
 
     /// Writes the list of unmatched rows with their reasons, and that of the nearest keys.
@@ -206,7 +196,7 @@ impl Lists {
         let Some((_, file)) = unmatched else { return Ok(()) };
         nearest.release(&told, |record| {
             let written = file.write_record(record);
-            written.map_err(|error| refused(&path(&folder.path, Kind::Unmatched), error.into()))
+            written.map_err(|error| refused(&path(folder, Kind::Unmatched), error.into()))
         })
     }
 
@@ -278,21 +268,21 @@ impl Lists {
         }
     }
 
-    /// Lets the lists appear.
-    pub(crate) fn commit(self) -> Result<(), Error> {
-        let folder = &self.folder.path;
+    /// Ends the lists, so that they can appear.
+    pub(crate) fn finish(self) -> Result<Vec<Finished>, Error> {
+        let folder = &self.folder;
         let files = self.files.into_iter().map(|(kind, file)| (path(folder, kind), file));
         let others = [
             (folder.join(CHANGES.0), self.changes),
             (folder.join(nearest::NAME), self.nearest.file),
         ];
-        for (path, file) in files.chain(others) {
-            let file = file.into_inner().map_err(|error: csv::IntoInnerError<_>| {
-                refused(&path, io::Error::from(error.error().kind()))
+        let finish = |(path, file): (PathBuf, csv::Writer<WholeFile>)| {
+            let file = file.into_inner().map_err(|error| {
+                refused(&path, io::Error::new(error.error().kind(), error.error().to_string()))
             });
-            file?.commit()?;
-        }
-        Ok(())
+            file?.finish()
+        };
+        files.chain(others).map(finish).collect()
     }
 }
 
@@ -303,7 +293,7 @@ impl Recorder for Lists {
         let MainFinding { nth, lookup, kind, row, answer, asked_by } = *finding;
         let reference = lookup.reference();
         let table = self.main.table().to_owned();
-        self.begin(reference.name(), &table, row.number(), row.line());
+        self.begin_row(reference.name(), &table, row.number(), row.line());
         if kind == Kind::Malformed {
             let main = self.main.clone();
             self.unreadable(&main, lookup.unreadable(row));
@@ -359,7 +349,7 @@ impl Recorder for Lists {
             ChangedBy::Correction(row) => ("corrections", row.to_string()),
         };
         let table = self.main.table().to_owned();
-        self.begin(name, &table, row.number(), row.line());
+        self.begin_row(name, &table, row.number(), row.line());
         self.record.push_field(&self.main.address(column));
         self.record.extend([before, after, &by]);
         self.write_change()

@@ -38,15 +38,15 @@ pub(super) struct Nearest {
 }
 
 impl Nearest {
-    /// Begins the list in a folder.
-    pub(super) fn create(
+    /// Begins the list of a folder in its file.
+    pub(super) fn begin(
         folder: &Path,
-        overwrite: bool,
+        file: WholeFile,
         enrichment: &Enrichment,
     ) -> Result<Self, Error> {
         let path = folder.join(NAME);
         let approved = approved(&path);
-        let file = csv::Writer::from_writer(WholeFile::create(&path, overwrite)?);
+        let file = csv::Writer::from_writer(file);
         let spool = tempfile::tempfile().map_err(|cause| refused(folder, cause))?;
         let spool = csv::WriterBuilder::new().flexible(true).from_writer(spool);
         let headers = enrichment.headers();

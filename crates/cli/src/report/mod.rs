@@ -9,6 +9,7 @@ use std::path::Path;
 use gather_keys_core::findings::GateResult;
 use gather_keys_core::report::{Gathering, Report};
 use gather_keys_formats::WholeFile;
+use gather_keys_formats::commit::Finished;
 
 use crate::error::{Error, Result};
 use crate::summary::Summary;
@@ -48,8 +49,9 @@ impl Reports {
         Ok(Self(paths.iter().map(|path| begin(path.as_ref())).collect::<Result<_>>()?))
     }
 
-    /// Writes them and lets them appear.
-    pub(crate) fn write(self, report: &Report) -> Result<()> {
+    /// Writes them, so that they can appear.
+    pub(crate) fn finish(self, report: &Report) -> Result<Vec<Finished>> {
+        let mut finished = Vec::new();
         for (name, form, mut file) in self.0 {
             let text = match form {
                 Form::Page => page::page(report),
@@ -59,9 +61,9 @@ impl Reports {
             let refused = |cause| gather_keys_formats::Error::Write { name: name.clone(), cause };
             let text = text.map_err(|cause| refused(std::io::Error::other(cause)))?;
             file.write_all(text.as_bytes()).map_err(refused)?;
-            file.commit()?;
+            finished.push(file.finish()?);
         }
-        Ok(())
+        Ok(finished)
     }
 }
 

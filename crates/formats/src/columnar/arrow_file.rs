@@ -7,7 +7,6 @@
 //! piece of memory costs as much as what is read into it.
 
 use std::collections::VecDeque;
-use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::sync::Arc;
 
@@ -16,6 +15,8 @@ use arrow_buffer::{Buffer, MutableBuffer};
 use arrow_ipc::reader::{FileDecoder, read_footer_length};
 use arrow_ipc::{Block, convert, root_as_footer, root_as_message};
 use arrow_schema::{ArrowError, SchemaRef};
+
+use crate::FileReader;
 
 /// What a file ends with: the length of its list, and what it begins with.
 const END: usize = 10;
@@ -63,7 +64,7 @@ impl Encoded {
 
 /// A file that is read batch by batch.
 pub(super) struct ArrowFile {
-    file: File,
+    file: FileReader,
     length: u64,
     schema: SchemaRef,
     decoder: Arc<FileDecoder>,
@@ -74,8 +75,8 @@ pub(super) struct ArrowFile {
 
 impl ArrowFile {
     /// Opens a file, to read these columns of it, or all.
-    pub(super) fn open(mut file: File, columns: Option<Vec<usize>>) -> Result<Self, ArrowError> {
-        let length = file.metadata()?.len();
+    pub(super) fn open(mut file: FileReader, columns: Option<Vec<usize>>) -> Result<Self, ArrowError> {
+        let length = file.size();
         let too_short = || damaged("it ends too early");
         let mut end = [0; END];
         file.seek(SeekFrom::Start(length.checked_sub(END as u64).ok_or_else(too_short)?))?;
@@ -145,7 +146,7 @@ impl ArrowFile {
 
 /// What a list says is at a place of a file that is so long, read into this memory.
 fn content(
-    file: &mut File,
+    file: &mut FileReader,
     file_length: u64,
     block: &Block,
     mut memory: MutableBuffer,

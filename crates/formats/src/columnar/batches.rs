@@ -1,19 +1,19 @@
 //! The batches of a columnar file, one behind the other.
 
-use std::fs::File;
-use std::io::{BufReader, Read};
-use std::path::Path;
+use std::io::{BufReader, Read, Seek, SeekFrom};
 
 use arrow_array::RecordBatch;
 use arrow_ipc::reader::StreamReader;
 use arrow_schema::{ArrowError, SchemaRef};
+use bytes::Bytes;
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
+use parquet::file::reader::{ChunkReader, Length};
 
 use super::Columnar;
 use super::arrow_file::{ArrowFile, Batch};
 use crate::guard::guarded;
-use crate::{Error, Result};
+use crate::{Error, FileReader, InputFile, Result};
 
 /// How such files begin.
 const PARQUET: &[u8] = b"PAR1";
@@ -37,15 +37,14 @@ const AT_ONCE: usize = 4096;
 pub(super) enum Batches {
     Parquet(ParquetRecordBatchReader),
     Arrow(Box<ArrowFile>),
-    ArrowStream(Box<StreamReader<BufReader<File>>>),
+    ArrowStream(Box<StreamReader<BufReader<FileReader>>>),
 }
 
 /// What can go wrong with a file.
 type Fault = Box<dyn std::error::Error>;
 
 /// The kind of a file that is said to be one of Arrow's: either form will do.
-fn kind_of(said: Columnar, file: &mut File) -> std::io::Result<Columnar> {
-    use std::io::Seek;
+fn kind_of(said: Columnar, file: &mut FileReader) -> std::io::Result<Columnar> {
     let mut first = [0; ARROW.len()];
     let read = file.read(&mut first)?;
     file.rewind()?;
@@ -55,10 +54,10 @@ fn kind_of(said: Columnar, file: &mut File) -> std::io::Result<Columnar> {
     })
 }
 
-/// The columns of the file called `name` at `path`, which may have columns within them.
-pub(super) fn schema(name: &str, path: &Path, said: Columnar) -> Result<SchemaRef> {
+/// The columns of the file called `name`, which may have columns within them.
+pub(super) fn schema(name: &str, file: &InputFile, said: Columnar) -> Result<SchemaRef> {
     read_of(name, said, || {
-        let mut file = File::open(path)?;
+        let mut file = file.reader();
         Ok(match kind_of(said, &mut file)? {
             Columnar::Parquet => ParquetRecordBatchReaderBuilder::try_new(file)?.schema().clone(),
             Columnar::Arrow => ArrowFile::open(file, None)?.schema(),
@@ -71,12 +70,12 @@ impl Batches {
     /// Begins to read these columns, by their numbers and ascending; no others are decoded.
     pub(super) fn begin(
         name: &str,
-        path: &Path,
+        file: &InputFile,
         said: Columnar,
         columns: &[usize],
     ) -> Result<Self> {
         read_of(name, said, || {
-            let mut file = File::open(path)?;
+            let mut file = file.reader();
             let projection = Some(columns.to_vec());
             Ok(match kind_of(said, &mut file)? {
                 Columnar::Parquet => {
@@ -134,5 +133,33 @@ pub(super) fn read_of<T>(
         Some(Ok(read)) => Ok(read),
         Some(Err(fault)) => Err(unread(fault.to_string())),
         None => Err(unread("its content contradicts itself".to_owned())),
+    }
+}
+
+impl Length for FileReader {
+    fn len(&self) -> u64 {
+        self.size()
+    }
+}
+
+impl ChunkReader for FileReader {
+    type T = BufReader<FileReader>;
+
+    fn get_read(&self, start: u64) -> parquet::errors::Result<Self::T> {
+        let mut reader = self.clone();
+        reader.seek(SeekFrom::Start(start))?;
+        Ok(BufReader::new(reader))
+    }
+
+    fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        let mut reader = self.clone();
+        reader.seek(SeekFrom::Start(start))?;
+        let mut bytes = Vec::with_capacity(length);
+        let read = reader.take(length as u64).read_to_end(&mut bytes)?;
+        if read != length {
+            let said = format!("it ends {} bytes too early", length - read);
+            return Err(parquet::errors::ParquetError::EOF(said));
+        }
+        Ok(bytes.into())
     }
 }

@@ -1,6 +1,5 @@
 //! Reading a columnar file: batches in order, and blocks of them by any thread.
 
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
@@ -10,7 +9,7 @@ use super::arrow_file::Batch;
 use super::batches::{Batches, read_of, schema};
 use super::leaf::Leaf;
 use super::{Columnar, StoredType};
-use crate::{Error, Result};
+use crate::{Error, InputFile, Result};
 
 /// The most rows of a piece: batches of an Arrow file may be of any size.
 const PIECE: usize = 8192;
@@ -18,7 +17,7 @@ const PIECE: usize = 8192;
 /// Reads the batches of a file.
 pub(crate) struct BatchReader {
     name: String,
-    path: PathBuf,
+    file: InputFile,
     kind: Columnar,
     headers: Headers,
     leaves: Arc<[Leaf]>,
@@ -72,13 +71,13 @@ pub struct BatchParser {
 }
 
 impl BatchReader {
-    /// Opens the table called `name` in the file at `path`.
+    /// Opens the table called `name` in a file.
     ///
     /// # Errors
     /// [`Error::Unread`] when the file is damaged, of another kind, or has a column of a type that no
     /// cell is made of; [`Error::Empty`] when it has no columns.
-    pub(crate) fn open(name: &str, path: &Path, kind: Columnar) -> Result<Self> {
-        let leaves = Leaf::all(&*schema(name, path, kind)?);
+    pub(crate) fn open(name: &str, file: &InputFile, kind: Columnar) -> Result<Self> {
+        let leaves = Leaf::all(&*schema(name, file, kind)?);
         if leaves.is_empty() {
             return Err(Error::Empty { name: name.to_owned() });
         }
@@ -90,9 +89,9 @@ impl BatchReader {
         }
         let headers = Headers::new(name, leaves.iter().map(|leaf| &leaf.header[..]));
         let roots = roots(leaves.iter());
-        let (name, path) = (name.to_owned(), path.to_owned());
+        let (name, file) = (name.to_owned(), file.clone());
         let leaves = leaves.into();
-        Ok(Self { name, path, kind, headers, leaves, roots, batches: None, rest: None })
+        Ok(Self { name, file, kind, headers, leaves, roots, batches: None, rest: None })
     }
 
     pub(crate) fn headers(&self) -> &Headers {
@@ -127,7 +126,7 @@ impl BatchReader {
         let batches = match &mut self.batches {
             Some(batches) => batches,
             batches => {
-                let begun = Batches::begin(&self.name, &self.path, self.kind, &self.roots)?;
+                let begun = Batches::begin(&self.name, &self.file, self.kind, &self.roots)?;
                 batches.insert(begun)
             }
         };

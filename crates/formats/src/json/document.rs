@@ -2,9 +2,7 @@
 //! to. It is read as a whole.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::io::Read;
-use std::path::Path;
 
 use gather_keys_core::table::Block;
 use serde_json::Value;
@@ -12,18 +10,18 @@ use serde_json::value::RawValue;
 
 use super::columns::{Columns, RowCells};
 use crate::rows::{AT_ONCE, Streamed};
-use crate::{Error, Result, unpacked};
+use crate::{Error, InputFile, Result, unpacked};
 
-/// Begins to read the table called `name` from the document at `path`: the array that a JSON pointer
+/// Begins to read the table called `name` from a document: the array that a JSON pointer
 /// leads to, or the whole.
 ///
 /// # Errors
 /// When it can't be read, is no JSON, or holds no rows.
-pub(crate) fn open(name: &str, path: &Path, pointer: Option<&str>) -> Result<Streamed> {
+pub(crate) fn open(name: &str, file: &InputFile, pointer: Option<&str>) -> Result<Streamed> {
     let document = Document { name: name.to_owned() };
-    let (path, pointer) = (path.to_owned(), pointer.unwrap_or_default().to_owned());
+    let (file, pointer) = (file.clone(), pointer.unwrap_or_default().to_owned());
     Streamed::begin(name, move |hand| {
-        let text = document.text(&path)?;
+        let text = document.text(&file)?;
         let rows = document.rows(&text, &pointer)?;
         let mut columns = Columns::default();
         for (row, number) in rows.iter().zip(1..) {
@@ -52,10 +50,9 @@ struct Document {
 }
 
 impl Document {
-    fn text(&self, path: &Path) -> Result<String> {
+    fn text(&self, file: &InputFile) -> Result<String> {
         let unreadable = |cause| Error::Read { name: self.name.clone(), cause };
-        let file = File::open(path).map_err(unreadable)?;
-        let (mut input, _) = unpacked(Box::new(file)).map_err(unreadable)?;
+        let (mut input, _) = unpacked(Box::new(file.reader())).map_err(unreadable)?;
         let mut text = String::new();
         input.read_to_string(&mut text).map_err(unreadable)?;
         Ok(text)

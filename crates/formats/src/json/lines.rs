@@ -3,15 +3,13 @@
 //! As any row may have fields that no other has, the file is gone through once for its headers. Then
 //! it is read in pieces of whole lines, which are parsed by as many threads as there are.
 
-use std::fs::File;
 use std::io::{self, Read};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gather_keys_core::table::{Block, Headers};
 
 use super::columns::{Columns, RowCells};
-use crate::{Error, Result, unpacked};
+use crate::{Error, InputFile, Result, unpacked};
 
 /// How many bytes are read at a time.
 const PIECE: usize = 1 << 17;
@@ -22,7 +20,7 @@ const LONGEST_LINE: usize = 256 << 20;
 /// Reads the lines of a file.
 pub(crate) struct LinesReader {
     name: String,
-    path: PathBuf,
+    file: InputFile,
     headers: Headers,
     columns: Arc<Columns>,
     pieces: Option<Pieces>,
@@ -53,20 +51,20 @@ pub struct BadLine {
 }
 
 impl LinesReader {
-    /// Opens the table called `name` in the file at `path`.
+    /// Opens the table called `name` in a file.
     ///
     /// # Errors
     /// When it can't be read, a line is no object, or there is none.
-    pub(crate) fn open(name: &str, path: &Path) -> Result<Self> {
+    pub(crate) fn open(name: &str, file: &InputFile) -> Result<Self> {
         let mut columns = Columns::default();
-        let mut pieces = Pieces::open(name, path)?;
+        let mut pieces = Pieces::open(name, file)?;
         while let Some(piece) = pieces.next(name)? {
             let noted = each_line(&piece, |row| columns.add(row));
             noted.map_err(|bad| bad.told(name))?;
         }
         let headers = columns.headers(name)?;
-        let (name, path, columns) = (name.to_owned(), path.to_owned(), Arc::new(columns));
-        Ok(Self { name, path, headers, columns, pieces: None })
+        let (name, file, columns) = (name.to_owned(), file.clone(), Arc::new(columns));
+        Ok(Self { name, file, headers, columns, pieces: None })
     }
 
     pub(crate) fn headers(&self) -> &Headers {
@@ -85,7 +83,7 @@ impl LinesReader {
     pub(crate) fn read_piece(&mut self) -> Result<Option<LinesPiece>> {
         let pieces = match &mut self.pieces {
             Some(pieces) => pieces,
-            pieces => pieces.insert(Pieces::open(&self.name, &self.path)?),
+            pieces => pieces.insert(Pieces::open(&self.name, &self.file)?),
         };
         pieces.next(&self.name)
     }
@@ -163,10 +161,9 @@ struct Pieces {
 }
 
 impl Pieces {
-    fn open(name: &str, path: &Path) -> Result<Self> {
+    fn open(name: &str, file: &InputFile) -> Result<Self> {
         let unreadable = |cause| Error::Read { name: name.to_owned(), cause };
-        let file = File::open(path).map_err(unreadable)?;
-        let (input, _) = unpacked(Box::new(file)).map_err(unreadable)?;
+        let (input, _) = unpacked(Box::new(file.checked_reader())).map_err(unreadable)?;
         Ok(Self { input, rest: Vec::new(), lines: 0 })
     }
 

@@ -1,6 +1,6 @@
 //! Reading a table or a view of a database.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
@@ -21,7 +21,8 @@ const PIECE: usize = 1 << 16;
 /// Reads a table or view.
 pub(crate) struct TableReader {
     name: String,
-    path: PathBuf,
+    /// The connection, until the rows are asked for. A second one might see another database.
+    database: Option<Connection>,
     table: String,
     headers: Headers,
     /// The columns that are read, ascending.
@@ -73,12 +74,15 @@ impl TableReader {
         };
         let table = chosen.ok_or_else(none)?.clone();
         let query = format!("select * from {}", quoted(&table));
-        let rows = database.prepare(&query).map_err(failed)?;
-        let headers = Headers::new(name, rows.column_names());
+        let headers = {
+            let rows = database.prepare(&query).map_err(failed)?;
+            Headers::new(name, rows.column_names())
+        };
         let read = (0..headers.len()).collect();
-        let (name, path) = (name.to_owned(), path.to_owned());
-        let reader = Self { name, path, table: table.clone(), headers, read, values: None };
-        Ok((reader, (table, names.len())))
+        let count = names.len();
+        let (name, database) = (name.to_owned(), Some(database));
+        let reader = Self { name, database, table: table.clone(), headers, read, values: None };
+        Ok((reader, (table, count)))
     }
 
     pub(crate) fn headers(&self) -> &Headers {
@@ -98,9 +102,9 @@ impl TableReader {
     /// # Errors
     /// When the database can't be read.
     pub(crate) fn read_piece(&mut self, used: ValuesPiece) -> Result<Option<ValuesPiece>> {
-        if self.values.is_none() {
+        if let Some(database) = self.database.take() {
             let (query, picked) = self.query();
-            self.values = Some(begin(&self.name, &self.path, query, picked)?);
+            self.values = Some(begin(&self.name, database, query, picked)?);
         }
         let Some(values) = &self.values else { return Ok(None) };
         // One that finds no room is let go.
@@ -138,12 +142,12 @@ fn names(database: &Connection) -> rusqlite::Result<Vec<String>> {
 }
 
 /// Begins to ask, in a thread of its own.
-fn begin(name: &str, path: &Path, query: String, picked: Vec<usize>) -> Result<Asked> {
+fn begin(name: &str, database: Connection, query: String, picked: Vec<usize>) -> Result<Asked> {
     let (send, pieces) = sync_channel(AHEAD);
     let (used, free) = sync_channel(2 * AHEAD);
-    let (called, path) = (name.to_owned(), path.to_owned());
+    let called = name.to_owned();
     let work = move || {
-        if let Err(error) = ask(&path, &query, &picked, (&send, &free)) {
+        if let Err(error) = ask(&database, &query, &picked, (&send, &free)) {
             // Nobody needs to know if nobody waits.
             let _ = send.send(Err(unread(&called, &error)));
         }
@@ -154,12 +158,11 @@ fn begin(name: &str, path: &Path, query: String, picked: Vec<usize>) -> Result<A
 }
 
 fn ask(
-    path: &Path,
+    database: &Connection,
     query: &str,
     picked: &[usize],
     (send, free): (&SyncSender<Result<ValuesPiece>>, &Receiver<ValuesPiece>),
 ) -> rusqlite::Result<()> {
-    let database = connect(path)?;
     let mut rows = database.prepare(query)?;
     let mut rows = rows.query([])?;
     let empty = || free.try_recv().unwrap_or_default().emptied(PIECE + PIECE / 8);

@@ -1,8 +1,6 @@
 //! Which cells of an XLSX worksheet are merged: what stands behind its rows.
 
-use std::fs::File;
 use std::io::{BufReader, Read};
-use std::path::Path;
 
 use memchr::memmem;
 use quick_xml::Reader;
@@ -11,6 +9,7 @@ use zip::ZipArchive;
 
 use super::headers::Merged;
 use super::part::area;
+use crate::InputFile;
 
 /// What the rows end with, behind `</` and maybe a prefix.
 const END: &[u8] = b"sheetData>";
@@ -22,11 +21,10 @@ const AGAIN: usize = 64;
 /// How much is read behind the rows.
 const MOST_BEHIND: u64 = 16 << 20;
 
-/// The merged cells of the worksheet that is this part of the archive at `path`, as far as they can be
+/// The merged cells of the worksheet that is this part of the archive, as far as they can be
 /// read.
-pub(super) fn merged(path: &Path, nth: usize) -> Vec<Merged> {
-    let Ok(file) = File::open(path) else { return Vec::new() };
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(file)) else { return Vec::new() };
+pub(super) fn merged(input: &InputFile, nth: usize) -> Vec<Merged> {
+    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else { return Vec::new() };
     let Ok(part) = archive.by_index(nth) else { return Vec::new() };
     behind_rows(part).map(cells).unwrap_or_default()
 }

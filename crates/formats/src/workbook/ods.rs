@@ -5,7 +5,6 @@
 //! no element, cell or row is held that would fill the memory.
 
 use std::borrow::Cow;
-use std::fs::File;
 use std::io::{BufReader, Read};
 
 use gather_keys_core::table::CellKind;
@@ -23,7 +22,7 @@ use super::value::{iso, span};
 use super::worksheet::{MOST_TEXT, Worksheet};
 use crate::number::push_real;
 use crate::rows::End;
-use crate::{Error, Result};
+use crate::{Error, FileReader, Result};
 
 /// The part that holds all worksheets, and the one that tells whether they are locked.
 const CONTENT: &str = "content.xml";
@@ -45,7 +44,7 @@ const KEPT_OF_ANOTHER: &str = "ta_extref";
 ///
 /// # Errors
 /// When the file is no such workbook, has no such worksheet, or would fill the memory.
-pub(super) fn read(file: File, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
+pub(super) fn read(file: FileReader, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
     let archive = ZipArchive::new(BufReader::new(file));
     let mut archive = archive.map_err(|error| worksheet.unread(error.to_string()))?;
     if is_locked(&mut archive) {
@@ -56,7 +55,7 @@ pub(super) fn read(file: File, worksheet: &mut Worksheet) -> std::result::Result
     Content::open(&mut archive, worksheet)?.rows(&chosen, worksheet)
 }
 
-fn is_locked(archive: &mut ZipArchive<BufReader<File>>) -> bool {
+fn is_locked(archive: &mut ZipArchive<BufReader<FileReader>>) -> bool {
     let mut text = Vec::new();
     let Ok(manifest) = archive.by_name(MANIFEST) else { return false };
     let _ = manifest.take(MOST_MANIFEST).read_to_end(&mut text);
@@ -79,7 +78,7 @@ impl<R: Read> Read for Measured<R> {
 
 /// The elements of the content.
 struct Content<'a> {
-    reader: Reader<BufReader<Measured<ZipFile<'a, BufReader<File>>>>>,
+    reader: Reader<BufReader<Measured<ZipFile<'a, BufReader<FileReader>>>>>,
     buffer: Vec<u8>,
 }
 
@@ -95,7 +94,7 @@ struct Repeated {
 }
 
 impl<'a> Content<'a> {
-    fn open(archive: &'a mut ZipArchive<BufReader<File>>, worksheet: &Worksheet) -> Result<Self> {
+    fn open(archive: &'a mut ZipArchive<BufReader<FileReader>>, worksheet: &Worksheet) -> Result<Self> {
         let content = archive.by_name(CONTENT);
         let content = content.map_err(|error| worksheet.unread(error.to_string()))?;
         let measured = Measured { content, left: MOST_BETWEEN };

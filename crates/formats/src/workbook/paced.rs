@@ -8,14 +8,14 @@
 
 use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
-use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::ops::Range;
-use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use flate2::bufread::DeflateDecoder;
 use zip::{CompressionMethod, ZipArchive};
+
+use crate::{FileReader, InputFile};
 
 /// How many bytes a part that is held in memory may unpack to. Tests reach it sooner.
 const MOST_HELD: u64 = if cfg!(test) { 1 << 20 } else { 1 << 30 };
@@ -82,8 +82,8 @@ struct Part {
 
 /// The file of a workbook.
 pub(super) struct Paced {
-    path: PathBuf,
-    file: BufReader<File>,
+    input: InputFile,
+    file: BufReader<FileReader>,
     parts: Vec<Part>,
     /// From where on it has been read to where it is now.
     from: u64,
@@ -92,14 +92,11 @@ pub(super) struct Paced {
 }
 
 impl Paced {
-    /// Opens a file, at a pace of its own.
-    ///
-    /// # Errors
-    /// When it can't be opened.
-    pub(super) fn open(path: &Path) -> std::io::Result<(Self, Rc<Pace>)> {
+    /// Reads a file, at a pace of its own.
+    pub(super) fn open(input: &InputFile) -> (Self, Rc<Pace>) {
         let mut parts = Vec::new();
         // What is no archive is told by whoever reads it.
-        if let Ok(mut archive) = ZipArchive::new(BufReader::new(File::open(path)?)) {
+        if let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) {
             for nth in 0..archive.len() {
                 let Ok(part) = archive.by_index_raw(nth) else { continue };
                 let Some(begin) = part.data_start() else { continue };
@@ -114,9 +111,9 @@ impl Paced {
             }
         }
         let pace = Rc::new(Pace::default());
-        let file = BufReader::new(File::open(path)?);
-        let (path, told) = (path.to_owned(), pace.clone());
-        Ok((Self { path, file, parts, from: 0, pace, counted: None }, told))
+        let file = BufReader::new(input.reader());
+        let (input, told) = (input.clone(), pace.clone());
+        (Self { input, file, parts, from: 0, pace, counted: None }, told)
     }
 
     /// Whether the archive has a part whose name ends so.
@@ -148,7 +145,7 @@ impl Paced {
                 let is_same = |counted: &&mut Counted| counted.begin == part.packed.start;
                 let counted = match self.counted.as_mut().filter(is_same) {
                     Some(counted) => counted,
-                    None => self.counted.insert(Counted::begin(&self.path, part)?),
+                    None => self.counted.insert(Counted::begin(&self.input, part)?),
                 };
                 if counted.between(cell, at) <= MOST_BETWEEN {
                     return Ok(());
@@ -186,16 +183,16 @@ struct Counted {
     /// Where it begins in the file, packed.
     begin: u64,
     /// Nothing where a part isn't packed.
-    unpacking: Option<DeflateDecoder<BufReader<File>>>,
+    unpacking: Option<DeflateDecoder<BufReader<FileReader>>>,
     room: Vec<u8>,
     /// The cell last counted from, and how much is unpacked before it.
     cell: (u64, u64),
 }
 
 impl Counted {
-    fn begin(path: &Path, part: &Part) -> std::io::Result<Self> {
+    fn begin(input: &InputFile, part: &Part) -> std::io::Result<Self> {
         let begin = part.packed.start;
-        let mut file = File::open(path)?;
+        let mut file = input.reader();
         file.seek(SeekFrom::Start(begin))?;
         let unpacking = part.is_packed.then(|| DeflateDecoder::new(BufReader::new(file)));
         Ok(Self { begin, unpacking, room: vec![0; AT_ONCE], cell: (begin, 0) })

@@ -1,14 +1,12 @@
 //! The part of a workbook that is meant: a worksheet, or an area of one that has a name.
 
-use std::fs::File;
 use std::io::{BufReader, Read};
 use std::ops::Range;
-use std::path::Path;
 
 use quick_xml::events::Event;
 use zip::ZipArchive;
 
-use crate::{Error, Result};
+use crate::{Error, InputFile, Result};
 
 /// What is meant by a part.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -153,9 +151,8 @@ fn corner(text: &str) -> Option<(Option<usize>, Option<u64>)> {
 }
 
 /// The tables in the worksheets of a workbook of today; `of_worksheet` tells the names of those in each.
-pub(super) fn tables(path: &Path, of_worksheet: &[(String, Vec<String>)]) -> Vec<Named> {
-    let Ok(file) = File::open(path) else { return Vec::new() };
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(file)) else { return Vec::new() };
+pub(super) fn tables(input: &InputFile, of_worksheet: &[(String, Vec<String>)]) -> Vec<Named> {
+    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else { return Vec::new() };
     let mut tables = Vec::new();
     for nth in 0..archive.len() {
         let Ok(mut part) = archive.by_index(nth) else { continue };

@@ -1,8 +1,6 @@
 //! Reading a worksheet row by row.
 
-use std::fs::File;
 use std::io::Read;
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::sync::mpsc::{Receiver, sync_channel};
@@ -16,7 +14,7 @@ use super::{ods, xls, xlsb, xlsx};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
 use crate::rows::{AHEAD, End, ReadRows};
-use crate::{Error, Result};
+use crate::{Error, InputFile, Result};
 
 /// What a workbook of before begins with; so does one that is locked.
 const COMPOUND: [u8; 4] = [0xd0, 0xcf, 0x11, 0xe0];
@@ -29,14 +27,14 @@ pub(crate) struct Opened {
     pub(crate) error_cells: Arc<AtomicU64>,
 }
 
-/// Begins to read a worksheet of the workbook at `path`, which is called `name`: the one of a name or
+/// Begins to read a worksheet of the workbook called `name`: the one of a name or
 /// number, or else the first.
 ///
 /// # Errors
 /// When it is no workbook, has no such worksheet, or the worksheet has no headers.
 pub(crate) fn open(
     name: &str,
-    path: &Path,
+    file: &InputFile,
     part: Option<&str>,
     headers: HeaderRow,
 ) -> Result<Opened> {
@@ -46,10 +44,10 @@ pub(crate) fn open(
     let hand = Hand { tell, send, error_cells: error_cells.clone() };
     let mut worksheet = Worksheet::new(name, part, headers, hand);
     let failed = |cause| Error::Read { name: name.to_owned(), cause };
-    let path = path.to_owned();
+    let file = file.clone();
     let work = move || {
         // A reader that fails on what it is given must not end the program.
-        let failed = match guarded(|| read(&path, &mut worksheet)) {
+        let failed = match guarded(|| read(&file, &mut worksheet)) {
             Some(Ok(()) | Err(End::Unwanted)) => return,
             Some(Err(End::Failed(error))) => error,
             None => worksheet.unread("its content is damaged"),
@@ -65,21 +63,20 @@ pub(crate) fn open(
 }
 
 /// Reads a worksheet by the format that its workbook has.
-fn read(path: &Path, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
-    let failed = |cause| worksheet.unopened(cause);
+fn read(input: &InputFile, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
     let mut first = [0; 4];
     let is_compound =
-        File::open(path).map_err(failed)?.read_exact(&mut first).is_ok() && first == COMPOUND;
+        input.reader().read_exact(&mut first).is_ok() && first == COMPOUND;
     if is_compound {
-        return xls::read(path, worksheet);
+        return xls::read(input, worksheet);
     }
-    let (file, pace) = Paced::open(path).map_err(failed)?;
+    let (file, pace) = Paced::open(input);
     if file.has("workbook.bin") {
         xlsb::read(file, &pace, worksheet)
     } else if file.has("content.xml") && !file.has("workbook.xml") {
-        ods::read(File::open(path).map_err(failed)?, worksheet)
+        ods::read(input.reader(), worksheet)
     } else {
-        xlsx::read(file, &pace, path, worksheet)
+        xlsx::read(file, &pace, input, worksheet)
     }
 }
 

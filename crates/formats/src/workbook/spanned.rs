@@ -3,8 +3,9 @@
 //! Each record of a workbook's stream is its type, its length and its content. Worksheets are told of at
 //! the beginning of the stream, each by where its records begin.
 
-use std::fs::File;
 use std::io::Read;
+
+use crate::FileReader;
 
 /// The records that are looked at.
 const WORKSHEET: u16 = 0x0085;
@@ -20,7 +21,7 @@ const WHOLE: u64 = 65_536 * 256;
 
 /// The cells from the first to the last row and column of each worksheet, in all; `None` when the file
 /// holds no such workbook, or is locked.
-pub(super) fn spanned(file: File) -> Option<u64> {
+pub(super) fn spanned(file: FileReader) -> Option<u64> {
     let mut compound = cfb::CompoundFile::open(file).ok()?;
     let mut stream = Vec::new();
     let name = ["/Workbook", "/Book"].into_iter().find(|name| compound.is_stream(name))?;

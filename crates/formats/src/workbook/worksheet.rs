@@ -97,11 +97,6 @@ impl Worksheet {
         }
     }
 
-    /// That the file can't be opened.
-    pub(super) fn unopened(&self, cause: std::io::Error) -> Error {
-        Error::Read { name: self.name.clone(), cause }
-    }
-
     /// That the workbook can't be read, as `said`.
     pub(super) fn unread(&self, said: impl Into<String>) -> Error {
         let mend = "open it and save it again as XLSX";

@@ -1,8 +1,6 @@
 //! XLS: read as a whole.
 
-use std::fs::File;
 use std::io::BufReader;
-use std::path::Path;
 
 use calamine::{Data, DataRef, Dimensions, Reader, Xls};
 
@@ -11,23 +9,23 @@ use super::part::ranges;
 use super::row::Row;
 use super::spanned::spanned;
 use super::worksheet::Worksheet;
+use crate::InputFile;
 use crate::rows::End;
 
 /// How many cells the worksheets may span, of which whoever reads them makes a place for each.
 const MOST_CELLS: u64 = 1 << 25;
 
-/// Reads the worksheet that is meant of the file at `path`.
+/// Reads the worksheet that is meant of a file.
 ///
 /// # Errors
 /// When the file is no such workbook, has no such worksheet, or would fill the memory.
-pub(super) fn read(path: &Path, worksheet: &mut Worksheet) -> Result<(), End> {
-    let open = || File::open(path).map_err(|cause| worksheet.unopened(cause));
-    if spanned(open()?).is_some_and(|cells| cells > MOST_CELLS) {
+pub(super) fn read(input: &InputFile, worksheet: &mut Worksheet) -> Result<(), End> {
+    if spanned(input.reader()).is_some_and(|cells| cells > MOST_CELLS) {
         let said = "its worksheets reach so far that they span over 33,000,000 cells";
         return Err(worksheet.too_large(said).into());
     }
     let mut workbook =
-        Xls::new(BufReader::new(open()?)).map_err(|error| match error.to_string() {
+        Xls::new(BufReader::new(input.reader())).map_err(|error| match error.to_string() {
             said if said.contains("assword") => worksheet.locked(),
             said => worksheet.unread(said),
         })?;

@@ -1,23 +1,22 @@
 //! XLSX and XLSM: read along the way, but for the texts that all cells share.
 
-use std::path::Path;
-
 use calamine::{Reader, Xlsx, XlsxError};
 
 use super::merged::merged;
 use super::paced::{Pace, Paced};
 use super::part::{ranges, tables};
 use super::worksheet::Worksheet;
+use crate::InputFile;
 use crate::rows::End;
 
-/// Reads the worksheet that is meant of a file, which is at `path`.
+/// Reads the worksheet that is meant of a file.
 ///
 /// # Errors
 /// When the file is no such workbook, has no such worksheet, or would fill the memory.
 pub(super) fn read(
     file: Paced,
     pace: &Pace,
-    path: &Path,
+    input: &InputFile,
     worksheet: &mut Worksheet,
 ) -> Result<(), End> {
     let mut workbook = match Xlsx::new(file) {
@@ -34,7 +33,7 @@ pub(super) fn read(
                 (worksheet.clone(), tables.into_iter().cloned().collect())
             };
             let of_worksheet: Vec<_> = names.iter().map(tables_of).collect();
-            named.splice(0..0, tables(path, &of_worksheet));
+            named.splice(0..0, tables(input, &of_worksheet));
         }
         named
     };
@@ -42,5 +41,5 @@ pub(super) fn read(
     pace.cell();
     let cells = workbook.worksheet_cells_reader(&chosen);
     let mut cells = cells.map_err(|error| worksheet.stopped(pace, &error.to_string()))?;
-    worksheet.take_cells(pace, || merged(path, pace.part()), || cells.next_cell())
+    worksheet.take_cells(pace, || merged(input, pace.part()), || cells.next_cell())
 }

@@ -1,36 +1,45 @@
-//! Copies of what a file was, and sums that tell whether it still is.
+//! Backups of what a file was, and sums that tell whether it still is.
 
 use std::fs;
 use std::io::Write;
+use std::path::{Path, PathBuf};
 
 use gather_keys_core::receipt::digest;
-use gather_keys_formats::{Sum, WholeFile, keep_copy};
+use gather_keys_formats::commit::commit;
+use gather_keys_formats::{Sum, WholeFile};
+
+/// Replaces a file and keeps what it was; gives where that is.
+fn replace(path: &Path, content: &str, stamp: &str) -> PathBuf {
+    let mut file = WholeFile::create(path, true).unwrap();
+    file.write_all(content.as_bytes()).unwrap();
+    let mut finished = file.finish().unwrap();
+    finished.keep_replaced(stamp).unwrap();
+    commit(vec![finished]).unwrap().remove(0).backup.unwrap()
+}
 
 #[test]
-fn a_copy_stays_what_the_file_was() {
+fn a_backup_stays_what_the_file_was() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("keepers.csv");
     fs::write(&path, "before").unwrap();
-    let copy = keep_copy(&path, "20260519T102000Z").unwrap();
+    let copy = replace(&path, "after", "20260519T102000Z");
     assert_eq!(copy.file_name().unwrap(), "keepers.backup-20260519T102000Z.csv");
-    let mut file = WholeFile::create(&path, true).unwrap();
-    file.write_all(b"after").unwrap();
-    file.commit().unwrap();
     assert_eq!(fs::read(&copy).unwrap(), b"before");
     assert_eq!(fs::read(&path).unwrap(), b"after");
     // A second one of the same moment takes nothing away from the first.
-    let second = keep_copy(&path, "20260519T102000Z").unwrap();
+    let second = replace(&path, "later", "20260519T102000Z");
     assert_eq!(second.file_name().unwrap(), "keepers.backup-20260519T102000Z-2.csv");
     assert_eq!(fs::read(&copy).unwrap(), b"before");
     assert_eq!(fs::read(&second).unwrap(), b"after");
-    // Without an ending, and behind a link.
+    // Without an ending, and at a link.
     let bare = folder.path().join("keepers");
     fs::write(&bare, "x").unwrap();
     let link = folder.path().join("link.csv");
     std::os::unix::fs::symlink(&bare, &link).unwrap();
-    let copy = keep_copy(&link, "1").unwrap();
+    let copy = replace(&link, "y", "1");
     assert_eq!(copy.file_name().unwrap(), "keepers.backup-1");
-    assert!(keep_copy(&folder.path().join("none"), "1").is_err());
+    assert_eq!((fs::read(&bare).unwrap(), fs::read(&copy).unwrap()), (b"y".into(), b"x".into()));
+    assert!(link.is_symlink());
 }
 
 #[test]

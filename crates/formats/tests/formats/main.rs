@@ -6,6 +6,7 @@
 mod address;
 mod backup;
 mod columnar;
+mod commits;
 mod crossing;
 mod delimited;
 mod detection;
