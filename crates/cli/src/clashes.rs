@@ -41,7 +41,8 @@ impl<'p> Use<'p> {
 pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     let is_in_place = matches!(call.into, Destination::Main { .. });
     let main = call.main.address.path().filter(|_| !is_in_place);
-    let mut inputs: Vec<Use<'_>> = main.map(|path| Use::of("the main table", path)).into_iter().collect();
+    let mut inputs: Vec<Use<'_>> =
+        main.map(|path| Use::of("the main table", path)).into_iter().collect();
     let references = call.reference_inputs().filter_map(Address::path);
     inputs.extend(references.map(|path| Use::of("a reference", path)));
     inputs.extend(asked.file.as_ref().map(|plan| Use::of("the plan", &plan.path)));
@@ -61,7 +62,8 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
             let (name, one, other) = (one.path.display().to_string(), one.what, other.what);
             return Err(Error::WrittenTwice { name, one: other, other: one });
         }
-        let is_within = |other: &&Use<'_>| other.real != one.real && other.real.starts_with(&one.real);
+        let is_within =
+            |other: &&Use<'_>| other.real != one.real && other.real.starts_with(&one.real);
         if let Some(other) = outputs.iter().find(is_within) {
             let name = one.path.display().to_string();
             return Err(Error::WithinOutput { name, one: one.what, other: other.what });

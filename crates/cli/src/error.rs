@@ -378,7 +378,7 @@ impl fmt::Display for Error {
             }
             Self::WrittenTwice { name, one, other } if one == other => write!(
                 f,
-                "{name} is named twice, as {one} and as {other} of this run; leave one of them out"
+                "{name} would be written twice in this run, each time as {one}; leave one out"
             ),
             Self::WrittenTwice { name, one, other } => write!(
                 f,
@@ -396,7 +396,10 @@ impl fmt::Display for Error {
                  run again once it is complete"
             ),
             Self::StandardOutputClosed => {
-                write!(f, "standard output is closed, and the table would go there: name an output ")?;
+                write!(
+                    f,
+                    "standard output is closed, and the table would go there: name an output "
+                )?;
                 write!(f, "with -o, or leave standard output open")
             }
             Self::CorrectionsNotText { name } => write!(

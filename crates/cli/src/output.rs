@@ -5,12 +5,12 @@ use std::fs::File;
 use std::io::{self, IoSlice, Seek, Write};
 use std::path::Path;
 
+use gather_keys_formats::commit::Finished;
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{Address, Error, InputFile, Packed, Packing, Sum, WholeFile};
 use same_file::Handle;
 

@@ -185,7 +185,9 @@ impl Draft {
         let (bytes, digest) = written.sum.clone();
         let marks = match &written.content {
             Some(content) => {
-                Some(marks_of(written.address, content, self.rows, written.form)?)
+                let place = written.address.path().unwrap_or(Path::new(""));
+                let address = Address::File(place.to_owned());
+                Some(marks_of(&address, content, self.rows, written.form)?)
             }
             None => None,
         };

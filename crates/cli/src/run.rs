@@ -14,8 +14,8 @@ use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::report::Report;
 use gather_keys_core::table::Source;
-use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::commit::{Finished, begin_run, recover};
+use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{
     Address, Described, Error as FormatError, InputFile, Packing, Stamp, WholeFile, real_path,
 };
@@ -86,7 +86,11 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         let names: Vec<String> = completed.iter().map(|path| file_name(path)).collect();
         let note = format!(
             "note: an earlier run was ended while its files appeared; {} completed before this one.",
-            if names.len() == 1 { format!("{} was", names[0]) } else { format!("{} were", joined(&names, "and")) }
+            if names.len() == 1 {
+                format!("{} was", names[0])
+            } else {
+                format!("{} were", joined(&names, "and"))
+            }
         );
         let _ = writeln!(told, "{}\n", wrapped(&note, 0, "      "));
     }
@@ -180,6 +184,7 @@ impl<'a> Run<'a> {
 
     /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
     fn once(&mut self) -> Result<Option<Outcome>> {
+        let mut targets = self.targets()?;
         let inputs = Inputs::open(&self.call, self.kept.as_ref().map(|kept| &kept.file));
         let inputs = inputs.map_err(|error| {
             let told = self.before.as_ref().zip(self.call.receipt.as_deref());
@@ -189,7 +194,9 @@ impl<'a> Run<'a> {
         let quiet = self.call.quiet;
         let mut text = if quiet { String::new() } else { self.notes(&inputs) };
         let told = inputs.read_as();
-        let targets = self.targets(&inputs)?;
+        if let Some(output) = self.in_place(&inputs)? {
+            targets.output = Some(output);
+        }
         let passed = self.pass(inputs, targets)?;
         let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
         let holds = results.iter().all(|gate| gate.holds);
@@ -274,27 +281,28 @@ impl<'a> Run<'a> {
         text
     }
 
-    /// Begins every file of the run.
-    fn targets(&self, inputs: &Inputs) -> Result<Targets> {
+    /// Begins the output that takes the place of the main file.
+    fn in_place(&self, inputs: &Inputs) -> Result<Option<Output>> {
+        let Destination::Main { backup } = self.call.into else { return Ok(None) };
+        let main = inputs.main.file().ok_or(Error::InPlaceOfStandard)?;
+        if !inputs.main.is_text() {
+            return Err(Error::NotWritable { name: self.call.main.address.to_string() });
+        }
+        let sums = self.call.receipt.is_some();
+        Ok(Some(Output::in_place(main, backup.then(stamp), sums)?))
+    }
+
+    /// Begins every file of the run but the main file.
+    fn targets(&self) -> Result<Targets> {
         let call = &self.call;
         let is_own = |path: &Path| !path.exists() || self.own.has(path);
         let of_output = call.output().and_then(Address::path).is_some_and(is_own);
         let replaces = call.overwrite || of_output || !matches!(self.on_disk, OnDisk::Other);
         let held = !call.gates.is_empty() && !call.write_anyway;
         let sums = call.receipt.is_some();
-        let main = inputs.main.file();
-        let mut output = match (&call.into, main) {
-            (Destination::Nothing, _) => None,
-            (Destination::Output(address), _) => {
-                Some(Output::create(address, replaces, held, sums)?)
-            }
-            (Destination::Main { .. }, Some(_)) if !inputs.main.is_text() => {
-                return Err(Error::NotWritable { name: call.main.address.to_string() });
-            }
-            (Destination::Main { backup }, Some(main)) => {
-                Some(Output::in_place(main, backup.then(stamp), sums)?)
-            }
-            (Destination::Main { .. }, None) => return Err(Error::InPlaceOfStandard),
+        let mut output = match &call.into {
+            Destination::Output(address) => Some(Output::create(address, replaces, held, sums)?),
+            Destination::Nothing | Destination::Main { .. } => None,
         };
         let lists = call.lists.as_deref().map(|folder| {
             let overwrite = call.overwrite
@@ -302,9 +310,8 @@ impl<'a> Run<'a> {
                 || lists::paths(folder).iter().all(|path| is_own(path));
             lists::Files::create(folder, overwrite)
         });
-        let overwrite = call.overwrite
-            || self.has_reported()
-            || call.reports.iter().all(|path| is_own(path));
+        let overwrite =
+            call.overwrite || self.has_reported() || call.reports.iter().all(|path| is_own(path));
         let reports = Reports::create(&call.reports, overwrite)?;
         let receipt = call.receipt.as_deref().map(|path| WholeFile::create(path, true));
         let plan = self.asked.save.as_deref();
@@ -465,9 +472,8 @@ impl<'a> Run<'a> {
     fn edited(&self, passed: &Passed) -> Result<Edited> {
         let told = self.before.as_ref().and_then(|before| before.output.as_ref());
         let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
-        let address = self.call.output();
-        let (OnDisk::Changed, Some(told), Some(fresh), Some(address), Some(path)) =
-            (&self.on_disk, told, fresh, address, address.and_then(Address::path))
+        let (OnDisk::Changed, Some(told), Some(fresh), Some(path)) =
+            (&self.on_disk, told, fresh, self.call.output().and_then(Address::path))
         else {
             return Ok(Edited::Replace { said: Vec::new(), keeps: false });
         };
@@ -477,7 +483,8 @@ impl<'a> Run<'a> {
         let form = &self.output_form(&passed.main).0;
         let unreadable = |cause| FormatError::Read { name: path.display().to_string(), cause };
         let there = InputFile::open(path).map_err(unreadable)?;
-        let table = |file| edits::Table { address, file, form };
+        let place = &Address::File(path.to_owned());
+        let table = |file| edits::Table { address: place, file, form };
         let (there_table, fresh) = (table(&there), table(&fresh));
         let edits = Edits::find(there_table, fresh, told)?;
         let name = path.display();

@@ -416,11 +416,17 @@ impl fmt::Display for Error {
                 write!(f, "name another output")
             }
             Self::InUse { name } => {
-                write!(f, "{name} is being written by another run: wait until that has ended, and ")?;
+                write!(
+                    f,
+                    "{name} is being written by another run: wait until that has ended, and "
+                )?;
                 write!(f, "run again")
             }
             Self::TargetChanged { name } => {
-                write!(f, "{name} was changed by another program while this run read the tables, ")?;
+                write!(
+                    f,
+                    "{name} was changed by another program while this run read the tables, "
+                )?;
                 write!(f, "and is left as it is: run again")
             }
             Self::Unsettled { name, cause } => write!(
@@ -485,6 +491,15 @@ fn reason(cause: &io::Error) -> String {
         io::ErrorKind::IsADirectory => "it is a folder; name a file in it".to_owned(),
         io::ErrorKind::NotFound => "the folder takes no new files; name another place".to_owned(),
         io::ErrorKind::NotADirectory => "it is no folder; name a folder".to_owned(),
+        io::ErrorKind::FileTooLarge => {
+            "it would be larger than the system allows here; raise that limit, or name another \
+             place"
+                .to_owned()
+        }
+        io::ErrorKind::QuotaExceeded => {
+            "it would be more than your share of the disk; free some space, or name another place"
+                .to_owned()
+        }
         io::ErrorKind::StorageFull => {
             "the disk is full; free some space, or name another place".to_owned()
         }

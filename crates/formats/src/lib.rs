@@ -8,8 +8,8 @@
 
 mod address;
 mod backup;
-pub mod commit;
 pub mod columnar;
+pub mod commit;
 pub mod delimited;
 mod digest;
 mod error;

@@ -10,17 +10,17 @@ use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
-use crate::commit::{HiddenFile, named_hidden};
-use crate::columnar::{BatchReader, Columnar, StoredType};
-use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::address::Opened;
+use crate::columnar::{BatchReader, Columnar, StoredType};
+use crate::commit::{HiddenFile, named_hidden};
+use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
 use crate::packing::look;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
 use crate::{
-    Address, Described, Error, Format, InputFile, Packing, Piece, Result, TableParser, Tap, json, postgresql,
-    unpacked, workbook,
+    Address, Described, Error, Format, InputFile, Packing, Piece, Result, TableParser, Tap, json,
+    postgresql, unpacked, workbook,
 };
 
 /// A table that is open, its headers read.

@@ -174,13 +174,13 @@ impl Lists {
         };
         let written = file.write_record(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&path(&self.folder, kind), error.into()))
+        written.map_err(|error| refused(&path(&self.folder, kind), cause(error)))
     }
 
     fn write_change(&mut self) -> Result<(), Error> {
         let written = self.changes.write_record(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&self.folder.join(CHANGES.0), error.into()))
+        written.map_err(|error| refused(&self.folder.join(CHANGES.0), cause(error)))
     }
 
     /// Writes the list of unmatched rows with their reasons, and that of the nearest keys.
@@ -196,7 +196,7 @@ impl Lists {
         let Some((_, file)) = unmatched else { return Ok(()) };
         nearest.release(&told, |record| {
             let written = file.write_record(record);
-            written.map_err(|error| refused(&path(folder, Kind::Unmatched), error.into()))
+            written.map_err(|error| refused(&path(folder, Kind::Unmatched), cause(error)))
         })
     }
 
@@ -277,9 +277,7 @@ impl Lists {
             (folder.join(nearest::NAME), self.nearest.file),
         ];
         let finish = |(path, file): (PathBuf, csv::Writer<WholeFile>)| {
-            let file = file.into_inner().map_err(|error| {
-                refused(&path, io::Error::new(error.error().kind(), error.error().to_string()))
-            });
+            let file = file.into_inner().map_err(|error| refused(&path, again(error.error())));
             file?.finish()
         };
         files.chain(others).map(finish).collect()
@@ -392,6 +390,22 @@ fn told_holders(reference: &Reference, holders: &[Holder]) -> String {
 
 fn refused(path: &Path, cause: io::Error) -> Error {
     Error::Write { name: path.display().to_string(), cause }
+}
+
+/// Why a list can't be written.
+fn cause(error: csv::Error) -> io::Error {
+    match error.into_kind() {
+        csv::ErrorKind::Io(cause) => cause,
+        other => io::Error::other(format!("{other:?}")),
+    }
+}
+
+/// The same error once more, for an owner that keeps the first.
+fn again(error: &io::Error) -> io::Error {
+    match error.raw_os_error() {
+        Some(code) => io::Error::from_raw_os_error(code),
+        None => io::Error::new(error.kind(), error.to_string()),
+    }
 }
 
 /// The sentence that says where the lists are.

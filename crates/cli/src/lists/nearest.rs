@@ -15,7 +15,7 @@ use gather_keys_core::table::Row;
 use gather_keys_formats::{Error, WholeFile};
 
 use super::columns::Columns;
-use super::refused;
+use super::{cause, refused};
 use crate::aliases::{self, APPROVE};
 
 /// The name of the list.
@@ -63,7 +63,7 @@ impl Nearest {
 
     fn write_record(&mut self, record: &StringRecord) -> Result<(), Error> {
         let written = self.file.write_record(record);
-        written.map_err(|error| refused(&self.path, error.into()))
+        written.map_err(|error| refused(&self.path, cause(error)))
     }
 
     /// Holds an unmatched row back until its reason is known.
@@ -79,7 +79,7 @@ impl Nearest {
         record.push_field(&as_one(key.iter().map(String::as_str)));
         let written = self.spool.write_record(&*record);
         record.clear();
-        written.map_err(|error| refused(&self.path, error.into()))
+        written.map_err(|error| refused(&self.path, cause(error)))
     }
 
     /// Writes the list, and gives the reason of each key.
@@ -123,7 +123,7 @@ impl Nearest {
             .flexible(true)
             .from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
         for record in reader.into_records() {
-            let record = record.map_err(|error| refused(&file, error.into()))?;
+            let record = record.map_err(|error| refused(&file, cause(error)))?;
             // Behind its own cells stand the lookup and the key.
             let own = record.len().saturating_sub(2);
             let last = |nth: usize| record.get(own + nth).unwrap_or_default().to_owned();

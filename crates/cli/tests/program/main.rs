@@ -21,6 +21,7 @@ mod scene;
 mod servers;
 mod signals;
 mod surveys;
+mod together;
 mod trouble;
 mod updates;
 mod watch;

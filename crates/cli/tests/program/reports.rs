@@ -108,7 +108,7 @@ fn other_endings_are_refused() {
         ("--report r.md --report ./r.md", "./r.md would be written twice"),
         (
             "--report lists/r.md --lists lists --report lists/unmatched.csv",
-            "would be written twice",
+            "would be both a list and a report",
         ),
         ("--report harvest.csv", "harvest.csv"),
         ("--report nowhere/r.md", "nowhere"),

@@ -77,7 +77,8 @@ impl Scene {
                 if entry.path().is_dir() {
                     gather(&entry.path(), files);
                 } else {
-                    files.insert(entry.path(), fs::read(entry.path()).unwrap());
+                    // A link may lead nowhere yet.
+                    files.insert(entry.path(), fs::read(entry.path()).unwrap_or_default());
                 }
             }
         }

@@ -25,9 +25,14 @@ pub(crate) fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
     }
 }
 
-fn unfinished(scene: &Scene) -> usize {
-    let names = scene.files().into_keys();
-    names.filter(|path| path.extension().is_some_and(|ending| ending == "part")).count()
+/// How many files without a name a process writes in the folder.
+fn unfinished(scene: &Scene, child: &Child) -> usize {
+    let open = fs::read_dir(format!("/proc/{}/fd", child.id())).into_iter().flatten().flatten();
+    let folder = scene.path("").canonicalize().unwrap();
+    let is_in_it = |path: &std::path::PathBuf| {
+        path.starts_with(&folder) && path.to_string_lossy().ends_with("(deleted)")
+    };
+    open.filter_map(|entry| fs::read_link(entry.path()).ok()).filter(is_in_it).count()
 }
 
 #[test]
@@ -41,7 +46,7 @@ fn an_interrupted_run_leaves_nothing_behind() {
         // It waits for more of the main table, its output half-written.
         child.stdin.as_mut().unwrap().write_all(b"Batch,Apiary\nB1,Fellside\n").unwrap();
         child.stdin.as_mut().unwrap().write_all(&b"B2,Fellside\n".repeat(20_000)).unwrap();
-        wait_until("the output", || unfinished(&scene) == 1);
+        wait_until("the output", || unfinished(&scene, &child) == 1);
         signal(&child, name);
         assert_eq!(child.wait().unwrap().code(), Some(130), "{name}");
         assert_eq!(scene.files(), before, "{name}");

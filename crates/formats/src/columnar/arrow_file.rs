@@ -75,7 +75,10 @@ pub(super) struct ArrowFile {
 
 impl ArrowFile {
     /// Opens a file, to read these columns of it, or all.
-    pub(super) fn open(mut file: FileReader, columns: Option<Vec<usize>>) -> Result<Self, ArrowError> {
+    pub(super) fn open(
+        mut file: FileReader,
+        columns: Option<Vec<usize>>,
+    ) -> Result<Self, ArrowError> {
         let length = file.size();
         let too_short = || damaged("it ends too early");
         let mut end = [0; END];

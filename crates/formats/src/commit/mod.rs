@@ -67,10 +67,8 @@ impl Finished {
             return Ok(());
         }
         let mut names = crate::backup::names(&target.path, stamp);
-        let taken = || Error::Write {
-            name: self.name.clone(),
-            cause: io::ErrorKind::AlreadyExists.into(),
-        };
+        let taken =
+            || Error::Write { name: self.name.clone(), cause: io::ErrorKind::AlreadyExists.into() };
         self.backup = Some(names.find(|name| !name.exists()).ok_or_else(taken)?);
         Ok(())
     }

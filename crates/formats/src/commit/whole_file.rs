@@ -221,10 +221,11 @@ impl WholeFile {
             Some(_) if !overwrite => return Err(Error::OutputExists { name }),
             _ => {}
         }
+        let typed = folder_of(path).to_owned();
         let path = real(path);
         let mut staging = folder_of(&path).to_owned();
         if !staging.is_dir() && !makes_folder {
-            return Err(Error::FolderMissing { name, folder: staging });
+            return Err(Error::FolderMissing { name, folder: typed });
         }
         while !staging.exists() && staging.parent().is_some() {
             staging = folder_of(&staging).to_owned();
@@ -242,10 +243,11 @@ impl WholeFile {
         if path.exists() && !overwrite {
             return Err(Error::OutputExists { name });
         }
+        let typed = folder_of(path).to_owned();
         let path = real(path);
         let staging = folder_of(&path).to_owned();
         if !staging.is_dir() {
-            return Err(Error::FolderMissing { name, folder: staging });
+            return Err(Error::FolderMissing { name, folder: typed });
         }
         let there = Existing::at(&path, &name)?;
         Self::stage(&REAL, name, Target { path, staging, there, overwrite }, true)
@@ -322,7 +324,13 @@ impl WholeFile {
         let staged = match at {
             At::Straight(mut file) => {
                 file.flush().map_err(refused)?;
-                return Ok(Finished { name, disk, staged: None, backup: None, lost: Lost::default() });
+                return Ok(Finished {
+                    name,
+                    disk,
+                    staged: None,
+                    backup: None,
+                    lost: Lost::default(),
+                });
             }
             At::Staged(staged) => *staged,
         };

@@ -24,7 +24,9 @@ const MOST_BEHIND: u64 = 16 << 20;
 /// The merged cells of the worksheet that is this part of the archive, as far as they can be
 /// read.
 pub(super) fn merged(input: &InputFile, nth: usize) -> Vec<Merged> {
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else { return Vec::new() };
+    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else {
+        return Vec::new();
+    };
     let Ok(part) = archive.by_index(nth) else { return Vec::new() };
     behind_rows(part).map(cells).unwrap_or_default()
 }

@@ -94,7 +94,10 @@ struct Repeated {
 }
 
 impl<'a> Content<'a> {
-    fn open(archive: &'a mut ZipArchive<BufReader<FileReader>>, worksheet: &Worksheet) -> Result<Self> {
+    fn open(
+        archive: &'a mut ZipArchive<BufReader<FileReader>>,
+        worksheet: &Worksheet,
+    ) -> Result<Self> {
         let content = archive.by_name(CONTENT);
         let content = content.map_err(|error| worksheet.unread(error.to_string()))?;
         let measured = Measured { content, left: MOST_BETWEEN };

@@ -152,7 +152,9 @@ fn corner(text: &str) -> Option<(Option<usize>, Option<u64>)> {
 
 /// The tables in the worksheets of a workbook of today; `of_worksheet` tells the names of those in each.
 pub(super) fn tables(input: &InputFile, of_worksheet: &[(String, Vec<String>)]) -> Vec<Named> {
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else { return Vec::new() };
+    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else {
+        return Vec::new();
+    };
     let mut tables = Vec::new();
     for nth in 0..archive.len() {
         let Ok(mut part) = archive.by_index(nth) else { continue };

@@ -65,8 +65,7 @@ pub(crate) fn open(
 /// Reads a worksheet by the format that its workbook has.
 fn read(input: &InputFile, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
     let mut first = [0; 4];
-    let is_compound =
-        input.reader().read_exact(&mut first).is_ok() && first == COMPOUND;
+    let is_compound = input.reader().read_exact(&mut first).is_ok() && first == COMPOUND;
     if is_compound {
         return xls::read(input, worksheet);
     }

@@ -139,14 +139,22 @@ fn whichever_step_fails_it_is_all_or_nothing() {
                 continue;
             }
             let mut want = vec!["lists/unmatched.csv", "out.csv", "run.json"];
-            want.insert(usize::from(with_backup), if with_backup { "out.backup-1.csv" } else { "lists/new.csv" });
+            want.insert(
+                usize::from(with_backup),
+                if with_backup { "out.backup-1.csv" } else { "lists/new.csv" },
+            );
             let hidden = |path: &PathBuf| path.to_string_lossy().contains(".gather-keys-");
-            let seen: Vec<_> = names(folder.path()).into_iter().filter(|path| !hidden(path)).collect();
+            let seen: Vec<_> =
+                names(folder.path()).into_iter().filter(|path| !hidden(path)).collect();
             assert_eq!(seen, want.iter().map(PathBuf::from).collect::<Vec<_>>(), "{told}");
             let is_new = |name: &str| {
                 fs::read(folder.path().join(name)).unwrap().iter().all(|&byte| byte == b'n')
             };
-            let written = if with_backup { &["out.csv"][..] } else { &["out.csv", "lists/unmatched.csv", "lists/new.csv", "run.json"] };
+            let written = if with_backup {
+                &["out.csv"][..]
+            } else {
+                &["out.csv", "lists/unmatched.csv", "lists/new.csv", "run.json"]
+            };
             assert!(written.iter().all(|name| is_new(name)), "{told}");
             // What could not be removed goes with the next run.
             recover([&*folder.path().join("out.csv"), &folder.path().join("lists/new.csv")]);
@@ -233,7 +241,9 @@ fn an_input_is_the_one_that_was_opened() {
             let mut file = File::options().append(true).open(path).unwrap();
             file.write_all(b"B3\n").unwrap();
         }),
-        ("another row, and rows added", false, |path| fs::write(path, "Batch\nB9\nB2\nB3\n").unwrap()),
+        ("another row, and rows added", false, |path| {
+            fs::write(path, "Batch\nB9\nB2\nB3\n").unwrap()
+        }),
         ("another row", false, |path| fs::write(path, "Batch\nB9\nB2\n").unwrap()),
         ("replaced by the same", false, |path| {
             fs::copy(path, path.with_extension("x")).unwrap();
@@ -249,7 +259,8 @@ fn an_input_is_the_one_that_was_opened() {
         File::options().append(true).open(&path).unwrap().set_modified(earlier).unwrap();
         let address = gather_keys_formats::Address::new(path.as_os_str());
         let described = gather_keys_formats::Described::default();
-        let open = gather_keys_formats::Table::open(&address, &described, &gather_keys_formats::Untapped);
+        let open =
+            gather_keys_formats::Table::open(&address, &described, &gather_keys_formats::Untapped);
         let (mut table, _) = open.unwrap();
         let input: InputFile = table.file().unwrap().clone();
         let rows = |table: &mut gather_keys_formats::Table| {
@@ -264,7 +275,10 @@ fn an_input_is_the_one_that_was_opened() {
         assert_eq!(input.is_unchanged(), is_fine, "{what}");
         if is_fine || what == "removed" || what == "replaced by the same" {
             let again = gather_keys_formats::Table::open_file(
-                &address, &input, &described, &gather_keys_formats::Untapped,
+                &address,
+                &input,
+                &described,
+                &gather_keys_formats::Untapped,
             );
             assert_eq!(rows(&mut again.unwrap()), ["B1", "B2"], "{what}");
         }
