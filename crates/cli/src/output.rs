@@ -66,34 +66,34 @@ enum Unsent {
 }
 
 impl Ended {
-    /// Sends what is not a file.
-    pub(crate) fn send(self) -> Result<()> {
-        match self.unsent {
-            Unsent::Nothing => {}
-            Unsent::Server(writer) => writer.commit()?,
-            Unsent::Database(writer) => writer.commit()?,
-            Unsent::Held(mut held, target) => {
-                held.rewind().map_err(refused)?;
-                let copied = match target {
-                    Some(mut target) => {
-                        let name = target.name().to_owned();
-                        let copied = io::copy(&mut held, &mut target).and_then(|_| target.flush());
-                        copied.map_err(|cause| Error::Write { name, cause })
-                    }
-                    None => {
-                        let mut out = io::stdout().lock();
-                        let copied = io::copy(&mut held, &mut out).and_then(|_| out.flush());
-                        copied.map_err(refused)
-                    }
-                };
-                match copied {
-                    // Whoever reads it has seen enough.
-                    Err(error) if error.is_closed_pipe() => {}
-                    copied => copied?,
-                }
+    /// Sends what was held back from standard output, a device or a pipe.
+    pub(crate) fn send(&mut self) -> Result<()> {
+        let Unsent::Held(held, target) = &mut self.unsent else { return Ok(()) };
+        held.rewind().map_err(refused)?;
+        let copied = match target {
+            Some(target) => {
+                let copied = io::copy(held, target).and_then(|_| target.flush());
+                copied.map_err(|cause| Error::Write { name: target.name().to_owned(), cause })
             }
+            None => {
+                let mut out = io::stdout().lock();
+                io::copy(held, &mut out).and_then(|_| out.flush()).map_err(refused)
+            }
+        };
+        match copied {
+            // Whoever reads it has seen enough.
+            Err(error) if error.is_closed_pipe() => Ok(()),
+            copied => Ok(copied?),
         }
-        Ok(())
+    }
+
+    /// Ends the transaction of a database, so that its table appears.
+    pub(crate) fn end_transaction(self) -> gather_keys_formats::Result<()> {
+        match self.unsent {
+            Unsent::Nothing | Unsent::Held(..) => Ok(()),
+            Unsent::Server(writer) => writer.commit(),
+            Unsent::Database(writer) => writer.commit(),
+        }
     }
 }
 

@@ -35,17 +35,18 @@ pub(crate) struct Ready {
 }
 
 impl Ready {
-    /// Lets everything appear: what is no file first, since only files can be held back together.
+    /// Lets everything appear: rows that were held back first, then the table of a database, then all files at
+    /// once.
     pub(crate) fn commit(self) -> Result<Vec<Appeared>> {
-        let Self { output, listed, others } = self;
+        let Self { mut output, listed, others } = self;
         let mut files = Vec::new();
-        if let Some(mut output) = output {
+        if let Some(output) = &mut output {
             files.extend(output.file.take());
             output.send()?;
         }
         files.extend(listed.into_iter().map(|(_, file)| file));
         files.extend(others);
-        Ok(commit(files)?)
+        Ok(commit(files, || output.map_or(Ok(()), Ended::end_transaction))?)
     }
 }
 

@@ -195,6 +195,35 @@ pub enum Error {
         /// Whether it is a view, which is not replaced.
         is_view: bool,
     },
+    /// A table has other columns than the rows that are to replace its own.
+    WouldLose {
+        /// The database.
+        name: String,
+        /// The table.
+        table: String,
+        /// What would be lost with the table.
+        lost: Vec<String>,
+    },
+    /// Rows of other tables refer to keys that the new rows of a table lack.
+    BreaksKeys {
+        /// The database.
+        name: String,
+        /// The table.
+        table: String,
+        /// How many such rows there are.
+        count: u64,
+    },
+    /// A column of numbers would make a number of a text.
+    BecomesNumber {
+        /// The output.
+        name: String,
+        /// The data row, from 1.
+        row: u64,
+        /// The column's header.
+        header: String,
+        /// The text.
+        cell: String,
+    },
     /// A database can't be written to.
     Database {
         /// The database.
@@ -402,6 +431,25 @@ impl fmt::Display for Error {
                 f,
                 "{name} has a table `{table}` already; add --overwrite to replace it, or name \
                  another"
+            ),
+            Self::WouldLose { name, table, lost } => write!(
+                f,
+                "{name} has a table `{table}` with other columns, and to replace it would lose {}: \
+                 name another table, such as {name}#{table}_enriched",
+                lost.join(", ")
+            ),
+            Self::BreaksKeys { name, table, count } => {
+                let (rows, verb) = if *count == 1 { ("row", "refers") } else { ("rows", "refer") };
+                write!(
+                    f,
+                    "{name} is left as it is: {count} {rows} of other tables {verb} to keys that \
+                     the new rows of `{table}` lack; add these rows, or name another table"
+                )
+            }
+            Self::BecomesNumber { name, row, header, cell } => write!(
+                f,
+                "{name}, row {row}, column `{header}`: the text `{cell}` would become a number, \
+                 since the column is declared as one; declare it as text, or name another table"
             ),
             Self::Database { name, said } => write!(
                 f,

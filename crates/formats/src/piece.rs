@@ -6,7 +6,7 @@ use crate::Error;
 use crate::columnar::{BatchFault, BatchParser, BatchPiece};
 use crate::delimited::{Fault, TextParser};
 use crate::json::{BadLine, LinesParser, LinesPiece};
-use crate::sqlite::{ValuesParser, ValuesPiece};
+use crate::sqlite::{NotText, ValuesParser, ValuesPiece};
 
 /// A piece of a table.
 #[derive(Debug)]
@@ -53,6 +53,8 @@ pub enum PieceFault {
     Line(BadLine),
     /// With the rows of a batch.
     Batch(BatchFault),
+    /// With a text of a database.
+    NotText(NotText),
 }
 
 impl Parser for TableParser {
@@ -85,7 +87,9 @@ impl Parser for TableParser {
             (Self::Batches(parser), Piece::Batch(batch)) => {
                 parser.parse(batch, block).map_err(PieceFault::Batch)
             }
-            (Self::Values(parser), Piece::Values(values)) => Ok(parser.parse(values, block)),
+            (Self::Values(parser), Piece::Values(values)) => {
+                parser.parse(values, block).map_err(PieceFault::NotText)
+            }
             // Pieces are of the table that the parser is of.
             _ => Ok(0),
         }
@@ -96,7 +100,13 @@ impl Parser for TableParser {
             (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
             (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
             (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(fault, before),
+            (Self::Values(parser), PieceFault::NotText(fault)) => parser.error(&fault, before.rows),
             // Faults are of the parser that found them.
+            (_, PieceFault::NotText(_)) => Error::Unread {
+                name: "table".to_owned(),
+                said: "a text is not UTF-8".to_owned(),
+                mend: "correct it",
+            },
             (_, PieceFault::Text(fault)) => fault.of("table", before),
             (_, PieceFault::Line(bad)) => bad.told("table"),
             (_, PieceFault::Batch(fault)) => fault.of("table", before),

@@ -3,6 +3,7 @@
 // A test that can't go on should say so at once.
 #![allow(clippy::unwrap_used, clippy::format_push_string)]
 
+mod databases;
 mod demo;
 mod docs;
 mod enrich;

@@ -128,25 +128,26 @@ pub fn interrupt() -> bool {
     false
 }
 
-/// Lets files appear, all of them or none.
+/// Lets files appear, all of them or none. What else has to happen with them, such as the transaction of a
+/// database, happens in `before`, once it is known that no target has changed; when it fails, no file appears.
 ///
 /// # Errors
+/// Those of `before`,
 /// [`Error::TargetChanged`] and [`Error::OutputExists`] when a target is not what it was when the run began, and
 /// [`Error::Write`] when the disk refuses. Then every target is as it was.
-pub fn commit(files: Vec<Finished>) -> Result<Vec<Appeared>> {
+pub fn commit(files: Vec<Finished>, before: impl FnOnce() -> Result<()>) -> Result<Vec<Appeared>> {
     let disk = files.first().map_or(&REAL as &'static dyn Disk, |file| file.disk);
-    commit_on(disk, files)
-}
-
-/// The same on the disk that is given.
-fn commit_on(disk: &'static dyn Disk, files: Vec<Finished>) -> Result<Vec<Appeared>> {
     let mut committed = COMMIT.lock().unwrap_or_else(PoisonError::into_inner);
-    let appeared = all(disk, files)?;
+    let appeared = all(disk, files, before)?;
     *committed = true;
     Ok(appeared)
 }
 
-fn all(disk: &'static dyn Disk, files: Vec<Finished>) -> Result<Vec<Appeared>> {
+fn all(
+    disk: &'static dyn Disk,
+    files: Vec<Finished>,
+    before: impl FnOnce() -> Result<()>,
+) -> Result<Vec<Appeared>> {
     let told = files.iter().map(|file| {
         let target = file.staged.as_ref().map(|(_, _, target)| target);
         let there = target.and_then(|target| target.there.as_ref());
@@ -166,7 +167,7 @@ fn all(disk: &'static dyn Disk, files: Vec<Finished>) -> Result<Vec<Appeared>> {
             placed.push(Placing { name, file, hidden, target, backup });
         }
     }
-    let Some(first) = placed.first() else { return Ok(told) };
+    let Some(first) = placed.first() else { return before().map(|()| told) };
     let name = first.name.clone();
     let refused = |cause| Error::Write { name: name.clone(), cause };
     let mut folders: Vec<PathBuf> =
@@ -178,6 +179,7 @@ fn all(disk: &'static dyn Disk, files: Vec<Finished>) -> Result<Vec<Appeared>> {
         record::clear(disk, folder);
     }
     placed.iter().try_for_each(Placing::check)?;
+    before()?;
     if let [_] = &placed[..]
         && placed[0].backup.is_none()
         && let Some(placing) = placed.pop()

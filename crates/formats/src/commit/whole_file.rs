@@ -11,13 +11,13 @@ use std::sync::mpsc::{self, SyncSender};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 
+use super::Finished;
 use super::attributes::{Lost, carry_over};
 use super::disk::{Disk, REAL};
 use super::hidden::{self, Hidden};
 use super::lock::{FolderLocks, try_lock};
 use super::room_ahead::RoomAhead;
 use super::stamp::Stamp;
-use super::{Finished, commit_on};
 use crate::{Error, InputFile, Result};
 
 /// A file being written.
@@ -352,8 +352,7 @@ impl WholeFile {
     /// # Errors
     /// Those of [`WholeFile::finish`] and of [`super::commit`].
     pub fn commit(self) -> Result<()> {
-        let disk = self.disk;
-        commit_on(disk, vec![self.finish()?]).map(drop)
+        super::commit(vec![self.finish()?], || Ok(())).map(drop)
     }
 }
 

@@ -5,10 +5,12 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
 use gather_keys_core::table::{Headers, ascending};
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::Connection;
 
+use super::connection::open_for_reading;
 use super::quoted;
 use super::values::{ValuesParser, ValuesPiece};
+use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE};
 use crate::{Error, Result};
 
@@ -37,12 +39,6 @@ struct Asked {
     used: SyncSender<ValuesPiece>,
 }
 
-fn connect(path: &Path) -> rusqlite::Result<Connection> {
-    // One thread uses it, so that no call need lock it.
-    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    Connection::open_with_flags(path, flags)
-}
-
 fn unread(name: &str, error: &rusqlite::Error) -> Error {
     let mend = "check the database with its own program";
     Error::Unread { name: name.to_owned(), said: error.to_string(), mend }
@@ -60,8 +56,14 @@ impl TableReader {
         part: Option<&str>,
     ) -> Result<(Self, (String, usize))> {
         let failed = |error: rusqlite::Error| unread(name, &error);
-        let database = connect(path).map_err(failed)?;
+        let database = open_for_reading(path).map_err(failed)?;
         let names = names(&database).map_err(failed)?;
+        if let Some(bad) = names.iter().find_map(|name| name.as_ref().err()) {
+            let said = format!("the name of a table is not UTF-8 ({bad})");
+            let mend = "rename the table with the database's own program";
+            return Err(Error::Unread { name: name.to_owned(), said, mend });
+        }
+        let names: Vec<String> = names.into_iter().flatten().collect();
         let chosen = match part {
             None => names.first(),
             Some(part) => names.iter().find(|name| *name == part),
@@ -76,7 +78,15 @@ impl TableReader {
         let query = format!("select * from {}", quoted(&table));
         let headers = {
             let rows = database.prepare(&query).map_err(failed)?;
-            Headers::new(name, rows.column_names())
+            // The library gives up at once on a name that is no text.
+            let names =
+                guarded(|| rows.column_names().into_iter().map(str::to_owned).collect::<Vec<_>>());
+            let Some(names) = names else {
+                let said = format!("the name of a column of `{table}` is not UTF-8");
+                let mend = "rename the column with the database's own program";
+                return Err(Error::Unread { name: name.to_owned(), said, mend });
+            };
+            Headers::new(name, names)
         };
         let read = (0..headers.len()).collect();
         let count = names.len();
@@ -94,7 +104,7 @@ impl TableReader {
     }
 
     pub(crate) fn parser(&self) -> ValuesParser {
-        ValuesParser::new(self.headers.len(), &self.read)
+        ValuesParser::new(&self.name, &self.headers, &self.read)
     }
 
     /// The next piece; `None` when there is none left. `used` is one that is needed no more.
@@ -132,12 +142,17 @@ impl TableReader {
 }
 
 /// The tables and views of a database, in the order in which they were made.
-fn names(database: &Connection) -> rusqlite::Result<Vec<String>> {
+fn names(
+    database: &Connection,
+) -> rusqlite::Result<Vec<std::result::Result<String, std::str::Utf8Error>>> {
     let mut names = database.prepare(
         "select name from sqlite_master where type in ('table', 'view') \
          and name not like 'sqlite\\_%' escape '\\' order by rowid",
     )?;
-    let names = names.query_map([], |row| row.get::<_, String>(0))?;
+    let names = names.query_map([], |row| {
+        let name = row.get_ref(0)?.as_bytes_or_null()?.unwrap_or_default();
+        Ok(str::from_utf8(name).map(str::to_owned))
+    })?;
     names.collect()
 }
 

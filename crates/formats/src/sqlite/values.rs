@@ -4,9 +4,10 @@
 
 use std::fmt::Write;
 
-use gather_keys_core::table::{Block, CellKind, KeptColumns};
+use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns};
 use rusqlite::types::ValueRef;
 
+use crate::Error;
 use crate::number::{push_integer, push_real};
 
 /// Rows of values, end to end: what each is, and its bytes.
@@ -72,36 +73,68 @@ impl ValuesPiece {
 /// Makes blocks of values.
 #[derive(Debug, Clone)]
 pub struct ValuesParser {
+    name: String,
+    headers: Vec<String>,
     columns: usize,
     /// The columns that the values are of, ascending.
     pub(super) read: Vec<usize>,
 }
 
 impl ValuesParser {
-    pub(super) fn new(columns: usize, read: &[usize]) -> Self {
-        Self { columns, read: read.to_vec() }
+    pub(super) fn new(name: &str, headers: &Headers, read: &[usize]) -> Self {
+        let columns = headers.len();
+        let headers = headers.iter().map(str::to_owned).collect();
+        Self { name: name.to_owned(), headers, columns, read: read.to_vec() }
     }
 
     /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
     /// are.
-    pub(crate) fn parse(&self, piece: &ValuesPiece, block: &mut Block) -> u64 {
+    ///
+    /// # Errors
+    /// [`NotText`] when a text is not UTF-8: two such texts could become one.
+    pub(crate) fn parse(
+        &self,
+        piece: &ValuesPiece,
+        block: &mut Block,
+    ) -> std::result::Result<u64, NotText> {
         block.reset_to(KeptColumns::only(&self.read, self.columns));
         let mut bytes = &piece.bytes[..];
         for row in 0..piece.rows {
-            for _ in &self.read {
-                bytes = push_cell(bytes, block);
+            for &column in &self.read {
+                bytes = push_cell(bytes, block).ok_or(NotText { row: row as u64, column })?;
             }
             block.push_line(row as u64);
         }
-        piece.rows as u64
+        Ok(piece.rows as u64)
+    }
+
+    /// The error of a text that is none, in a table with so many rows before the piece.
+    pub(crate) fn error(&self, fault: &NotText, before: u64) -> Error {
+        let header = self.headers.get(fault.column).map_or("", String::as_str);
+        Error::Unread {
+            name: self.name.clone(),
+            said: format!(
+                "the text in row {}, column `{header}`, is not UTF-8",
+                before + fault.row + 1
+            ),
+            mend: "correct it, or keep it as a blob",
+        }
     }
 }
 
+/// A text that is not UTF-8.
+#[derive(Debug, Clone, Copy)]
+pub struct NotText {
+    /// The row of the piece, from 0.
+    row: u64,
+    column: usize,
+}
+
 /// Adds the cell of the first value to a block: a number as its shortest exact decimal, bytes that are
-/// no text as hexadecimal digits. Gives what is behind it.
-fn push_cell<'b>(bytes: &'b [u8], block: &mut Block) -> &'b [u8] {
+/// kept as bytes as hexadecimal digits. Gives what follows it, or nothing where a text is not UTF-8.
+fn push_cell<'b>(bytes: &'b [u8], block: &mut Block) -> Option<&'b [u8]> {
     // What was put there is there.
-    let Some((&kind, bytes)) = bytes.split_first() else { return bytes };
+    let Some((&kind, bytes)) = bytes.split_first() else { return Some(bytes) };
     let eight = || bytes.first_chunk::<8>().copied().unwrap_or_default();
     match kind {
         INTEGER => block.push_cell_by(|text| {
@@ -117,21 +150,19 @@ fn push_cell<'b>(bytes: &'b [u8], block: &mut Block) -> &'b [u8] {
             let own = bytes.get(8..end).unwrap_or_default();
             match str::from_utf8(own) {
                 Ok(cell) if kind == TEXT => block.push_cell_of(cell, CellKind::Text),
-                _ if kind == TEXT => {
-                    block.push_cell_of(&String::from_utf8_lossy(own), CellKind::Text);
-                }
+                _ if kind == TEXT => return None,
                 _ => block.push_cell_by(|text| {
                     // Writing to a text can't fail.
                     let _ = own.iter().try_for_each(|byte| write!(text, "{byte:02x}"));
                     CellKind::Text
                 }),
             }
-            return bytes.get(end..).unwrap_or_default();
+            return Some(bytes.get(end..).unwrap_or_default());
         }
         _ => {
             block.push_cell("");
-            return bytes;
+            return Some(bytes);
         }
     }
-    &bytes[8..]
+    Some(&bytes[8..])
 }

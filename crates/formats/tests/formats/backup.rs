@@ -14,7 +14,7 @@ fn replace(path: &Path, content: &str, stamp: &str) -> PathBuf {
     file.write_all(content.as_bytes()).unwrap();
     let mut finished = file.finish().unwrap();
     finished.keep_replaced(stamp).unwrap();
-    commit(vec![finished]).unwrap().remove(0).backup.unwrap()
+    commit(vec![finished], || Ok(())).unwrap().remove(0).backup.unwrap()
 }
 
 #[test]

@@ -1,0 +1,49 @@
+//! Connections to a database in a file.
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::config::DbConfig;
+use rusqlite::{Connection, OpenFlags};
+
+use crate::{Error, Result};
+
+/// A connection that only reads.
+///
+/// A run of some program that was ended while it wrote leaves a journal. The database is restored from it first, by a
+/// connection that may write.
+pub(super) fn open_for_reading(path: &Path) -> rusqlite::Result<Connection> {
+    let mut journal = PathBuf::from(path).into_os_string();
+    journal.push("-journal");
+    if Path::new(&journal).metadata().is_ok_and(|facts| facts.len() > 0) {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let restored = Connection::open_with_flags(path, flags)?;
+        restored.query_row("select count(*) from sqlite_master", [], |_| Ok(()))?;
+    }
+    // One thread uses it, so that no call need lock it.
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    Connection::open_with_flags(path, flags)
+}
+
+/// A connection that writes, and lets nothing but what it is told to write change: no row of another table follows a
+/// row that is removed, and no trigger fires.
+pub(super) fn open_for_writing(name: &str, path: &Path) -> Result<Connection> {
+    let failed = |error: rusqlite::Error| failed(name, &error);
+    let is_new = path.metadata().map_or(true, |facts| facts.len() == 0);
+    let connection = Connection::open(path).map_err(failed)?;
+    if is_new {
+        // Nobody needs to get back what there was, so that no journal is left behind either.
+        connection.execute_batch("pragma journal_mode = memory").map_err(failed)?;
+    }
+    connection
+        .execute_batch("pragma foreign_keys = off; pragma temp_store = file")
+        .map_err(failed)?;
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false).map_err(failed)?;
+    // What is no database is told before any work.
+    connection.query_row("select count(*) from sqlite_master", [], |_| Ok(())).map_err(failed)?;
+    Ok(connection)
+}
+
+/// What the database says, as an error of writing.
+pub(super) fn failed(name: &str, error: &rusqlite::Error) -> Error {
+    Error::Database { name: name.to_owned(), said: error.to_string() }
+}
