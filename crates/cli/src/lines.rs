@@ -45,10 +45,11 @@ impl Lines {
         samples: &[String],
     ) {
         let count = counts.of(kind);
-        let measure = match kind.population() {
+        let measure = match counts.population(kind) {
             Population::MainRows => format!("{:>8}", share(count, counts.main_rows)),
             Population::ReferenceRows => plural(count, "row"),
             Population::ReferenceKeys => plural(count, "key"),
+            Population::ReferenceRanges => plural(count, "range"),
         };
         // What is said behind `repeated` and `chosen` is no sample of many.
         let many = if matches!(kind, Kind::Repeated | Kind::Chosen) {

@@ -115,6 +115,7 @@ impl Form {
             // Text of two bytes a sign can't be told without its mark; others have none.
             layout.dialect.byte_order_mark = encoding.is_utf_16();
         }
+        layout.preamble.clear();
         Self { layout, packing: output.path().and_then(Packing::of) }
     }
 }

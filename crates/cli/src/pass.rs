@@ -44,6 +44,8 @@ fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
 pub(crate) struct Came {
     pub(crate) findings: Findings,
     pub(crate) mixed: Vec<String>,
+    /// How many whole numbers are text in a workbook, and the header of the first.
+    pub(crate) long: Option<(u64, String)>,
 }
 
 /// The pass over the main table, into the output if there is one.
@@ -57,7 +59,7 @@ pub(crate) fn pass(
     let recorder = notes
         .are_wanted()
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
-    let mut mixed = Vec::new();
+    let (mut mixed, mut long) = (Vec::new(), None);
     let findings = match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
@@ -75,7 +77,7 @@ pub(crate) fn pass(
         Some(Written::Workbook(output, worksheet, plain)) => {
             let mut writer = output.workbook(worksheet, plain)?;
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            writer.finish(&found_in(enrichment, &findings), output)?;
+            long = writer.finish(&found_in(enrichment, &findings), output)?;
             findings
         }
         Some(Written::Json(output, lines, packing)) => {
@@ -93,5 +95,5 @@ pub(crate) fn pass(
             findings
         }
     };
-    Ok(Came { findings, mixed })
+    Ok(Came { findings, mixed, long })
 }

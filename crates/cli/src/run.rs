@@ -136,6 +136,8 @@ struct Passed {
     findings: Findings,
     /// The columns that are written as text since no type holds all their cells.
     mixed: Vec<String>,
+    /// How many whole numbers are text in a workbook, and the header of the first.
+    long: Option<(u64, String)>,
     diagnoses: Vec<Option<Diagnosis>>,
     output: Option<Output>,
     lists: Option<Lists>,
@@ -378,7 +380,7 @@ impl<'a> Run<'a> {
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };
-        let Came { findings, mixed } =
+        let Came { findings, mixed, long } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;
@@ -395,6 +397,7 @@ impl<'a> Run<'a> {
             enrichment,
             findings,
             mixed,
+            long,
             diagnoses,
             output,
             lists,
@@ -412,11 +415,14 @@ impl<'a> Run<'a> {
         let mut form = Form::like(main.layout(), output, self.call.output_encoding);
         if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
+            // What is before its headers is a part of the file too.
+            form.layout.preamble = main.layout().preamble;
         }
         if !output.is_text() || matches!(output, Address::Server(_)) {
             return (Described::default(), form);
         }
         let headers = match form.layout.header_row {
+            Some(_) if !form.layout.preamble.is_empty() => self.call.main.described.headers,
             Some(_) => HeaderRow::First,
             None => HeaderRow::Absent,
         };
@@ -521,8 +527,9 @@ impl<'a> Run<'a> {
         keeps_replaced: bool,
         report: Option<&Report>,
     ) -> Result<Vec<String>> {
-        let Passed { main, enrichment, findings, mixed, output, lists, reports, draft, .. } =
-            passed;
+        let Passed {
+            main, enrichment, findings, mixed, long, output, lists, reports, draft, ..
+        } = passed;
         let [receipt, plan, corrections] = passed.files;
         let call = &self.call;
         let (mut said, mut ready) = (self.told_kept(), Ready::default());
@@ -536,6 +543,7 @@ impl<'a> Run<'a> {
             } else {
                 said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
                 said.extend(summary::as_text(&name, &mixed));
+                said.extend(summary::long_numbers(&name, long.as_ref()));
                 if output.is_closed() {
                     said.push(format!("{name} was closed by its reader before the last row."));
                 }

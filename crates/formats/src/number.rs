@@ -29,6 +29,25 @@ where
     text.ends_with(|sign: char| sign.is_ascii_digit())
 }
 
+/// How many significant digits a spreadsheet works with.
+const WORKED: usize = 15;
+
+/// Writes a number of a workbook: a whole number with every digit, a fraction with those that a spreadsheet works
+/// with, so that a sum that shows as 0.3 there is 0.3.
+pub(crate) fn push_worked(number: f64, text: &mut String) -> bool {
+    let from = text.len();
+    let is_number = push_real(number, text);
+    let digits = text[from..].trim_start_matches(['-', '0', '.']);
+    let digits = digits.bytes().filter(u8::is_ascii_digit).count();
+    if is_number && digits > WORKED && number.fract() != 0.0 {
+        // Hardly any number has so many digits.
+        let rounded = format!("{number:.*e}", WORKED - 1).parse();
+        text.truncate(from);
+        return push_real(rounded.unwrap_or(number), text);
+    }
+    is_number
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -50,6 +69,25 @@ mod tests {
                 prop_assert_eq!(shorter.parse::<f32>(), Ok(short));
                 prop_assert_eq!(shorter.len(), short.abs().to_string().len() + usize::from(short < 0.0));
             }
+        }
+    }
+
+    #[test]
+    fn fractions_of_a_workbook_have_the_digits_it_works_with() {
+        for (number, want) in [
+            (0.1 + 0.2, "0.3"),
+            (20.0 * 1.19, "23.8"),
+            (-7.0 * 1.19, "-8.33"),
+            (1.0 / 3.0, "0.333333333333333"),
+            (0.000_012_345_678_901_234_567, "0.0000123456789012346"),
+            (123_456_789.123_456_789, "123456789.123457"),
+            (9_007_199_254_740_993.0, "9007199254740992"),
+            (1e21, "1000000000000000000000"),
+            (0.25, "0.25"),
+        ] {
+            let mut text = String::new();
+            assert!(push_worked(number, &mut text));
+            assert_eq!(text, want);
         }
     }
 

@@ -5,8 +5,8 @@
 
 use std::fs::File;
 use std::io::{self, BufReader, Read};
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, Mutex};
 
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
@@ -88,6 +88,8 @@ pub struct ReadAs {
     pub header_rows: usize,
     /// How many cells hold an error and count as blank, so far.
     pub error_cells: Option<Arc<AtomicU64>>,
+    /// How many formulas have no stored value and count as blank, and the cell of the first, so far.
+    pub uncalculated: Option<Arc<Mutex<(u64, Option<String>)>>>,
 }
 
 /// How many bytes pass at a time of a file that is read in another order.
@@ -254,6 +256,7 @@ impl Table {
                     title_rows: opened.title_rows(),
                     header_rows: opened.header_rows(),
                     error_cells: Some(opened.error_cells.clone()),
+                    uncalculated: Some(opened.uncalculated.clone()),
                     ..ReadAs::default()
                 };
                 (Kind::Rows(Box::new(opened)), read_as)

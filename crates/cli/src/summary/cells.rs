@@ -92,6 +92,17 @@ fn appended_rows(text: &mut String, appended: &Appended) {
     let rows = counted(appended.rows, "row");
     let verb = if appended.rows == 1 { "is" } else { "are" };
     paragraph(text, 4, &format!("{rows} that nothing asked for {verb} added at the end"));
+    if appended.lost > 0 {
+        let (rows, have) = match appended.lost {
+            1 => ("1 of them has".to_owned(), "its"),
+            more => (format!("{} of them have", number(more)), "their"),
+        };
+        let words = format!(
+            "{rows} a key that the main table's side makes another of, so that the next run adds {have} \
+             row again: put the same steps on both sides of the key"
+        );
+        paragraph(text, 4, &words);
+    }
     let NotAppended { blank_key, malformed, ambiguous, not_apart } = appended.not;
     let reasons = [
         (blank_key, "a blank key"),

@@ -14,10 +14,11 @@ pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
     for result in results.iter().filter(|result| !(quiet && result.holds)) {
         let (word, style) =
             if result.holds { ("holds", GOOD) } else { ("does not hold", BAD.bold()) };
-        let of = match result.kind.population() {
+        let of = match result.population {
             Population::MainRows => "main rows",
             Population::ReferenceRows => "rows",
             Population::ReferenceKeys => "keys",
+            Population::ReferenceRanges => "ranges",
         };
         let facts = format!(
             ": {}: {} of {} {of} {} ({})",

@@ -16,9 +16,10 @@ mod written;
 pub(crate) use gates::gates;
 pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{edits, moved};
-pub(crate) use written::{as_text, leaves_all, table_written};
+pub(crate) use written::{as_text, leaves_all, long_numbers, table_written};
 
 use std::fmt::Write;
+use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use anstyle::{AnsiColor, Style};
@@ -111,7 +112,7 @@ pub(crate) fn notes(notes: &[Note]) -> String {
     text
 }
 
-/// Cells that hold an error in the file, and count as blank.
+/// Cells that hold an error in the file, and formulas without a value, which count as blank.
 pub(crate) fn error_cells(tables: &[Told]) -> Vec<String> {
     let told = tables.iter().filter_map(|told| {
         let count = told.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
@@ -120,7 +121,28 @@ pub(crate) fn error_cells(tables: &[Told]) -> Vec<String> {
         (count > 0)
             .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), told.table))
     });
-    told.collect()
+    let formulas = tables.iter().filter_map(|told| {
+        let found = told.read_as.uncalculated.as_ref()?;
+        let (count, first) = found.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let place = first.map_or(String::new(), |cell| match count {
+            1 => format!(" ({cell})"),
+            _ => format!(", the first in {cell},"),
+        });
+        let has = if count == 1 {
+            "has no stored value and counts"
+        } else {
+            "have no stored value and count"
+        };
+        (count > 0).then(|| {
+            format!(
+                "{} of {}{place} {has} as blank: open it in a spreadsheet program and save it, so \
+                 that they are calculated.",
+                counted(count, "formula"),
+                told.table
+            )
+        })
+    });
+    told.chain(formulas).collect()
 }
 
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.

@@ -5,7 +5,7 @@ use gather_keys_core::findings::Findings;
 use gather_keys_core::table::Headers;
 
 use super::SHOWN;
-use crate::wording::{counted, joined};
+use crate::wording::{counted, joined, number};
 
 /// Whether every row goes out as it came.
 pub(crate) fn leaves_all(enrichment: &Enrichment, findings: &Findings) -> bool {
@@ -47,6 +47,19 @@ pub(crate) fn table_written(
         }
     };
     format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+}
+
+/// The sentence that says how many whole numbers are text in a workbook, if any are.
+pub(crate) fn long_numbers(name: &str, long: Option<&(u64, String)>) -> Option<String> {
+    let (count, header) = long?;
+    let (numbers, verb, them) = match count {
+        1 => ("1 whole number".to_owned(), "is", "it"),
+        more => (format!("{} whole numbers", number(*more)), "are", "them"),
+    };
+    Some(format!(
+        "In {name}, {numbers} of more than 15 digits {verb} text, the first in column `{header}`: a \
+         spreadsheet would round {them}."
+    ))
 }
 
 /// The sentence that says which columns are written as text although they hold numbers, dates or the

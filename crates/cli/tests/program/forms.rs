@@ -50,7 +50,7 @@ fn encodings_are_found_and_kept() {
         .with("sizes.csv", SIZES.replace("½ kg", "→ 500 g"));
     let ran = scene.run(CALL).ended(2);
     assert!(!scene.path("out.csv").exists());
-    let words = "error: out.csv can't be written: windows-1252 has no sign `→`; write it in\n";
+    let words = "error: out.csv can't be written: windows-1252 has no character `→`; write it in\n";
     assert!(ran.err.contains(words), "{}", ran.err);
     // What is named is taken; what it can't be is told with its place.
     let call = format!("{CALL} --encoding shift_jis");

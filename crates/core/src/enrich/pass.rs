@@ -114,9 +114,9 @@ impl Enrichment {
             .collect();
         if let Some(corrections) = corrections {
             corrections.tell_in(|column| {
+                // A column of the main table's own is nobody's answer.
                 let giving = |(columns, _): &&(Vec<usize>, Vec<usize>)| columns.contains(&column);
-                let is_given = given.iter().any(|one| giving(&one));
-                let telling = given.iter().filter(|one| !is_given || giving(one));
+                let telling = given.iter().filter(giving);
                 telling.flat_map(|(_, status)| status.iter().copied()).collect()
             });
         }
@@ -360,7 +360,7 @@ impl Enrichment {
         let before: usize =
             self.stages.lookups[..nth].iter().map(|(_, taking)| taking.cells.len()).sum();
         let (own, overlay) = (self.own(), self.overlay());
-        let mut rows = 0;
+        let (mut rows, mut lost) = (0, 0);
         for givers in givers.chunks(APPENDED_AT_ONCE) {
             let mut block = Block::new(own);
             let mut earlier = Block::new(overlay.len() + before);
@@ -388,6 +388,11 @@ impl Enrichment {
             out.added.reset(earlier.columns() + taking.cells.len());
             for (nth, &(answer, one)) in kept.iter().enumerate() {
                 let row = Row::of(&block, nth).with(&earlier, nth).over(overlay);
+                let holders = lookup.holders_of_key(row);
+                let holder = one.or_else(|| answer.first());
+                let is_found = holder.is_some_and(|holder| holders.contains(&holder));
+                lost +=
+                    u64::from(!is_found && !reference.is_by_position() && lookup.value().is_none());
                 let earlier = Earlier { row, block: &earlier, nth, overlay };
                 let added = &mut out.added;
                 let given = Given { answer, one, at: None, named: &[] };
@@ -399,7 +404,7 @@ impl Enrichment {
             rows += kept.len() as u64;
             work(&block, out)?;
         }
-        Ok(Some(Appended { rows, not }))
+        Ok(Some(Appended { rows, not, lost }))
     }
 
     /// The main table's columns that are looked at.

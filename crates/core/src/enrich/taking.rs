@@ -3,7 +3,7 @@
 use std::cell::OnceCell;
 
 use super::{Appending, Replacing, Status, Updating, Written};
-use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
+use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
 use crate::plan::Mark;
 use crate::table::{Block, CellKind, Overlay, Row};
 
@@ -282,7 +282,11 @@ impl Taking {
 impl<'a> Givers<'a> {
     fn new(lookup: &'a Lookup, row: Row<'_>, given: Given<'_>) -> Self {
         let reference = lookup.reference();
-        let holders = lookup.holders(row, given.answer);
+        let holders = match given.answer {
+            // Its key is held; only the header that it names is not there.
+            Answer::Unmatched(Miss::Header) => lookup.holders_of_key(row),
+            answer => lookup.holders(row, answer),
+        };
         let rows = match (given.one, given.answer) {
             (Some(one), _) => vec![reference.row(one)],
             (None, Answer::All { .. }) => reference.rows_among(&holders),
@@ -292,16 +296,15 @@ impl<'a> Givers<'a> {
         Self { lookup, answer: given.answer, holders, rows, taken }
     }
 
-    /// The numbers of the rows.
+    /// The numbers of the rows. Rows of several tables may have the same one.
     fn numbers(&self) -> String {
         let number = |&row: &RowId| self.lookup.reference().number(row).to_string();
-        let numbers: Vec<String> = self.rows.iter().map(number).collect();
-        joined(numbers.iter().map(String::as_str))
+        self.rows.iter().map(number).collect::<Vec<_>>().join(JOINT)
     }
 
     /// The names of their tables.
     fn tables(&self) -> String {
-        joined(self.rows.iter().map(|&row| table_of(self.lookup.reference(), row)))
+        joined(self.rows.iter().map(|&row| self.lookup.reference().table_of(row)))
     }
 
     /// The headers of the columns in which the key stands.
@@ -337,7 +340,7 @@ fn add_mark<'g, 'l: 'g>(
         (Mark::Status, _) => added.push_cell(status.label()),
         (Mark::Row, Some(one)) => push_number(reference.number(reference.row(one))),
         (Mark::Row, None) => added.push_cell(&givers().numbers()),
-        (Mark::Table, Some(one)) => added.push_cell(table_of(reference, reference.row(one))),
+        (Mark::Table, Some(one)) => added.push_cell(reference.table_of(reference.row(one))),
         (Mark::Table, None) => added.push_cell(&givers().tables()),
         (Mark::Column, _) => added.push_cell(&givers().columns()),
         (Mark::Count, _) if lookup.is_held_once(given.answer) => push_number(1),
@@ -351,11 +354,6 @@ fn add_mark<'g, 'l: 'g>(
             CellKind::Unsaid
         }),
     }
-}
-
-/// The name of the table that a reference row stands in.
-fn table_of(reference: &Reference, row: RowId) -> &str {
-    reference.table(row).unwrap_or_else(|| reference.headers().table())
 }
 
 /// What stands between the values of several rows.

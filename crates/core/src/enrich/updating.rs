@@ -4,6 +4,7 @@
 //! nothing is replaced but as the person stated, and every cell is counted.
 
 use crate::plan::Replace;
+use crate::table::is_blank;
 
 /// One column that a lookup writes into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,7 +56,6 @@ impl Replacing {
     /// assert_eq!(all.written("south", ""), Written::Left);
     /// ```
     pub fn written(self, now: &str, new: &str) -> Written {
-        let is_blank = |cell: &str| cell.trim().is_empty();
         match (is_blank(now), is_blank(new)) {
             _ if now == new => Written::Same,
             (true, true) => Written::Same,

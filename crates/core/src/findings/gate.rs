@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::fmt;
 
-use super::{Counts, Kind};
+use super::{Counts, Kind, Population};
 use crate::{Error, Result};
 
 /// A share is counted in millionths of a percent, so that it is compared exactly.
@@ -44,6 +44,8 @@ enum Limit {
 /// How a gate came out for one reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GateResult {
+    /// What the kind is said of.
+    pub population: Population,
     /// The gate as it was written.
     pub gate: String,
     /// The reference.
@@ -145,6 +147,7 @@ impl Gate {
         let result = |(name, counts): (&str, &Counts)| {
             let (count, total) = (counts.of(self.kind), counts.total(self.kind));
             GateResult {
+                population: counts.population(self.kind),
                 gate: self.text.clone(),
                 reference: name.to_owned(),
                 kind: self.kind,

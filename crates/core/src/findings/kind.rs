@@ -40,6 +40,8 @@ pub enum Population {
     ReferenceRows,
     /// Different keys of the reference.
     ReferenceKeys,
+    /// Ranges of the reference's rows, where these tell which rows count.
+    ReferenceRanges,
 }
 
 impl Kind {
@@ -108,6 +110,11 @@ pub struct Counts {
     pub reference_rows: u64,
     /// Different keys of the reference.
     pub reference_keys: u64,
+    /// Where ranges tell which rows count, how many of these the reference has: what is said of its keys is said
+    /// of them.
+    pub ranges: Option<u64>,
+    /// Whether the main rows are counted after an earlier reference has repeated them, each copy by itself.
+    pub counts_copies: bool,
     /// Reference rows with a blank part in their key or range; all of them are unused.
     pub keyless_rows: u64,
     /// Reference rows with a value in their key or range that could not be read; unused too, but in
@@ -144,12 +151,22 @@ impl Counts {
         self.of[kind as usize]
     }
 
+    /// What a kind is said of here.
+    pub fn population(&self, kind: Kind) -> Population {
+        match kind.population() {
+            Population::ReferenceKeys if self.ranges.is_some() => Population::ReferenceRanges,
+            other => other,
+        }
+    }
+
     /// How many there are of what the kind is said of.
     pub fn total(&self, kind: Kind) -> u64 {
         match kind.population() {
             Population::MainRows => self.main_rows,
             Population::ReferenceRows => self.reference_rows,
-            Population::ReferenceKeys => self.reference_keys,
+            Population::ReferenceKeys | Population::ReferenceRanges => {
+                self.ranges.unwrap_or(self.reference_keys)
+            }
         }
     }
 }

@@ -54,6 +54,9 @@ pub struct Appended {
     pub rows: u64,
     /// Unused rows that were not.
     pub not: NotAppended,
+    /// Added rows whose key the main table's own side would not make again, so that the next run adds them once
+    /// more.
+    pub lost: u64,
 }
 
 /// The troubles of main rows, of which samples are kept.
@@ -376,6 +379,8 @@ impl Tally {
         counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();
         counts.reference_rows = reference.rows();
         counts.reference_keys = reference.keys();
+        counts.ranges = reference.ranges();
+        counts.counts_copies = self.counts_copies;
         let Self { counts, samples, unmatched, .. } = self;
         let unmatched = unmatched.map(Collecting::finish).unwrap_or_default();
         LookupFindings { counts, samples, asked, unmatched, updates, appended }

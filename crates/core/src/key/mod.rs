@@ -8,7 +8,7 @@ mod packed_keys;
 
 pub(crate) use packed_keys::{PackedKeys, pack_cells};
 
-use crate::table::{Block, Row, packed};
+use crate::table::{Block, Row, is_blank, packed};
 use crate::template::{Bound, PartState, Trace, Work};
 
 /// The key of one table: the templates that its parts are made with, in the order in which they
@@ -85,9 +85,10 @@ impl Key {
         let mut state = PartState::Whole;
         if let Some(columns) = &self.verbatim {
             for &column in columns {
-                let cell = row.cell(column);
-                if cell.is_empty() {
-                    state = PartState::Blank;
+                let mut cell = row.cell(column);
+                if is_blank(cell) {
+                    // Blank is blank, however many spaces it has.
+                    (state, cell) = (PartState::Blank, "");
                 }
                 packed::push(packed, cell);
             }
@@ -99,7 +100,7 @@ impl Key {
                 &self.blanks,
                 work,
                 |state, value| {
-                    packed::push(packed, value);
+                    packed::push(packed, if state == PartState::Blank { "" } else { value });
                     state
                 },
             );

@@ -8,6 +8,7 @@ use super::asked_keys::AskedKeys;
 use super::disagreement::note_disagreement;
 use super::index::Index;
 use super::indexing::index_keys;
+use super::labels::labels;
 use super::ranges::{Closest, Ends, Ranges};
 use super::records::Records;
 use super::reference::{Cells, Joint, Ranged};
@@ -110,6 +111,7 @@ impl ReferenceBuilder {
                 verbatim_parts: keys[0].verbatim_parts(),
                 keys,
                 looked_in,
+                labels: Vec::new(),
                 by_position: false,
                 only_asked: None,
                 shares: None,
@@ -322,6 +324,8 @@ impl ReferenceBuilder {
     /// into memory can't be kept elsewhere.
     pub fn finish(self) -> Result<Reference> {
         let mut reference = self.reference;
+        let addresses: Vec<&str> = reference.tables.iter().map(|(_, name)| &name[..]).collect();
+        reference.labels = labels(&addresses);
         if let Some(shares) = &mut reference.shares {
             shares.end()?;
             reference.all_rows = u64::from(shares.seen);
@@ -347,7 +351,7 @@ impl ReferenceBuilder {
                 value: value.clone(),
             });
         }
-        let line = ends.iter().flatten().next().map(|(line, _)| *line);
+        let line = most_usual(&ends);
         let is_time = line.map(|line| line != Line::Number);
         let asks_time = self.reach.map(|reach| matches!(reach, Reach::Time(_)));
         if let (Some(is_time), Some(asks_time)) = (is_time, asks_time)
@@ -376,6 +380,20 @@ pub(super) fn indexed(
     index_keys(&mut reference, (hashes, without_key), threads);
     note_disagreement(&mut reference, threads);
     reference
+}
+
+/// The line that most ranges are on, and of several the one that comes first: a stray number among dates must not
+/// make these of no use.
+fn most_usual(ends: &[Option<(Line, Ends)>]) -> Option<Line> {
+    let mut counts: Vec<(Line, usize)> = Vec::new();
+    for (line, _) in ends.iter().flatten() {
+        match counts.iter_mut().find(|(other, _)| other == line) {
+            Some((_, count)) => *count += 1,
+            None => counts.push((*line, 1)),
+        }
+    }
+    // Of equals the last one is found, which is the first here.
+    counts.into_iter().rev().max_by_key(|(_, count)| *count).map(|(line, _)| line)
 }
 
 /// Sorts the ranges of each key. Those on another line than the first are of no use.

@@ -71,6 +71,7 @@ impl Reference {
             tables: self.tables.clone(),
             lines: Vec::new(),
             keys: self.keys.clone(),
+            labels: self.labels.clone(),
             looked_in: Vec::new(),
             by_position: false,
             only_asked: None,

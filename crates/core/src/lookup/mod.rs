@@ -15,6 +15,7 @@ mod group;
 mod ids;
 mod index;
 mod indexing;
+mod labels;
 mod naming;
 mod position;
 mod ranges;
@@ -373,7 +374,30 @@ impl Lookup {
                 self.reference.in_range(key_first, position, &mut found);
                 found
             }
-            None => self.reference.holders_of(first).collect(),
+            None => self.reference.holders_of(self.reference.first_of(first)).collect(),
+        }
+    }
+
+    /// The holders of a main row's key, whatever else the row asks for; none when its key is held by none or is
+    /// not whole.
+    pub(crate) fn holders_of_key(&self, row: Row<'_>) -> Vec<Holder> {
+        if self.reference.is_by_position() {
+            return self.reference.at_position(row.number()).into_iter().collect();
+        }
+        let mut key = String::new();
+        let state = self.key.pack(row, &mut key, &mut Work::default());
+        let is_whole = match state {
+            PartState::Whole => true,
+            PartState::Blank => self.reference.matches_blanks(),
+            PartState::Malformed => false,
+        };
+        let found = || {
+            let alias = || self.aliases.as_ref().and_then(|all| all.find(&key));
+            self.reference.find(&key).or_else(|| alias().map(|(first, _)| first))
+        };
+        match is_whole.then(found).flatten() {
+            Some(first) => self.holders(row, Answer::Matched(first)),
+            None => Vec::new(),
         }
     }
 

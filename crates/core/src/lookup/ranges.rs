@@ -67,6 +67,11 @@ impl Ranges {
         Self { closest, holders, ends, furthest, runs }
     }
 
+    /// How many there are.
+    pub(crate) fn len(&self) -> usize {
+        self.holders.len()
+    }
+
     /// Finds the holders whose ranges count for a position, in the order of the reference.
     pub(crate) fn find(&self, first: Holder, at: i128, found: &mut Vec<Holder>) {
         found.clear();

@@ -49,6 +49,8 @@ pub struct Reference {
     pub(super) keys: Vec<Key>,
     /// The columns that are looked in; none unless the lookup is a reverse one.
     pub(super) looked_in: Vec<usize>,
+    /// What each of the tables is called beside its rows.
+    pub(super) labels: Vec<String>,
     pub(super) by_position: bool,
     /// The keys whose rows are kept, when not all are.
     pub(super) only_asked: Option<AskedKeys>,
@@ -113,7 +115,7 @@ pub(super) struct Cells {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct CellAt {
     /// Its column among those that are looked in.
-    pub(super) column: u16,
+    pub(super) column: u32,
     pub(super) row: RowId,
     /// Its key among the packed ones.
     pub(super) key: u32,
@@ -225,6 +227,11 @@ impl Reference {
         self.key_count
     }
 
+    /// How many ranges its rows have, where these tell which rows count.
+    pub fn ranges(&self) -> Option<u64> {
+        self.ranged.as_ref().map(|ranged| ranged.index.len() as u64)
+    }
+
     /// The rows with a blank part in their key or range, which no main row can ask for.
     pub fn keyless(&self) -> &[RowId] {
         &self.keyless
@@ -243,7 +250,14 @@ impl Reference {
 
     /// The table that a row stands in, when there are several.
     pub fn table(&self, row: RowId) -> Option<&str> {
-        (self.tables.len() > 1).then(|| &self.tables[self.table_at(row)].1[..])
+        (self.tables.len() > 1).then(|| self.table_of(row))
+    }
+
+    /// The table that a row is in, by the end of its path that no other has: it does not depend on the folder that
+    /// the program runs in.
+    pub fn table_of(&self, row: RowId) -> &str {
+        let label = self.labels.get(self.table_at(row));
+        label.map_or_else(|| self.headers.table(), String::as_str)
     }
 
     /// The tables that its rows stand in, in order, each with how many it has.
@@ -292,7 +306,7 @@ impl Reference {
     /// The column of a holder, from 0 in the table, where it is a cell.
     pub fn column(&self, holder: Holder) -> Option<usize> {
         let cell = self.cells.all.get(holder.index())?;
-        Some(self.looked_in[usize::from(cell.column)])
+        Some(self.looked_in[cell.column as usize])
     }
 
     /// The first of some holders in each of their rows, in order.
@@ -405,7 +419,7 @@ impl Reference {
     /// columns.
     pub fn as_read(&self, holder: Holder) -> Vec<&str> {
         let columns = match self.cells.all.get(holder.index()) {
-            Some(cell) => self.keys[usize::from(cell.column)].columns(),
+            Some(cell) => self.keys[cell.column as usize].columns(),
             None => return self.row_as_read(self.row(holder)),
         };
         let (all, read) = (self.key_columns(), self.row_as_read(self.row(holder)));

@@ -2,7 +2,7 @@
 //!
 //! Nothing is indexed: each row is looked at once, as it goes by.
 
-use crate::table::{Block, Source};
+use crate::table::{Block, Source, is_blank};
 use crate::template::{Bound, PartState, Work};
 
 /// How many rows that nearly hold the value are kept.
@@ -28,6 +28,8 @@ enum By {
 struct Sought {
     value: String,
     lower: String,
+    /// Whether the steps left nothing of it, so that no row holds it.
+    is_nothing: bool,
     /// How often bytes occur in `lower`, by their last six bits.
     bytes: [u8; BUCKETS],
 }
@@ -79,8 +81,9 @@ impl Wanted {
                     |state, made| (state != PartState::Malformed).then(|| made.to_owned()),
                 )
             });
-            let value = Sought::new(&made.flatten().unwrap_or_else(|| value.clone()));
-            (part, value)
+            let made = made.flatten().unwrap_or_else(|| value.clone());
+            let is_nothing = is_blank(&made) && !is_blank(value);
+            (part, Sought { is_nothing, ..Sought::new(&made) })
         };
         Self(By::Key(parts.into_iter().zip(values).map(stepped).collect()))
     }
@@ -154,6 +157,8 @@ impl Wanted {
                     let cell = |column| block.cell(row, column);
                     let score = part.value(cell, &[], work, |state, value| match state {
                         PartState::Malformed => 0.0,
+                        // Blank is what nothing was asked of, unless that was asked for.
+                        _ if wanted.is_nothing => 0.0,
                         _ => wanted.likeness(value, only_equal),
                     });
                     all = all.min(score);
@@ -201,7 +206,7 @@ impl Sought {
             let bucket = &mut bytes[usize::from(byte) % BUCKETS];
             *bucket = bucket.saturating_add(1);
         }
-        Self { value: value.to_owned(), lower, bytes }
+        Self { value: value.to_owned(), lower, is_nothing: false, bytes }
     }
 
     /// How alike a value is, from 0 to 1; one that only looks alike is less than 1. With

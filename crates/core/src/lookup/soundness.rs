@@ -42,7 +42,7 @@ impl Reference {
         if is_nearly_all(self.keyless().len() as u64) {
             for (nth, column) in self.key_columns().into_iter().enumerate() {
                 let is_blank = |row: &&super::RowId| {
-                    self.row_as_read(**row).get(nth).is_none_or(|cell| cell.trim().is_empty())
+                    self.row_as_read(**row).get(nth).is_none_or(|cell| crate::table::is_blank(cell))
                 };
                 let rows = self.keyless().iter().filter(is_blank).count() as u64;
                 if is_nearly_all(rows) {

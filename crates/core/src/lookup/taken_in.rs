@@ -239,7 +239,12 @@ impl Reference {
             }
             unread |= state == PartState::Malformed;
         }
-        if unread { PartState::Malformed } else { all }
+        // A row that holds a key in one cell is found by that, whatever is in the others.
+        match all {
+            PartState::Whole => all,
+            _ if unread => PartState::Malformed,
+            _ => all,
+        }
     }
 
     /// Notes the range of a row; it is of no use unless the row has a key.

@@ -84,6 +84,8 @@ fn reference(
             .collect(),
         rows: counts.reference_rows,
         keys: counts.reference_keys,
+        ranges: counts.ranges,
+        counted: if counts.counts_copies { "main rows and their copies" } else { "main rows" },
         on: lookup.on().to_vec(),
         outcomes: Kind::OUTCOMES.map(|kind| count(counts, kind)).to_vec(),
         of_these: [Kind::Chosen, Kind::NoHeader].map(|kind| count(counts, kind)).to_vec(),

@@ -73,6 +73,13 @@ pub struct ReferenceTold {
     pub rows: u64,
     /// How many different keys.
     pub keys: u64,
+    /// Where ranges tell which rows count, how many of these there are: `reference_findings` but `unused` are then
+    /// said of them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ranges: Option<u64>,
+    /// What the outcomes are counts of: `main rows`, or `main rows and their copies` after an earlier reference
+    /// has repeated them.
+    pub counted: &'static str,
     /// What it is matched on, part by part.
     pub on: Vec<String>,
     /// The outcome of the main rows: every one of them is one of these.

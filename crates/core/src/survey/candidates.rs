@@ -8,7 +8,7 @@ use ahash::RandomState;
 use super::column::ColumnProfile;
 use super::distinct::{Count, Distinct};
 use super::look::Look;
-use crate::table::Block;
+use crate::table::{Block, is_blank};
 
 /// Columns that are a key, or nearly.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -114,7 +114,7 @@ impl Candidates {
             self.hashes.clear();
             for column in 0..self.width {
                 let cell = block.cell(row, column);
-                let is_blank = cell.trim().is_empty();
+                let is_blank = is_blank(cell);
                 self.hashes.push(if is_blank { 0 } else { self.hasher.hash_one(cell) | 1 });
             }
             let all = columns.iter().fold(1_u64, |all, &column| {

@@ -2,6 +2,7 @@
 
 mod arranged;
 mod beside;
+mod blank;
 mod block;
 mod by_columns;
 mod cell_kind;
@@ -23,6 +24,8 @@ mod stored;
 pub use arranged::{Arranged, Differing};
 pub(crate) use beside::Piece;
 pub use beside::{Added, Beside, Plainly};
+pub use blank::is_blank;
+pub(crate) use blank::{is_blank_bytes, is_space, is_zero_width};
 pub use block::{Block, NotText, Parts, RowBytes, Span};
 pub use by_columns::{AddedText, ColumnCells, SaidCell};
 pub use cell_kind::CellKind;

@@ -6,7 +6,7 @@
 
 use super::{Piece, Placeholder, StepUse, Template};
 use crate::Result;
-use crate::table::Headers;
+use crate::table::{Headers, is_blank};
 use crate::template::steps::Done;
 
 /// A template for the rows of one table. Its placeholders are known by their column.
@@ -137,7 +137,7 @@ impl Bound {
                 }
             }
         }
-        if state == PartState::Whole && work.composed.is_empty() {
+        if state == PartState::Whole && is_blank(&work.composed) {
             state = PartState::Blank;
         }
         take(state, &work.composed)
@@ -204,11 +204,7 @@ impl Trace {
 }
 
 fn state_of(placeholder: &Placeholder, value: &str) -> PartState {
-    if value.is_empty() && !placeholder.may_be_blank() {
-        PartState::Blank
-    } else {
-        PartState::Whole
-    }
+    if is_blank(value) && !placeholder.may_be_blank() { PartState::Blank } else { PartState::Whole }
 }
 
 /// The cell, or nothing if it is one of the texts that count as blank.

@@ -137,7 +137,9 @@ proptest! {
                 };
                 let table = |row| if row > cut { "two" } else { "one" }.to_owned();
                 want[2] = distinct(places.clone().map(table).collect());
-                want[3] = distinct(places.map(|row| number(row).to_string()).collect());
+                // Rows of two tables may have one number, and are two rows all the same.
+                let numbers: Vec<String> = places.map(|row| number(row).to_string()).collect();
+                want[3] = numbers.join("; ");
             }
             prop_assert_eq!(row, want);
         }

@@ -114,6 +114,7 @@ fn a_report_says_what_there_is() {
         cells(&[["FELLSIDE", "H-007"], ["FELLSIDE", "H-007"], ["Quarry", "8"], ["Quarry", "7"]]);
     let ran = Ran::of(&main, &hives, "Apiary = Site, Hive = Tag", 1);
     let gate = GateResult {
+        population: gather_keys_core::findings::Population::MainRows,
         gate: "unmatched = 0".to_owned(),
         reference: "hives".to_owned(),
         kind: Kind::Unmatched,

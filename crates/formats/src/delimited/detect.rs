@@ -28,6 +28,21 @@ pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
     best.copied().unwrap_or(DELIMITERS[0])
 }
 
+/// The delimiter that a first line like `sep=;` names, and where the next line begins. Spreadsheets write such a line
+/// and read it; it is no row.
+pub(super) fn named_delimiter(piece: &[u8]) -> Option<(u8, usize)> {
+    let piece_of = |from: usize| piece.get(from..);
+    let begins = piece.get(..4)?.eq_ignore_ascii_case(b"sep=");
+    let delimiter =
+        *piece.get(4).filter(|byte| begins && byte.is_ascii() && !b"\"\r\n\0".contains(byte))?;
+    let end = match piece_of(5)? {
+        [b'\r', b'\n', ..] => 7,
+        [b'\n' | b'\r', ..] => 6,
+        _ => return None,
+    };
+    Some((delimiter, end))
+}
+
 /// How many lines of a title stand before the header row: rows of one cell, or of three and more of
 /// which at most one is not blank, before at least two rows of equally many cells.
 pub(super) fn title_rows(piece: &[u8], whole: bool, delimiter: u8) -> usize {
@@ -96,6 +111,20 @@ mod tests {
             ("Harvest of 2026, all valleys\n\nBatch;Kg\n1;2,5\n2;3,5\n", b';'),
         ] {
             assert_eq!(char::from(delimiter(text.as_bytes(), true)), char::from(want), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_first_line_may_name_the_delimiter() {
+        for (text, want) in [
+            ("sep=;\r\nA;B\r\n", Some((b';', 7))),
+            ("SEP=|\nA|B\n", Some((b'|', 6))),
+            ("sep=;", None),
+            ("sep=;x\nA\n", None),
+            ("sep\n", None),
+            ("", None),
+        ] {
+            assert_eq!(named_delimiter(text.as_bytes()), want, "{text:?}");
         }
     }
 

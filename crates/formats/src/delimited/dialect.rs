@@ -21,6 +21,8 @@ pub struct Dialect {
 pub struct Layout {
     /// The dialect.
     pub dialect: Dialect,
+    /// What is before the header row, such as the lines of a title. It belongs to its own file only.
+    pub preamble: Vec<u8>,
     /// The header row's own bytes, without its line end; `None` when the file has none.
     pub header_row: Option<Vec<u8>>,
     /// The header row's line end; empty when the file ends with it.
@@ -45,7 +47,8 @@ impl Layout {
         let dialect =
             Dialect { delimiter: b',', byte_order_mark: false, encoding: Encoding::UTF_8 };
         let header_row = super::writer::joined(headers.iter(), dialect.delimiter);
-        Self { dialect, header_row: Some(header_row), line_end: b"\n".to_vec() }
+        let line_end = b"\n".to_vec();
+        Self { dialect, preamble: Vec::new(), header_row: Some(header_row), line_end }
     }
 }
 

@@ -177,6 +177,11 @@ pub struct Encoded<W> {
     encoding: Encoding,
     /// None where the encoding is written by hand, or is UTF-8.
     encoder: Option<Encoder>,
+    /// Reads what is written, where an encoding may write another character than it was given.
+    back: Option<Decoder>,
+    /// What was written and not read back yet, and what was read back.
+    unread: String,
+    read_back: String,
     /// The beginning of a character whose rest is still to come.
     pending: Vec<u8>,
     bytes: Vec<u8>,
@@ -187,7 +192,11 @@ impl<W: Write> Encoded<W> {
     pub fn new(output: W, encoding: Encoding) -> Self {
         let by_hand = [UTF_8, UTF_16LE, UTF_16BE].contains(&encoding.0);
         let encoder = (!by_hand).then(|| encoding.0.new_encoder());
-        Self { output, encoding, encoder, pending: Vec::new(), bytes: Vec::new() }
+        let back = (!by_hand && !encoding.0.is_single_byte())
+            .then(|| encoding.0.new_decoder_without_bom_handling());
+        let (unread, read_back) = (String::new(), String::new());
+        let (pending, bytes) = (Vec::new(), Vec::new());
+        Self { output, encoding, encoder, back, unread, read_back, pending, bytes }
     }
 
     /// The output, with everything written to it.
@@ -211,16 +220,34 @@ impl<W: Write> Encoded<W> {
         let (result, _) =
             encoder.encode_from_utf8_to_vec_without_replacement(text, &mut self.bytes, false);
         match result {
-            EncoderResult::Unmappable(sign) => {
-                let words = format!(
-                    "{} has no sign `{sign}`; write it in another encoding, such as \
-                     --output-encoding utf-8",
-                    self.encoding
-                );
-                Err(said(words))
-            }
-            EncoderResult::InputEmpty | EncoderResult::OutputFull => Ok(()),
+            EncoderResult::Unmappable(character) => Err(self.lacks(character)),
+            EncoderResult::InputEmpty | EncoderResult::OutputFull => self.check(text),
         }
+    }
+
+    /// Refuses a text that would be another when it is read again: some encodings write a yen sign as a backslash.
+    fn check(&mut self, text: &str) -> io::Result<()> {
+        let Some(back) = &mut self.back else { return Ok(()) };
+        self.unread.push_str(text);
+        self.read_back.clear();
+        let room = back.max_utf8_buffer_length(self.bytes.len());
+        self.read_back.reserve(room.unwrap_or(self.bytes.len() * 3 + 16));
+        let _ = back.decode_to_string(&self.bytes, &mut self.read_back, false);
+        let mut pairs = self.unread.chars().zip(self.read_back.chars());
+        if let Some((character, _)) = pairs.find(|(written, read)| written != read) {
+            return Err(self.lacks(character));
+        }
+        let read = self.read_back.len();
+        self.unread.drain(..read);
+        Ok(())
+    }
+
+    fn lacks(&self, character: char) -> io::Error {
+        said(format!(
+            "{} has no character `{character}`; write it in another encoding, such as \
+             --output-encoding utf-8",
+            self.encoding
+        ))
     }
 }
 
@@ -305,6 +332,6 @@ mod tests {
         assert!(error.starts_with("byte 5 is not shift_jis"), "{error}");
         let mut western = Encoded::new(Vec::new(), Encoding::named("latin1").unwrap());
         let error = western.write_all("Łódź".as_bytes()).unwrap_err().to_string();
-        assert!(error.starts_with("windows-1252 has no sign `Ł`"), "{error}");
+        assert!(error.starts_with("windows-1252 has no character `Ł`"), "{error}");
     }
 }

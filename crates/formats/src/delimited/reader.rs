@@ -69,6 +69,8 @@ pub struct Reader<R> {
     options: ReadOptions,
     /// How many rows stand before the headers.
     title_rows: usize,
+    /// Whether the first line does nothing but name the delimiter.
+    names_delimiter: bool,
     piece: usize,
     /// What is read of the file but not yet given out, and behind it room to read into.
     pending: Vec<u8>,
@@ -109,9 +111,15 @@ impl<R: Read> Reader<R> {
             headers: Headers::new(&name, [""; 0]),
             name,
             input,
-            layout: Layout { dialect, header_row: None, line_end: Vec::new() },
+            layout: Layout {
+                dialect,
+                preamble: Vec::new(),
+                header_row: None,
+                line_end: Vec::new(),
+            },
             options,
             title_rows: 0,
+            names_delimiter: false,
             piece: options.piece.max(1),
             pending: Vec::new(),
             filled: 0,
@@ -125,7 +133,10 @@ impl<R: Read> Reader<R> {
             reader.pass_over(BYTE_ORDER_MARK.len());
             reader.layout.dialect.byte_order_mark = true;
         }
-        let delimiter = options.delimiter.unwrap_or_else(|| {
+        let named = detect::named_delimiter(reader.pending());
+        reader.names_delimiter = named.is_some();
+        let named = named.map(|(delimiter, _)| delimiter);
+        let delimiter = options.delimiter.or(named).unwrap_or_else(|| {
             let from = match options.headers {
                 HeaderRow::Line(line) => detect::line_start(reader.pending(), line),
                 _ => 0,
@@ -139,7 +150,7 @@ impl<R: Read> Reader<R> {
 
     /// How many rows before the headers were passed over.
     pub fn title_rows(&self) -> usize {
-        self.title_rows
+        self.title_rows - usize::from(self.names_delimiter && self.title_rows > 0)
     }
 
     /// What an output in the form of this table takes over.
@@ -200,7 +211,11 @@ impl<R: Read> Reader<R> {
             }
         };
         if self.options.headers == HeaderRow::Found {
-            self.title_rows = detect::title_rows(self.pending(), self.at_end, delimiter);
+            let from = detect::named_delimiter(self.pending()).map_or(0, |(_, end)| end);
+            self.title_rows = detect::title_rows(&self.pending()[from..], self.at_end, delimiter);
+        }
+        if self.names_delimiter {
+            self.title_rows += 1;
         }
         let mut scan = Scan::new(&self.pending[..end], delimiter);
         let (mut cells, mut aside) = (Vec::new(), Vec::new());
@@ -222,7 +237,7 @@ impl<R: Read> Reader<R> {
                 }
             };
             match self.options.headers {
-                HeaderRow::Found if passed < self.title_rows => {}
+                HeaderRow::Found | HeaderRow::First if passed < self.title_rows => {}
                 HeaderRow::Line(wanted) if line + 1 < wanted => {}
                 HeaderRow::Line(wanted) if line + 1 > wanted => {
                     return Err(Error::NoHeaderLine { name: self.name.clone(), line: wanted });
@@ -252,6 +267,7 @@ impl<R: Read> Reader<R> {
         };
         let names: Vec<String> = cells.iter().map(name).collect::<Result<_>>()?;
         self.headers = Headers::new(&self.name, names);
+        self.layout.preamble = self.pending[..row.start].to_vec();
         self.layout.header_row = Some(self.pending[row].to_vec());
         self.layout.line_end =
             self.pending[bytes.content_end as usize..bytes.end as usize].to_vec();

@@ -59,6 +59,7 @@ impl<W: Write> Sink for Writer<W> {
         if self.layout.dialect.byte_order_mark {
             bytes.extend_from_slice("\u{feff}".as_bytes());
         }
+        bytes.extend_from_slice(&self.layout.preamble);
         let Some(header_row) = &self.layout.header_row else {
             return self.write_out(&mut bytes);
         };
@@ -97,6 +98,9 @@ impl<W: Write> Sink for Writer<W> {
 
 /// How many bytes of room there are behind what is rendered, so that the last pieces are copied as quickly.
 const ROOM_BEHIND: usize = 256;
+
+/// A row of one blank cell. An empty line would be no row.
+const ONE_BLANK: &[u8] = b"\"\"";
 
 /// How many rows are looked at together for cells that need quotes.
 const LOOKED_AT: usize = 16;
@@ -245,6 +249,7 @@ impl Renderer for TextRenderer {
             if is_open {
                 bytes.extend_from_slice(&self.line_end);
             }
+            let begun = bytes.len();
             let line_end = match main.row_bytes(row) {
                 Some((own, line_end)) => {
                     if first == 0 {
@@ -266,6 +271,9 @@ impl Renderer for TextRenderer {
                 self.push_cells(cells, false, bytes);
             } else {
                 self.push_with_room(text, room, bytes);
+            }
+            if bytes.len() == begun {
+                bytes.extend_from_slice(ONE_BLANK);
             }
             bytes.extend_from_slice(line_end);
         }
@@ -290,6 +298,13 @@ impl TakesOver<Vec<u8>> for TextRenderer {
                 Some((text, length, line_end)) => {
                     filling.push(text, length);
                     line_end
+                }
+                None if beside.is_empty()
+                    && main.columns() == 1
+                    && main.cell(row, 0).is_empty() =>
+                {
+                    filling.push(ONE_BLANK, ONE_BLANK.len());
+                    &self.line_end
                 }
                 None => {
                     let cells = (0..main.columns()).map(|column| main.cell(row, column));
@@ -320,6 +335,9 @@ pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) ->
             row.push(delimiter);
         }
         push_cell(&mut row, cell.as_bytes(), delimiter);
+    }
+    if row.is_empty() {
+        row.extend_from_slice(ONE_BLANK);
     }
     row
 }

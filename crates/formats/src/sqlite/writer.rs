@@ -334,7 +334,7 @@ fn value(cell: &str, kind: CellKind) -> ToSqlOutput<'_> {
         }
         if let Ok(real) = cell.parse::<f64>()
             && real.is_finite()
-            && (is_plain_number(cell) || format!("{real}") == cell)
+            && (is_plain_number(cell) || format!("{real}") == cell || cell.contains('.'))
         {
             return ToSqlOutput::Owned(Value::Real(real));
         }

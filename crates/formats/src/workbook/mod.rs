@@ -4,6 +4,7 @@
 //! large one is never in memory as a whole where its format lets it be read so: all do, but for the
 //! texts that the cells of XLSX, XLSM and XLSB share, and for XLS, which is read as a whole.
 
+mod formulas;
 mod headers;
 mod merged;
 mod ods;

@@ -20,7 +20,7 @@ use super::part::{Named, range, ranges};
 use super::row::Row;
 use super::value::{iso, span};
 use super::worksheet::{MOST_TEXT, Worksheet};
-use crate::number::push_real;
+use crate::number::push_worked;
 use crate::rows::End;
 use crate::{Error, FileReader, Result};
 
@@ -391,7 +391,7 @@ impl Repeated {
         match kind {
             CellKind::Number => match value.parse::<f64>() {
                 Ok(number) => {
-                    push_real(number, &mut self.text);
+                    push_worked(number, &mut self.text);
                 }
                 Err(_) => return false,
             },

@@ -1,13 +1,14 @@
 //! Reading a worksheet row by row.
 
 use std::io::Read;
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::{Arc, Mutex};
 use std::thread;
 
 use gather_keys_core::table::{Block, Headers};
 
+use super::formulas::Uncalculated;
 use super::paced::Paced;
 use super::worksheet::{Begun, Hand, Worksheet};
 use super::{ods, xls, xlsb, xlsx};
@@ -25,6 +26,8 @@ pub(crate) struct Opened {
     rows: Receiver<Result<(Block, u64)>>,
     /// How many cells hold an error, so far.
     pub(crate) error_cells: Arc<AtomicU64>,
+    /// How many formulas have no stored value, and the cell of the first.
+    pub(crate) uncalculated: Arc<Mutex<Uncalculated>>,
 }
 
 /// Begins to read a worksheet of the workbook called `name`: the one of a name or
@@ -41,7 +44,9 @@ pub(crate) fn open(
     let (send, rows) = sync_channel(AHEAD);
     let (tell, told) = sync_channel(1);
     let error_cells = Arc::new(AtomicU64::new(0));
-    let hand = Hand { tell, send, error_cells: error_cells.clone() };
+    let uncalculated = Arc::<Mutex<Uncalculated>>::default();
+    let hand =
+        Hand { tell, send, error_cells: error_cells.clone(), uncalculated: uncalculated.clone() };
     let mut worksheet = Worksheet::new(name, part, headers, hand);
     let failed = |cause| Error::Read { name: name.to_owned(), cause };
     let file = file.clone();
@@ -56,7 +61,7 @@ pub(crate) fn open(
     };
     thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
     match told.recv() {
-        Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells }),
+        Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells, uncalculated }),
         // It tells in any case before it ends.
         Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
     }

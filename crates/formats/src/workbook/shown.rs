@@ -2,7 +2,8 @@
 //!
 //! A cell of a kind becomes that. One whose format says no kind, as those of delimited text, is a
 //! number or a date only where it is written in the one way that gives the same text again; codes
-//! with leading zeros, long ids and whatever else looks like a number are text.
+//! with leading zeros and whatever else looks like a number are text. A whole number of more than 15 digits is text
+//! too, since a spreadsheet would round it.
 
 use gather_keys_core::table::CellKind;
 use jiff::civil::{Date, DateTime, Time, date};
@@ -17,6 +18,8 @@ pub(super) enum Shown {
     /// A number, shown with so many decimals.
     Number(f64, usize),
     Text(String),
+    /// A whole number of more digits than a number of a workbook holds, which is text there.
+    LongNumber(String),
     Truth(bool),
     /// A day, as the number that stands for it.
     Date(f64),
@@ -44,7 +47,12 @@ impl Shown {
             CellKind::Truth => text.parse().ok().map(Self::Truth),
             CellKind::Unsaid => number(text).or_else(|| moment(text)),
         };
-        shown.unwrap_or_else(|| Self::Text(text.to_owned()))
+        let other = || {
+            let may_be_long = matches!(kind, CellKind::Number | CellKind::Unsaid);
+            let own = text.to_owned();
+            if may_be_long && is_long(text) { Self::LongNumber(own) } else { Self::Text(own) }
+        };
+        shown.unwrap_or_else(other)
     }
 }
 
@@ -59,8 +67,15 @@ fn number(text: &str) -> Option<Shown> {
     Some(Shown::Number(text.parse().ok()?, decimals))
 }
 
-/// How many decimals a number has that has no more digits than a workbook's number holds, and no needless
-/// signs before it.
+/// Whether a text is a whole number of more digits than a workbook's number holds.
+fn is_long(text: &str) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    let is_whole = digits.bytes().all(|byte| byte.is_ascii_digit()) && !digits.starts_with('0');
+    is_whole && digits.len() > DIGITS
+}
+
+/// How many decimals a number has, written without needless characters before it: a fraction, which a spreadsheet
+/// works with in 15 digits, or a whole number of no more digits than that.
 fn decimals(text: &str) -> Option<usize> {
     let unsigned = text.strip_prefix('-').unwrap_or(text).as_bytes();
     let point = unsigned.iter().position(|sign| *sign == b'.');
@@ -76,11 +91,10 @@ fn decimals(text: &str) -> Option<usize> {
     if !is_plain {
         return None;
     }
-    let decimals = decimals.unwrap_or_default();
-    let zeros = |text: &[u8]| text.iter().take_while(|digit| **digit == b'0').count();
-    let significant =
-        if whole == b"0" { decimals.len() - zeros(decimals) } else { whole.len() + decimals.len() };
-    (significant <= DIGITS).then_some(decimals.len())
+    match decimals {
+        Some(decimals) => Some(decimals.len()),
+        None => (whole.len() <= DIGITS).then_some(0),
+    }
 }
 
 /// A date, or a date with a time, in ISO 8601.
@@ -144,8 +158,8 @@ mod tests {
     use super::*;
 
     proptest! {
-        /// A plain number is one whose text comes back from a decimal, but for zeros at its end, and whose
-        /// digits are few.
+        /// A plain number is one whose text comes back from a decimal, but for zeros at its end, where its digits
+        /// are few; with more of them it is one if it is a fraction.
         #[test]
         fn plain_numbers_come_back(text in "-?[0-9]{0,9}(\\.[0-9]{0,9})?|-?0?\\.?0{0,3}[0-9]{13,17}") {
             let is_plain = is_plain_number(&text);
@@ -157,7 +171,11 @@ mod tests {
             });
             let ends = text.ends_with('.') || text == "-0";
             let comes_back = back.is_ok_and(|back| back == text) && !ends;
-            prop_assert_eq!(is_plain, comes_back && significant <= DIGITS, "{}", text);
+            if significant <= DIGITS {
+                prop_assert_eq!(is_plain, comes_back, "{}", text);
+            } else if !text.contains('.') {
+                prop_assert!(!is_plain, "{}", text);
+            }
         }
     }
 
@@ -178,7 +196,11 @@ mod tests {
             ("1,5", CellKind::Unsaid, text("1,5")),
             (".5", CellKind::Unsaid, text(".5")),
             ("-0", CellKind::Unsaid, text("-0")),
-            ("12345678901234567", CellKind::Number, text("12345678901234567")),
+            ("12345678901234567", CellKind::Number, Shown::LongNumber("12345678901234567".into())),
+            ("12345678901234567", CellKind::Unsaid, Shown::LongNumber("12345678901234567".into())),
+            ("12345678901234567", CellKind::Text, text("12345678901234567")),
+            ("0.30000000000000004", CellKind::Number, Shown::Number(0.300_000_000_000_000_04, 0)),
+            ("23.799999999999997", CellKind::Unsaid, Shown::Number(23.799_999_999_999_997, 15)),
             ("123456789012345", CellKind::Unsaid, Shown::Number(123_456_789_012_345.0, 0)),
             ("2025-10-13", CellKind::Unsaid, Shown::Date(45_943.0)),
             ("2025-10-13T18:00:00", CellKind::Unsaid, Shown::DateTime(45_943.75)),

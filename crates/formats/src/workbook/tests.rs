@@ -9,6 +9,7 @@ use gather_keys_core::table::Block;
 
 use super::open;
 use super::worksheet::MOST_TEXT;
+use crate::InputFile;
 use crate::delimited::HeaderRow;
 use crate::rows::ReadRows;
 
@@ -25,10 +26,11 @@ fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
         archive.write_all(text.as_bytes()).unwrap();
     }
     archive.finish().unwrap();
-    let mut opened = match open("bomb", &path, worksheet, HeaderRow::Found) {
-        Ok(opened) => opened,
-        Err(error) => return error.to_string(),
-    };
+    let mut opened =
+        match open("bomb", &InputFile::open(&path).unwrap(), worksheet, HeaderRow::Found) {
+            Ok(opened) => opened,
+            Err(error) => return error.to_string(),
+        };
     let headers = opened.headers();
     let names = (0..headers.len()).map(|column| headers.name(column));
     let mut said = names.collect::<Vec<_>>().join("|");
@@ -272,7 +274,7 @@ fn an_xls_that_spans_too_much_is_refused() {
         compound.create_stream("/Workbook").unwrap().write_all(&stream).unwrap();
         compound.flush().unwrap();
         drop(compound);
-        let opened = open("bomb", &path, None, HeaderRow::Found);
+        let opened = open("bomb", &InputFile::open(&path).unwrap(), None, HeaderRow::Found);
         opened.err().map(|error| error.to_string()).unwrap_or_default()
     };
     let far = [cell(0, 0), cell(65_535, 255)];

@@ -10,7 +10,7 @@ use gather_keys_core::table::CellKind;
 use jiff::Span;
 use jiff::civil::{Date, date};
 
-use crate::number::{push_integer, push_real};
+use crate::number::{push_integer, push_real, push_worked};
 
 /// Milliseconds of a day.
 const DAY: i64 = 86_400_000;
@@ -24,7 +24,7 @@ pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
         DataRef::SharedString(shared) => text.push_str(shared),
         DataRef::Int(number) => push_integer(*number, text),
         DataRef::Float(number) => {
-            push_real(*number, text);
+            push_worked(*number, text);
         }
         DataRef::Bool(is) => text.push_str(if *is { "true" } else { "false" }),
         DataRef::DateTime(moment) => text.push_str(&moment_text(moment)),

@@ -4,13 +4,14 @@
 //! blocks of rows.
 
 use std::ops::Range;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::SyncSender;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use calamine::DataRef;
 use gather_keys_core::table::{Block, CellKind, Headers};
 
+use super::formulas::Uncalculated;
 use super::headers::{Head, Merged, find};
 use super::paced::Pace;
 use super::part::{Area, Meant, Named, meant};
@@ -50,6 +51,8 @@ pub(super) struct Hand {
     pub(super) send: SyncSender<Result<(Block, u64)>>,
     /// How many cells hold an error.
     pub(super) error_cells: Arc<AtomicU64>,
+    /// How many formulas have no stored value, and the cell of the first.
+    pub(super) uncalculated: Arc<Mutex<Uncalculated>>,
 }
 
 /// A worksheet whose rows are being taken.
@@ -123,6 +126,11 @@ impl Worksheet {
         } else {
             let _ = self.hand.send.send(Err(failed));
         }
+    }
+
+    /// Tells how many formulas have no stored value.
+    pub(super) fn tell_uncalculated(&self, found: Uncalculated) {
+        *self.hand.uncalculated.lock().unwrap_or_else(PoisonError::into_inner) = found;
     }
 
     /// Finds what is meant, and gives its worksheet.

@@ -48,6 +48,8 @@ pub struct WorkbookWriter {
     /// How many characters each column needs.
     widths: Vec<usize>,
     notes: usize,
+    /// How many whole numbers are text, since they have too many digits, and the first of their columns.
+    long: (u64, Option<usize>),
     formats: Formats,
 }
 
@@ -82,7 +84,7 @@ impl Formats {
         let shape = match shown {
             Shown::Number(_, decimals) => (*decimals).min(MOST_DECIMALS),
             Shown::Blank | Shown::Truth(_) => 0,
-            Shown::Text(_) => MOST_DECIMALS + 1,
+            Shown::Text(_) | Shown::LongNumber(_) => MOST_DECIMALS + 1,
             Shown::Date(_) => MOST_DECIMALS + 2,
             Shown::DateTime(_) => MOST_DECIMALS + 3,
             Shown::Time(_) => MOST_DECIMALS + 4,
@@ -119,15 +121,21 @@ impl WorkbookWriter {
             row: 0,
             widths: Vec::new(),
             notes: 0,
+            long: (0, None),
             formats: Formats::new(),
         })
     }
 
-    /// Writes the workbook, with a second worksheet of what was found, a line for each.
+    /// Writes the workbook, with a second worksheet of what was found, a line for each. Gives how many whole
+    /// numbers are text, since a spreadsheet would round them, and the header of the first.
     ///
     /// # Errors
     /// When it can't be written.
-    pub fn finish(mut self, found: &[[String; 3]], output: impl Write + Send) -> Result<()> {
+    pub fn finish(
+        mut self,
+        found: &[[String; 3]],
+        output: impl Write + Send,
+    ) -> Result<Option<(u64, String)>> {
         let name = self.name.clone();
         let failed = |error: XlsxError| unwritten(&name, &error);
         if !self.plain {
@@ -155,7 +163,9 @@ impl WorkbookWriter {
             sheet.set_column_width(0, 20).map_err(failed)?;
             sheet.set_column_width(1, 16).map_err(failed)?;
         }
-        self.workbook.save_to_writer(output).map_err(failed)
+        self.workbook.save_to_writer(output).map_err(failed)?;
+        let (count, column) = self.long;
+        Ok(column.map(|column| (count, self.headers[column].clone())))
     }
 
     fn write_row(&mut self, row: &ShownRow) -> Result<()> {
@@ -182,6 +192,10 @@ impl WorkbookWriter {
                 },
                 error => unwritten(name, &error),
             })?;
+            if matches!(shown, Shown::LongNumber(_)) {
+                self.long.0 += 1;
+                self.long.1.get_or_insert(column);
+            }
             let width = &mut self.widths[column];
             *width = (*width).max(width_of(shown));
             let replaced = before.as_ref().filter(|before| !before.is_empty());
@@ -207,7 +221,9 @@ fn write_cell(
 ) -> std::result::Result<(), XlsxError> {
     match shown {
         Shown::Blank => Ok(()),
-        Shown::Text(text) => sheet.write_string_with_format(row, column, text, format).map(drop),
+        Shown::Text(text) | Shown::LongNumber(text) => {
+            sheet.write_string_with_format(row, column, text, format).map(drop)
+        }
         Shown::Truth(is) => sheet.write_boolean_with_format(row, column, *is, format).map(drop),
         Shown::Number(number, _)
         | Shown::Date(number)
@@ -222,7 +238,7 @@ fn write_cell(
 fn width_of(shown: &Shown) -> usize {
     match shown {
         Shown::Blank => 0,
-        Shown::Text(text) => text.chars().take(WIDEST).count(),
+        Shown::Text(text) | Shown::LongNumber(text) => text.chars().take(WIDEST).count(),
         Shown::Truth(_) => 5,
         Shown::Date(_) | Shown::Time(_) => 10,
         Shown::DateTime(_) => 19,

@@ -1,7 +1,10 @@
 //! XLSX and XLSM: read along the way, but for the texts that all cells share.
 
+use std::thread::JoinHandle;
+
 use calamine::{Reader, Xlsx, XlsxError};
 
+use super::formulas;
 use super::merged::merged;
 use super::paced::{Pace, Paced};
 use super::part::{ranges, tables};
@@ -41,5 +44,10 @@ pub(super) fn read(
     pace.cell();
     let cells = workbook.worksheet_cells_reader(&chosen);
     let mut cells = cells.map_err(|error| worksheet.stopped(pace, &error.to_string()))?;
-    worksheet.take_cells(pace, || merged(input, pace.part()), || cells.next_cell())
+    let formulas = formulas::count(input, pace.part());
+    let taken = worksheet.take_cells(pace, || merged(input, pace.part()), || cells.next_cell());
+    if let Some(Ok(found)) = formulas.map(JoinHandle::join) {
+        worksheet.tell_uncalculated(found);
+    }
+    taken
 }

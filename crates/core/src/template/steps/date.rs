@@ -111,8 +111,35 @@ fn write_date<'f>(
 ) -> Option<()> {
     formats.into_iter().find_map(|format| {
         out.clear();
-        write_parsed(&strtime::parse(format, text).ok()?, format, out)
+        let parsed = strtime::parse(format, text).ok()?;
+        write_parsed(&parsed, format, out)?;
+        (!runs_together(format) || is_written_so(&parsed, format, text)).then_some(())
     })
+}
+
+/// Whether a format has two numbers with nothing between them. Then only their full widths tell where one ends:
+/// `2026115` may be the 11th month or the 15th day.
+fn runs_together(format: &str) -> bool {
+    const NUMBERS: &str = "YyCmdeHIkljMSsGgUWV";
+    let mut pieces = format.split('%').skip(1).peekable();
+    let mut runs = false;
+    while let Some(piece) = pieces.next() {
+        let spec = piece.trim_start_matches(['-', '_', '0', '^', '#', ':', '.']);
+        let is_number = spec.chars().next().is_some_and(|spec| NUMBERS.contains(spec));
+        let ends_with_it = spec.chars().count() == 1;
+        let next = pieces.peek().map(|next| next.trim_start_matches(['-', '_', '0', '^', '#']));
+        let is_next = next.and_then(|next| next.chars().next());
+        runs |= is_number && ends_with_it && is_next.is_some_and(|next| NUMBERS.contains(next));
+    }
+    runs
+}
+
+/// Whether a format writes a date as it stands in a text.
+fn is_written_so(parsed: &BrokenDownTime, format: &str, text: &str) -> bool {
+    let moment = parsed.to_date().map(|day| day.to_datetime(parsed.to_time().unwrap_or_default()));
+    let moment = moment.and_then(|moment| moment.to_zoned_datetime(jiff::tz::TimeZone::UTC));
+    let written = moment.and_then(|moment| strtime::format(format, &moment));
+    written.is_ok_and(|written| written.eq_ignore_ascii_case(text))
 }
 
 fn write_parsed(parsed: &BrokenDownTime, format: &str, out: &mut String) -> Option<()> {
@@ -210,6 +237,12 @@ mod tests {
             ("date \"%d/%m/%Y\" \"%m/%d/%Y\"", "05/07/2026", Some("2026-07-05")),
             ("date \"%I:%M %p, %d %b %Y\"", "2:05 pm, 5 Jul 2026", Some("2026-07-05T14:05:00")),
             ("date \"%y%m%d\"", "690101", Some("1969-01-01")),
+            ("date %Y%m%d", "20261105", Some("2026-11-05")),
+            ("date %Y%m%d", "2026115", None),
+            ("date %d%m%Y", "1112026", None),
+            ("date \"%Y%m%d %H%M\"", "20261105 0930", Some("2026-11-05T09:30:00")),
+            ("date \"%Y%m%d %H%M\"", "20261105 930", None),
+            ("date \"%d%b%Y\"", "5nov2026", Some("2026-11-05")),
             ("date serial", "1", Some("1900-01-01")),
             ("date serial", "59", Some("1900-02-28")),
             ("date serial", "60", None),

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use unicode_segmentation::UnicodeSegmentation;
 
 use super::{Done, Step, StepKind, count};
+use crate::table::is_blank;
 
 pub(super) static PAD: StepKind = StepKind {
     name: "pad",
@@ -16,6 +17,7 @@ pub(super) static PAD: StepKind = StepKind {
         ("pad 3 \"·\"", "é", Some("··é")),
         ("pad 3", "1234", Some("1234")),
         ("pad 3", "", Some("")),
+        ("pad 4", "7\r\n", Some("007\r\n")),
     ],
     read: |phrase| {
         let width = count(phrase, "to how many characters")?;
@@ -35,7 +37,11 @@ pub(super) static OR: StepKind = StepKind {
     form: "or \"TEXT\"",
     does: "puts TEXT where the value is blank; `or \"\"` at the end states that blank is a value \
            among others",
-    examples: &[("or \"none\"", "", Some("none")), ("or \"none\"", "a", Some("a"))],
+    examples: &[
+        ("or \"none\"", "", Some("none")),
+        ("or \"none\"", " ", Some("none")),
+        ("or \"none\"", "a", Some("a")),
+    ],
     read: |phrase| match phrase.text()? {
         Some(text) => Ok(Arc::new(Or(text))),
         None => phrase.expected("a text in double quotes"),
@@ -50,8 +56,10 @@ struct Pad {
 
 impl Step for Pad {
     fn apply(&self, value: &str, out: &mut String) -> Done {
-        let has = if value.is_ascii() { value.len() } else { value.graphemes(true).count() };
-        if has >= self.width || value.is_empty() {
+        // A line break of two bytes counts as one character, as everywhere.
+        let is_plain = value.is_ascii() && !value.contains('\r');
+        let has = if is_plain { value.len() } else { value.graphemes(true).count() };
+        if has >= self.width || is_blank(value) {
             return Done::whole(value);
         }
         for _ in has..self.width {
@@ -71,7 +79,7 @@ struct Or(String);
 
 impl Step for Or {
     fn apply(&self, value: &str, out: &mut String) -> Done {
-        if !value.is_empty() {
+        if !is_blank(value) {
             return Done::whole(value);
         }
         out.push_str(&self.0);

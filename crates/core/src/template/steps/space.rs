@@ -4,6 +4,8 @@
 use std::sync::Arc;
 
 use super::{Done, Step, StepKind};
+pub(super) use crate::table::is_space;
+use crate::table::is_zero_width;
 
 pub(super) static TRIM: StepKind = StepKind {
     name: "trim",
@@ -37,16 +39,6 @@ pub(super) static COMPACT: StepKind = StepKind {
     ],
     read: |_| Ok(Arc::new(Compact)),
 };
-
-/// White space that takes no room. Zero-width joiners are left alone within a text, since they
-/// change what it says.
-fn is_zero_width(sign: char) -> bool {
-    matches!(sign, '\u{200b}' | '\u{2060}' | '\u{feff}' | '\u{180e}')
-}
-
-pub(super) fn is_space(sign: char) -> bool {
-    sign.is_whitespace() || is_zero_width(sign)
-}
 
 #[derive(Debug)]
 struct Trim;
