@@ -1,11 +1,12 @@
 //! Changes that were made to an output by hand since the run that wrote it.
 //!
-//! In go the file, the receipt of that run and what this run would write; out come the rows that
-//! are others than the receipt says, and where this run would write such a row as it was, the
-//! cells that differ.
+//! In go the file, the receipt of that run and what this run would write; out come the cells that somebody changed.
+//! Rows are paired by the columns that tell them apart, so that rows that were sorted, filtered or added do not shift
+//! the others. All of it takes time in proportion to the size of the tables.
 
-use std::collections::{BTreeSet, HashMap};
-use std::ops::Range;
+mod compare;
+
+use std::collections::HashMap;
 
 use gather_keys_core::enrich::{Correction, Enrichment};
 use gather_keys_core::lookup::Lookup;
@@ -18,22 +19,28 @@ use crate::corrections::CorrectionsFile;
 use crate::error::{Error, Result};
 use crate::inputs::OpenTable;
 
-/// How many rows are compared cell by cell at most.
-const MOST_ROWS: u64 = 200_000;
+/// How many changed rows count as changes made by hand at most. More of them have another cause.
+pub(crate) const MOST_ROWS: usize = 10_000;
 
 /// The changes.
 #[derive(Debug, Default)]
 pub(crate) struct Edits {
     /// The headers as they are now, if they are others.
     pub(crate) headers: Option<Vec<String>>,
-    /// Rows of which it can be told what was changed.
+    /// Rows of which it is known what was changed.
     pub(crate) rows: Vec<EditedRow>,
-    /// Rows, from 1, of which it can't, since this run would write them otherwise too.
-    pub(crate) unclear: Vec<Range<u64>>,
+    /// Rows, from 1, of which it is not, since this run would write them otherwise too.
+    pub(crate) unclear: Vec<u64>,
     /// Rows, from 1, that are new.
-    pub(crate) added: Vec<Range<u64>>,
-    /// Rows that are gone: how many, and the number of the row that they stood behind.
-    pub(crate) removed: Vec<(u64, u64)>,
+    pub(crate) added: Vec<u64>,
+    /// How many rows are gone.
+    pub(crate) removed: u64,
+    /// Whether rows are in another order.
+    pub(crate) is_moved: bool,
+    /// The columns that tell all rows apart, if any do.
+    key: Option<Vec<usize>>,
+    /// Whether more rows differ than a person changes.
+    pub(crate) is_too_much: bool,
 }
 
 /// A row whose cells were changed.
@@ -55,25 +62,31 @@ pub(crate) struct EditedCell {
 }
 
 impl Edits {
-    /// Whether no cell was changed.
+    /// Whether nothing was changed but the form of the file.
     pub(crate) fn is_empty(&self) -> bool {
+        self.has_same_cells() && self.removed == 0 && !self.is_moved
+    }
+
+    /// Whether no cell was changed, though rows may be gone or in another order.
+    pub(crate) fn has_same_cells(&self) -> bool {
         self.headers.is_none() && self.rows.is_empty() && !self.is_unclear()
     }
 
-    /// Whether there is more than changed cells.
+    /// Whether there is more than changed cells, and rows that were sorted or filtered.
     pub(crate) fn is_unclear(&self) -> bool {
         !self.unclear.is_empty()
             || !self.added.is_empty()
-            || !self.removed.is_empty()
             || self.headers.is_some()
+            || self.is_too_much
     }
 
     /// Finds the changes in an output, which was written as `before` says; `fresh` is what would be written
-    /// now.
+    /// now. `keys` are columns that may tell the rows, those to be preferred first.
     pub(crate) fn find(
         file: Table<'_>,
         fresh: Table<'_>,
         before: &receipt::Output,
+        keys: &[Vec<usize>],
     ) -> Result<Self> {
         let mut edits = Self::default();
         let Some(marks) = &before.row_marks else { return Ok(edits) };
@@ -88,64 +101,31 @@ impl Edits {
             return Ok(edits);
         }
         let (now, rows_now) = file.marks(marks.each)?;
-        let hunks = marks.hunks(before.rows, &now, rows_now);
-        if hunks.is_empty() {
+        if now.are_those_of(marks) && rows_now == before.rows {
             return Ok(edits);
         }
         let headers: Vec<String> = fresh.open()?.headers().iter().map(str::to_owned).collect();
-        let same = if alike(&headers) {
-            let (marks_now, rows) = fresh.marks(marks.each)?;
-            marks.same_rows(before.rows, &marks_now, rows)
-        } else {
-            Vec::new()
-        };
-        let written_now = |row: u64| {
-            let (rows, start) = same.iter().find(|(rows, _)| rows.contains(&row))?;
-            Some(start + (row - rows.start))
-        };
-        // Each row of the file with the row that this run would write in its place.
-        let mut pairs: Vec<(u64, u64)> = Vec::new();
-        for hunk in hunks {
-            let (was, is) = (hunk.before.end - hunk.before.start, hunk.now.end - hunk.now.start);
-            match (was, is) {
-                (0, _) => edits.added.push(hunk.now.start + 1..hunk.now.end + 1),
-                (_, 0) => edits.removed.push((was, hunk.now.start)),
-                _ if was == is && written_now(hunk.before.start).is_some() => {
-                    let fresh = hunk.before.clone().filter_map(written_now);
-                    pairs.extend(hunk.now.zip(fresh));
-                }
-                _ => {
-                    edits.unclear.push(hunk.now.start + 1..hunk.now.end + 1);
-                    if was > is {
-                        edits.removed.push((was - is, hunk.now.end));
-                    }
-                }
-            }
-        }
-        if pairs.len() as u64 > MOST_ROWS {
-            let rows = pairs.iter().map(|(row, _)| row + 1);
-            let (first, last) = (rows.clone().min(), rows.max());
-            edits.unclear.extend(first.zip(last).map(|(first, last)| first..last + 1));
+        if !alike(&headers) {
+            edits.unclear = (1..=rows_now).take(MOST_ROWS).collect();
             return Ok(edits);
         }
-        let theirs = file.rows(&pairs.iter().map(|(row, _)| *row).collect())?;
-        let mut ours = fresh.rows(&pairs.iter().map(|(_, row)| *row).collect())?;
-        for (row, fresh) in pairs {
-            let (Some(is), Some(was)) = (theirs.get(&row), ours.remove(&fresh)) else { continue };
-            let cells = before.headers.iter().zip(was.iter().zip(is));
-            let changed = cells.filter(|(_, (was, is))| was != is);
-            let cells: Vec<EditedCell> = changed
-                .map(|(header, (was, is))| EditedCell {
-                    header: header.clone(),
-                    was: was.clone(),
-                    is: is.clone(),
-                })
-                .collect();
-            if !cells.is_empty() {
-                edits.rows.push(EditedRow { row: row + 1, was, cells });
+        compare::compare((file, &now.are_in(marks)), fresh, (before, marks), keys)
+    }
+
+    /// The columns that may tell rows apart: those of the file of corrections, if there is one, else those of each
+    /// key, then each of the main table's own.
+    pub(crate) fn keys(
+        enrichment: &Enrichment,
+        file: Option<&CorrectionsFile>,
+    ) -> Result<Vec<Vec<usize>>> {
+        let headers = enrichment.headers();
+        match file {
+            Some(file) => {
+                let columns = file.key.iter().map(|header| Ok(headers.find(header)?.column));
+                Ok(vec![columns.collect::<Result<Vec<usize>>>()?])
             }
+            None => Ok(candidates(enrichment)),
         }
-        Ok(edits)
     }
 
     /// The changes as corrections, with the headers of the columns that tell their rows: those of the
@@ -157,13 +137,24 @@ impl Edits {
         file: Option<&CorrectionsFile>,
     ) -> Result<(Vec<String>, Vec<Correction>)> {
         let headers = enrichment.headers();
-        let candidates = match file {
-            Some(file) => {
-                let columns = file.key.iter().map(|header| Ok(headers.find(header)?.column));
-                vec![columns.collect::<Result<Vec<usize>>>()?]
+        let mut candidates = Self::keys(enrichment, file)?;
+        if let (Some(key), None) = (&self.key, file) {
+            // What tells all rows apart will tell those of the next run too.
+            candidates.insert(0, key.clone());
+        }
+        // A key that is another answers another question: it belongs into the main table.
+        let own = headers.len() - enrichment.added().len();
+        let of_keys: Vec<String> = enrichment
+            .lookups()
+            .flat_map(Lookup::columns)
+            .filter(|column| *column < own)
+            .map(|column| headers.address(column))
+            .collect();
+        for row in &self.rows {
+            if let Some(cell) = row.cells.iter().find(|cell| of_keys.contains(&cell.header)) {
+                return Err(Error::EditsOfKey { row: row.row, header: cell.header.clone() });
             }
-            None => candidates(enrichment),
-        };
+        }
         let key = |columns: &[usize], row: &[String]| -> Vec<String> {
             columns.iter().map(|&column| row[column].clone()).collect()
         };
@@ -235,11 +226,17 @@ impl Table<'_> {
         Ok(())
     }
 
+    /// Hands on each row, with its number from 0.
     fn each_row(self, mut take: impl FnMut(u64, &[String])) -> Result<()> {
+        let mut cells: Vec<String> = Vec::new();
         self.each_block(|block| {
+            cells.resize(block.columns(), String::new());
             for row in 0..block.rows() {
-                let cells = (0..block.columns()).map(|column| block.cell(row, column).to_owned());
-                take(block.row_number(row) - 1, &cells.collect::<Vec<_>>());
+                for (column, cell) in cells.iter_mut().enumerate() {
+                    cell.clear();
+                    cell.push_str(block.cell(row, column));
+                }
+                take(block.row_number(row) - 1, &cells);
             }
         })
     }
@@ -257,17 +254,6 @@ impl Table<'_> {
             rows += block.rows() as u64;
             for row in 0..block.rows() {
                 marker.row((0..block.columns()).map(|column| block.cell(row, column)));
-            }
-        })?;
-        Ok(rows)
-    }
-
-    /// Some of its rows, by number from 0.
-    fn rows(self, wanted: &BTreeSet<u64>) -> Result<HashMap<u64, Vec<String>>> {
-        let mut rows = HashMap::new();
-        self.each_row(|row, cells| {
-            if wanted.contains(&row) {
-                rows.insert(row, cells.to_vec());
             }
         })?;
         Ok(rows)

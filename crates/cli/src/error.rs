@@ -95,6 +95,8 @@ pub(crate) enum Error {
     EditsUnplaced,
     /// Rows were changed that no column tells from others; `columns` are those that were tried.
     EditsUnkeyed { columns: Option<Vec<String>> },
+    /// A cell was changed that a key is made of.
+    EditsOfKey { row: u64, header: String },
     /// A receipt of a table of a database.
     ReceiptOfDatabase { name: String },
     /// An output in a format that is read, but not written.
@@ -343,6 +345,12 @@ impl fmt::Display for Error {
                 f,
                 "the changes can't be kept: no column tells each changed row from all others; \
                  make the changes in the tables themselves, or discard them"
+            ),
+            Self::EditsOfKey { row, header } => write!(
+                f,
+                "the change of `{header}` in row {} can't be kept as a correction, since a key is \
+                 made of it: make it in the main table, or discard it",
+                wording::number(*row)
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,

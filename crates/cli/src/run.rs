@@ -478,9 +478,13 @@ impl<'a> Run<'a> {
     fn edited(&self, passed: &Passed) -> Result<Edited> {
         let told = self.before.as_ref().and_then(|before| before.output.as_ref());
         let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
-        let (OnDisk::Changed, Some(told), Some(fresh), Some(path)) =
-            (&self.on_disk, told, fresh, self.call.output().and_then(Address::path))
-        else {
+        let (OnDisk::Changed, Some(told), Some(fresh), Some(address), Some(path)) = (
+            &self.on_disk,
+            told,
+            fresh,
+            self.call.output(),
+            self.call.output().and_then(Address::path),
+        ) else {
             return Ok(Edited::Replace { said: Vec::new(), keeps: false });
         };
         if self.kept.is_some() {
@@ -492,9 +496,16 @@ impl<'a> Run<'a> {
         let place = &Address::File(path.to_owned());
         let table = |file| edits::Table { address: place, file, form };
         let (there_table, fresh) = (table(&there), table(&fresh));
-        let edits = Edits::find(there_table, fresh, told)?;
+        let known = passed.corrections.as_ref();
+        let keys = Edits::keys(&passed.enrichment, known)?;
+        let edits = Edits::find(there_table, fresh, told, &keys)?;
         let name = path.display();
-        if edits.is_empty() {
+        let discards = self.call.edits == EditsRule::Discard;
+        if edits.is_empty() && address.is_workbook() && !discards {
+            // Whatever somebody may have added to it is no cell that this program wrote.
+            return Ok(Edited::Refuse(summary::additions(&name.to_string())));
+        }
+        if edits.is_empty() && !discards {
             let words = format!("{name} was saved in another form since, but no cell was changed.");
             return Ok(Edited::Replace { said: vec![words], keeps: false });
         }
@@ -503,9 +514,15 @@ impl<'a> Run<'a> {
                 said: vec![format!("{name} was changed by hand.")],
                 keeps: true,
             }),
+            EditsRule::Keep if edits.has_same_cells() => Ok(Edited::Replace {
+                said: vec![format!(
+                    "{name} was sorted or filtered since, but no cell was changed, so there is \
+                     nothing to keep."
+                )],
+                keeps: true,
+            }),
             EditsRule::Keep if !edits.is_unclear() => {
                 let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
-                let known = passed.corrections.as_ref();
                 let (key, new) = edits.corrections(&passed.enrichment, fresh, known)?;
                 let note = format!("kept from {name}");
                 let (file, content) = CorrectionsFile::with(known, file, &key, &new, &note)?;

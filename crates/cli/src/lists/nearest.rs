@@ -11,8 +11,9 @@ use gather_keys_core::diagnosis::{Diagnosis, Explained};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, UnmatchedKey};
 use gather_keys_core::lookup::Lookup;
-use gather_keys_core::table::Row;
-use gather_keys_formats::{Error, WholeFile};
+use gather_keys_core::table::{Block, Row, Source};
+use gather_keys_formats::delimited::HeaderRow;
+use gather_keys_formats::{Address, Described, Error, Table, Untapped, WholeFile};
 
 use super::columns::Columns;
 use super::{cause, refused};
@@ -164,22 +165,23 @@ fn as_one<'k>(parts: impl Iterator<Item = &'k str>) -> String {
     parts.fold(String::new(), |all, part| format!("{all}{}:{part}", part.len()))
 }
 
-/// The pairs that a list of nearest keys has approved; none where there is no such list.
+/// The pairs that a list of nearest keys has approved, in whatever form a spreadsheet has saved it; none where there is
+/// no such list.
 fn approved(path: &Path) -> HashSet<Vec<String>> {
     let mut all = HashSet::new();
-    let Ok(mut reader) = csv::ReaderBuilder::new().flexible(true).from_path(path) else {
+    let described = Described { headers: HeaderRow::First, ..Described::default() };
+    let Ok((mut table, _)) = Table::open(&Address::File(path.to_owned()), &described, &Untapped)
+    else {
         return all;
     };
-    let headers = reader.headers().cloned().unwrap_or_default();
-    let (Some(approve), Some(reason)) = (
-        headers.iter().position(|header| header == APPROVE),
-        headers.iter().position(|header| header == "reason"),
-    ) else {
-        return all;
-    };
-    for record in reader.records().flatten() {
-        if record.get(approve).is_some_and(aliases::is_yes) {
-            all.insert(record.iter().take(reason).map(str::to_owned).collect());
+    let place = |name: &str| table.headers().iter().position(|header| header == name);
+    let (Some(approve), Some(reason)) = (place(APPROVE), place("reason")) else { return all };
+    let mut block = Block::default();
+    while table.read_block(&mut block).is_ok_and(|is_next| is_next) {
+        for row in 0..block.rows() {
+            if aliases::is_yes(block.cell(row, approve)) {
+                all.insert((0..reason).map(|column| block.cell(row, column).to_owned()).collect());
+            }
         }
     }
     all

@@ -15,7 +15,7 @@ mod written;
 
 pub(crate) use gates::gates;
 pub(crate) use reasons::{as_written, effect, held};
-pub(crate) use since::{edits, moved};
+pub(crate) use since::{additions, edits, moved};
 pub(crate) use written::{as_text, leaves_all, long_numbers, table_written};
 
 use std::fmt::Write;

@@ -1,12 +1,11 @@
 //! What has moved since the run before: in the tables, and by hand in the output.
 
 use std::fmt::Write;
-use std::ops::Range;
 
 use gather_keys_core::receipt::NewKeys;
 
 use super::{BAD, STRONG, paragraph};
-use crate::edits::Edits;
+use crate::edits::{Edits, MOST_ROWS};
 use crate::receipts::Moved;
 use crate::wording::{self, counted, joined, number};
 
@@ -68,6 +67,18 @@ fn told(moved: &Moved) -> String {
     }
 }
 
+/// That a workbook was saved by another program, and what to do about it.
+pub(crate) fn additions(name: &str) -> String {
+    let head = format!("{name} was saved by another program since, and is left as it is");
+    let mut text = format!("\n{BAD}{}{BAD:#}\n", wording::wrapped(&head, 0, "  "));
+    let words = "No cell was changed, but worksheets, comments, colours and the like that somebody \
+                 added would be lost.";
+    paragraph(&mut text, 2, words);
+    paragraph(&mut text, 2, "To write it anew, --edits discard; a dated copy is kept.");
+    let _ = writeln!(text);
+    text
+}
+
 /// What was changed by hand in an output, and what to do about it.
 pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
     let head = format!("{name} was changed by hand since it was written, and is left as it is");
@@ -90,23 +101,28 @@ pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
     if let rest @ 1.. = edits.rows.len().saturating_sub(SHOWN) as u64 {
         paragraph(&mut text, 2, &format!("and {} more", counted(rest, "row")));
     }
-    let rows = |rows: &Range<u64>| match rows.end - rows.start {
-        1 => format!("row {}", number(rows.start)),
-        _ => format!("rows {} to {}", number(rows.start), number(rows.end - 1)),
+    if edits.is_too_much {
+        let most = number(MOST_ROWS as u64);
+        let words = format!("more than {most} rows differ, which are too many to compare");
+        paragraph(&mut text, 2, &words);
+    }
+    let rows = |rows: &[u64]| match rows {
+        [one] => format!("row {}", number(*one)),
+        [first, .., last] => format!("rows {} to {}", number(*first), number(*last)),
+        [] => String::new(),
     };
-    let unclear = edits.unclear.iter();
-    let unclear =
-        unclear.map(|at| format!("{}: changed, and would be written otherwise now too", rows(at)));
-    let added = edits.added.iter().map(|at| format!("{}: new", rows(at)));
-    let removed = edits.removed.iter().map(|&(count, behind)| {
-        let verb = if count == 1 { "is" } else { "are" };
-        let place = match behind {
-            0 => "before the first row".to_owned(),
-            behind => format!("behind row {}", number(behind)),
-        };
-        format!("{} {verb} gone {place}", counted(count, "row"))
-    });
-    let places: Vec<String> = unclear.chain(added).chain(removed).collect();
+    let runs = |all: &[u64], what: &str| -> Vec<String> {
+        let runs = all.chunk_by(|one, next| one + 1 == *next);
+        runs.map(|run| format!("{}: {what}", rows(run))).collect()
+    };
+    let unclear = runs(&edits.unclear, "changed, and would be written otherwise now too");
+    let added = runs(&edits.added, "new");
+    let verb = if edits.removed == 1 { "is" } else { "are" };
+    let removed =
+        (edits.removed > 0).then(|| format!("{} {verb} gone", counted(edits.removed, "row")));
+    let moved = edits.is_moved.then(|| "the rows are in another order".to_owned());
+    let places: Vec<String> =
+        unclear.into_iter().chain(added).chain(removed).chain(moved).collect();
     for place in places.iter().take(SHOWN) {
         paragraph(&mut text, 2, place);
     }
@@ -114,6 +130,7 @@ pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
         paragraph(&mut text, 2, &format!("and {} more", counted(rest, "place")));
     }
     let keep = match (edits.is_unclear(), has_file) {
+        _ if edits.has_same_cells() => "No cell was changed.",
         (true, _) => {
             "To keep what was changed, make it a correction by hand, or change the tables."
         }

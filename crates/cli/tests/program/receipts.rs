@@ -82,6 +82,16 @@ fn changes_made_by_hand_are_never_lost() {
             let ran = scene.run(&format!("enrich weekly.toml --edits {edits}"));
             if ran.status == 1 {
                 assert_eq!(scene.files(), before, "{what} {edits}");
+            } else if what == "a row gone" {
+                // A row that is gone has no cell to keep; what the file was is kept.
+                assert!(
+                    ran.err.replace("\n  ", " ").contains("there is nothing to keep"),
+                    "{}",
+                    ran.err
+                );
+                assert_eq!(scene.read("out.csv"), out);
+                assert!(scene.files().values().any(|kept| *kept == content.as_bytes()));
+                continue;
             } else {
                 let ran = ran.ended(0);
                 assert!(ran.err.contains("Kept 3 changes made by hand as corrections"));
@@ -164,4 +174,129 @@ fn changes_in_a_table_without_headers_are_told() {
     let scene = scene.with("out.csv", "a,1,x\nb,2,z\n");
     let ran = scene.run(call).ended(1);
     assert!(ran.err.contains("row 2, V: y became z"), "{}", ran.err);
+}
+
+/// Hand edits stay with their rows when other rows change, go or come, are sorted or filtered.
+#[test]
+fn edits_are_paired_by_key() {
+    let hives = |keepers: [&str; 5]| {
+        let rows = (1..).zip(keepers).map(|(n, keeper)| format!("H{n},{keeper}\n"));
+        format!("Hive,Keeper\n{}", rows.collect::<String>())
+    };
+    let main = |batches: &[u8]| {
+        let rows = batches.iter().map(|n| format!("B{n},H{n},note {n}\n"));
+        format!("Batch,Hive,Note\n{}", rows.collect::<String>())
+    };
+    let plan = "output = \"out.csv\"\nreceipt = \"run.json\"\ncorrections = \"fixes.csv\"\nquiet = true\n\
+                edits = \"keep\"\n[main]\ntable = \"m.csv\"\n[[reference]]\ntable = \"r.csv\"\non = \"Hive\"\n\
+                take = \"Keeper\"\n";
+    let keepers = ["Edda", "Ida", "Jorun", "Corvin", "Brenna"];
+    let scene = || {
+        let scene = Scene::empty()
+            .with("plan.toml", plan)
+            .with("m.csv", main(&[1, 2, 3, 4, 5]))
+            .with("r.csv", hives(keepers));
+        scene.run("enrich plan.toml").ended(0);
+        let out = scene.read("out.csv");
+        let edited =
+            out.replace("note 2", "two").replace("note 3", "three").replace("note 4", "four");
+        scene.with("out.csv", edited)
+    };
+    // A keeper is renamed meanwhile: its row is unclear, so nothing is written.
+    let ran = scene().with("r.csv", hives(["Edda", "Ida", "Tamsin", "Corvin", "Brenna"]));
+    let before = ran.files();
+    let told = ran.run("enrich plan.toml").ended(1);
+    assert!(
+        told.err.contains("row 3: changed, and would be written otherwise now too"),
+        "{}",
+        told.err
+    );
+    assert_eq!(ran.files(), before);
+    // A batch is gone meanwhile, and another row's keeper renamed: the other edits hold.
+    let scene_now = scene()
+        .with("m.csv", main(&[1, 2, 4, 5]))
+        .with("r.csv", hives(["Ana", "Ida", "Jorun", "Corvin", "Brenna"]));
+    let out = scene_now.read("out.csv").replace("B3,H3,three,Jorun\n", "B3,H3,note 3,Jorun\n");
+    let scene_now = scene_now.with("out.csv", out);
+    scene_now.run("enrich plan.toml").ended(0);
+    assert_eq!(
+        scene_now.read("out.csv"),
+        "Batch,Hive,Note,Keeper\nB1,H1,note 1,Ana\nB2,H2,two,Ida\nB4,H4,four,Corvin\nB5,H5,note 5,Brenna\n"
+    );
+    assert_eq!(scene_now.read("fixes.csv").lines().count(), 3);
+    // Sorted and filtered, with one edit.
+    let scene_now = scene().with(
+        "out.csv",
+        "Batch,Hive,Note,Keeper\nB5,H5,note 5,Brenna\nB3,H3,three,Jorun\nB1,H1,note 1,Edda\n",
+    );
+    scene_now.run("enrich plan.toml").ended(0);
+    assert!(
+        scene_now.read("fixes.csv").ends_with("H3,Note,three,kept from out.csv\n"),
+        "{}",
+        scene_now.read("fixes.csv")
+    );
+    // A key itself is no correction.
+    let scene_now = scene();
+    let out = scene_now.read("out.csv").replace("B5,H5,", "B5,H1,");
+    let told = scene_now.with("out.csv", out).run("enrich plan.toml").ended(2);
+    assert!(told.err.contains("the change of `Hive` in row 5 can't be kept"), "{}", told.err);
+}
+
+#[test]
+fn an_output_that_was_sorted_or_filtered_is_recognised() {
+    for rows in [12, 9_000] {
+        let row = |n: usize| format!("B{n},H{},{}\n", n % 7, n * 37 % 1000);
+        let main =
+            |rows: usize| format!("Batch,Hive,Kg\n{}", (0..rows).map(row).collect::<String>());
+        let scene = Scene::empty()
+            .with("m.csv", main(rows))
+            .with("r.csv", "Hive,Keeper\nH1,Edda\nH2,Ida\n");
+        let call =
+            "enrich m.csv --from r.csv --on Hive --take Keeper -o out.csv --receipt run.json";
+        scene.run(&format!("{call} -q")).ended(0);
+        let out = scene.read("out.csv");
+        let mut lines: Vec<&str> = out.lines().skip(1).collect();
+        lines.sort_by_key(|line| line.split(',').nth(2).map(str::to_owned));
+        lines.reverse();
+        lines.truncate(rows - 2);
+        let sorted = format!("Batch,Hive,Kg,Keeper\n{}\n", lines.join("\n"));
+        let scene = scene.with("out.csv", &sorted);
+        let ran = scene.run(call).ended(1);
+        assert!(ran.err.contains("2 rows are gone"), "{}", ran.err);
+        assert!(ran.err.contains("the rows are in another order"), "{}", ran.err);
+        assert_eq!(scene.read("out.csv"), sorted);
+        let ran = scene.run(&format!("{call} --edits keep --corrections fixes.csv")).ended(0);
+        assert!(ran.err.contains("was sorted or filtered since"), "{}", ran.err);
+        assert!(!scene.path("fixes.csv").exists());
+        assert_eq!(scene.read("out.csv"), out);
+        assert!(scene.files().values().any(|kept| kept == sorted.as_bytes()), "no copy is kept");
+        // An edit in a large table is found where nothing else has moved.
+        let edited = out.replace(&format!("B5,H5,{}", 5 * 37 % 1000), "B5,H5,1000");
+        let scene = scene.with("out.csv", edited);
+        scene.run(&format!("{call} --edits keep --corrections fixes.csv -q")).ended(0);
+        assert_eq!(
+            scene.read("fixes.csv"),
+            "Batch,header,value,note\nB5,Kg,1000,kept from out.csv\n"
+        );
+    }
+}
+
+/// Corrections keep the form that a spreadsheet has saved them in.
+#[test]
+fn corrections_keep_their_form() {
+    let scene = scene();
+    let fixes = "Batch;header;value;note\r\n\"B7\";Keeper;M\u{fc}ller;\"said; so\"\r\n";
+    let bytes: Vec<u8> = fixes.chars().map(|one| one as u8).collect();
+    let scene = scene.with("fixes.csv", &bytes);
+    let call = "enrich weekly.toml --corrections fixes.csv -q";
+    scene.run(call).ended(0);
+    let out = scene.read("out.csv");
+    assert!(out.contains("M\u{fc}ller"));
+    let scene = scene
+        .with("out.csv", out.replace("B1,Fellside,H-001,,Edda", "B1,Fellside,H-001,,\u{d6}zil"));
+    scene.run(&format!("{call} --edits keep")).ended(0);
+    let kept = std::fs::read(scene.path("fixes.csv")).unwrap();
+    let mut want = bytes;
+    want.extend(b"B1;Keeper;\xd6zil;kept from out.csv\r\n");
+    assert_eq!(kept, want);
 }

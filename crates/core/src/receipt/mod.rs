@@ -10,7 +10,7 @@ mod row_marks;
 
 pub use key_marks::{KeyMarks, KeysSeen};
 pub use moved::{Moved, NewKeys, moved};
-pub use row_marks::{Hunk, RowMarker, RowMarks};
+pub use row_marks::{RowMarker, RowMarks};
 
 use std::collections::BTreeMap;
 

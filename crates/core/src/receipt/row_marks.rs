@@ -4,12 +4,11 @@
 //! never many. Marks are made of cells, not of bytes: a table that was saved in another form has
 //! the same ones.
 
-use std::ops::Range;
+use std::collections::HashSet;
 
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use sha2::{Digest, Sha256};
-use similar::{Algorithm, DiffOp, capture_diff_slices};
 
 use super::hexadecimal;
 use crate::table::packed;
@@ -36,15 +35,6 @@ pub struct RowMarker {
     /// How many rows the next mark has so far.
     rows: u64,
     packed: String,
-}
-
-/// Rows of a table that are not what they were: these rows before, those now. Either may be empty.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Hunk {
-    /// The rows before, from 0.
-    pub before: Range<u64>,
-    /// The rows now, from 0.
-    pub now: Range<u64>,
 }
 
 impl RowMarker {
@@ -90,37 +80,25 @@ impl RowMarker {
 }
 
 impl RowMarks {
-    /// Where a table is another than before, of which these are the marks. Both have as many rows to
-    /// a mark, and so many rows in all.
-    pub fn hunks(&self, rows: u64, now: &Self, rows_now: u64) -> Vec<Hunk> {
-        let range = |start: usize, len: usize, rows: u64| {
-            let place = |mark: usize| (mark as u64 * self.each).min(rows);
-            place(start)..place(start + len)
+    /// For each row of a table with these marks, whether a table of which `before` are the marks has it: by its mark,
+    /// wherever it is, where each row has one, and by those that share it at the same place otherwise.
+    pub fn are_in(&self, before: &Self) -> impl Fn(u64) -> bool + use<> {
+        let each = self.each;
+        let known: HashSet<[u8; BYTES]> = match each {
+            1 => before.marks.iter().copied().collect(),
+            _ => HashSet::new(),
         };
-        let differing = capture_diff_slices(Algorithm::Myers, &self.marks, &now.marks);
-        let hunks = differing.iter().filter(|part| !matches!(part, DiffOp::Equal { .. }));
-        let hunks = hunks.map(|part| {
-            let (before, now) = (part.old_range(), part.new_range());
-            Hunk {
-                before: range(before.start, before.len(), rows),
-                now: range(now.start, now.len(), rows_now),
-            }
-        });
-        hunks.collect()
+        let is_there = |(nth, mark): (usize, &[u8; BYTES])| match each {
+            1 => known.contains(mark),
+            _ => before.each == each && before.marks.get(nth) == Some(mark),
+        };
+        let all: Vec<bool> = self.marks.iter().enumerate().map(is_there).collect();
+        move |row| all.get((row / each) as usize).is_some_and(|is| *is)
     }
 
-    /// For each row before, the row that it is now, where its mark is still there.
-    pub fn same_rows(&self, rows: u64, now: &Self, rows_now: u64) -> Vec<(Range<u64>, u64)> {
-        let differing = capture_diff_slices(Algorithm::Myers, &self.marks, &now.marks);
-        let same = differing.iter().filter_map(|part| match *part {
-            DiffOp::Equal { old_index, new_index, len } => {
-                let place = |mark: usize| mark as u64 * self.each;
-                let end = place(old_index + len).min(rows);
-                Some((place(old_index)..end, place(new_index).min(rows_now)))
-            }
-            _ => None,
-        });
-        same.collect()
+    /// Whether two tables have the same rows in the same order.
+    pub fn are_those_of(&self, other: &Self) -> bool {
+        self == other
     }
 }
 
@@ -163,18 +141,20 @@ mod tests {
     }
 
     #[test]
-    fn changed_rows_are_told() {
+    fn rows_are_known_by_their_marks() {
         let before = [["a", "1"], ["b", "2"], ["c", "3"], ["d", "4"], ["e", "5"]];
         let mut now = before.to_vec();
         now[1][1] = "x";
-        now.remove(3);
-        let hunk = |before, now| Hunk { before, now };
-        let (one, other) = (marks(&before, 1), marks(&now, 1));
-        assert_eq!(one.hunks(5, &other, 4), [hunk(1..2, 1..2), hunk(3..4, 3..3)]);
-        assert_eq!(one.same_rows(5, &other, 4), [(0..1, 0), (2..3, 2), (4..5, 3)]);
-        let (one, other) = (marks(&before, 2), marks(&now, 2));
-        assert_eq!(one.hunks(5, &other, 4), [hunk(0..5, 0..4)]);
-        assert_eq!(one.hunks(5, &one, 5), []);
+        now.swap(3, 4);
+        let known = |each| {
+            let is_in = marks(&now, each).are_in(&marks(&before, each));
+            (0..6).map(is_in).collect::<Vec<_>>()
+        };
+        assert_eq!(known(1), [true, false, true, true, true, false]);
+        assert_eq!(known(2), [false, false, false, false, false, false]);
+        now.swap(3, 4);
+        let is_in = marks(&now, 2).are_in(&marks(&before, 2));
+        assert_eq!((0..6).map(is_in).collect::<Vec<_>>(), [false, false, true, true, true, true]);
         // Cells that run together are not the same row.
         assert_ne!(marks(&[["ab", "c"]], 1), marks(&[["a", "bc"]], 1));
     }

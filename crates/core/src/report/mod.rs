@@ -75,7 +75,6 @@ pub struct ReferenceTold {
     pub keys: u64,
     /// Where ranges tell which rows count, how many of these there are: `reference_findings` but `unused` are then
     /// said of them.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub ranges: Option<u64>,
     /// What the outcomes are counts of: `main rows`, or `main rows and their copies` after an earlier reference
     /// has repeated them.
