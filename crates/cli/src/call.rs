@@ -77,7 +77,7 @@ impl Table {
         let format = Format::named(value).ok_or_else(|| Error::NotOneOf {
             key: "format",
             value: value.to_owned(),
-            all: "text, json, json-lines, workbook or database",
+            all: "text, json, json-lines, workbook, database, parquet or arrow",
         })?;
         self.described.format = Some(format);
         Ok(())
@@ -135,6 +135,8 @@ pub(crate) struct Call {
     pub(crate) write_anyway: bool,
     /// Whether a workbook is written without decoration.
     pub(crate) plain: bool,
+    /// Whether cells from other tables that look like formulas are written so that none is run.
+    pub(crate) guards_formulas: bool,
     pub(crate) lists: Option<PathBuf>,
     pub(crate) reports: Vec<PathBuf>,
     /// Whether the reasons of unmatched keys are sought.
@@ -289,6 +291,7 @@ impl Call {
             overwrite: plan.overwrite == Some(true),
             write_anyway: plan.write_anyway == Some(true),
             plain: plan.plain == Some(true),
+            guards_formulas: plan.guard_formulas == Some(true),
             lists: path(&plan.lists),
             reports: plan.report.0.iter().map(|text| PathBuf::from(&text.text)).collect(),
             reasons: plan.no_reasons != Some(true),

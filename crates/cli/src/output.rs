@@ -128,6 +128,7 @@ impl Output {
         held: bool,
         summed: bool,
     ) -> Result<Self> {
+        address.check_written()?;
         let of_database = matches!(address, Address::Server(_)) || address.is_database();
         if of_database && summed {
             return Err(error::Error::ReceiptOfDatabase { name: address.to_string() });

@@ -353,8 +353,7 @@ impl<'a> Run<'a> {
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
         let plainly = call.output().filter(|address| address.is_text());
-        let plainly =
-            plainly.and_then(|_| self.output_form(&inputs.main).1.layout.dialect.plainly());
+        let plainly = plainly.and_then(|_| self.output_form(&inputs.main).1.layout.plainly());
         let Loaded { mut main, mut enrichment, mut seen, others, stored } =
             inputs.load(call, call.threads, plainly)?;
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
@@ -418,6 +417,7 @@ impl<'a> Run<'a> {
             // What is before its headers is a part of the file too.
             form.layout.preamble = main.layout().preamble;
         }
+        form.layout.guards_formulas = self.call.guards_formulas;
         if !output.is_text() || matches!(output, Address::Server(_)) {
             return (Described::default(), form);
         }

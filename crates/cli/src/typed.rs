@@ -48,6 +48,7 @@ impl Asked {
         plan.no_backup = no_backup.then_some(true);
         plan.write_anyway = typed.write_anyway.then_some(true);
         plan.plain = typed.plain.then_some(true);
+        plan.guard_formulas = typed.guard_formulas.then_some(true);
         plan.edits = typed.edits.clone().map(Text::typed);
         plan.output_encoding = typed.output_encoding.clone().map(Text::typed);
         Self::new(plan, tables, sorted, run.save_plan.clone())
@@ -228,7 +229,7 @@ fn main_options(typed: TableArguments) -> Result<MainTable> {
             "delimiter" => once(option, &mut main.delimiter, value)?,
             "encoding" => once(option, &mut main.encoding, value)?,
             "ragged" => once(option, &mut main.ragged, value)?,
-            "header_row" => main.header_row = value.parse().ok(),
+            "header_row" => once_line(option, &mut main.header_row, value)?,
             "no_header" => main.no_header = Some(true),
             "blank" => main.blank.0.push(Text::typed(value)),
             _ => return Err(Error::BeforeReference { option: option.replace('_', "-") }),
@@ -262,7 +263,7 @@ fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
             "delimiter" => once(option, &mut all.delimiter, value)?,
             "encoding" => once(option, &mut all.encoding, value)?,
             "ragged" => once(option, &mut all.ragged, value)?,
-            "header_row" => all.header_row = value.parse().ok(),
+            "header_row" => once_line(option, &mut all.header_row, value)?,
             "no_header" => all.no_header = Some(true),
             _ => return Err(Error::Twice { option, value }),
         }
@@ -277,6 +278,14 @@ fn once(option: &'static str, place: &mut Option<Text>, value: String) -> Result
             let value = place.take().map_or(String::new(), |text| text.text);
             Err(Error::Twice { option, value })
         }
+    }
+}
+
+fn once_line(option: &'static str, place: &mut Option<u64>, value: String) -> Result<()> {
+    // It was checked to be a line when it was typed.
+    match place.replace(value.parse().unwrap_or_default()) {
+        None => Ok(()),
+        Some(_) => Err(Error::Twice { option, value }),
     }
 }
 

@@ -57,10 +57,28 @@ impl Address {
 
     /// The file and the part that a text names, if it does.
     fn part_of(text: &OsStr) -> Option<(PathBuf, String)> {
-        let (path, part) = text.to_str()?.rsplit_once('#')?;
-        let ending = Path::new(path).extension()?.to_str()?.to_ascii_lowercase();
-        let has_parts = WITH_PARTS.contains(&&ending[..]) && !Path::new(text).exists();
-        (has_parts && !part.is_empty()).then(|| (path.into(), part.to_owned()))
+        let whole = text.to_str()?;
+        let has_parts = |path: &str| {
+            let ending = Path::new(path).extension().and_then(OsStr::to_str);
+            ending.is_some_and(|ending| WITH_PARTS.contains(&&ending.to_ascii_lowercase()[..]))
+        };
+        // The first sign after a file that has parts; one before it is a part of the path.
+        let mut cuts = whole.match_indices('#').map(|(at, _)| at);
+        let at = cuts.find(|&at| has_parts(&whole[..at])).filter(|_| !Path::new(text).exists())?;
+        Some((whole[..at].into(), whole[at + 1..].to_owned()))
+    }
+
+    /// Refuses a part that no table can have when it is written: without a name, or with a `#` in it.
+    ///
+    /// # Errors
+    /// [`Error::BadPart`].
+    pub fn check_written(&self) -> Result<()> {
+        match self {
+            Self::Part(_, part) if part.is_empty() || part.contains('#') => {
+                Err(Error::BadPart { name: self.to_string() })
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Whether a path holds signs that stand for others, so that it may mean several files.

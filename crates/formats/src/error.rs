@@ -84,6 +84,11 @@ pub enum Error {
         /// The names that there are.
         all: Vec<String>,
     },
+    /// The part of an output has no name, or one that can't be written.
+    BadPart {
+        /// The output.
+        name: String,
+    },
     /// Something was said of a table that its format knows nothing of.
     NotOfFormat {
         /// The table.
@@ -362,6 +367,11 @@ impl fmt::Display for Error {
             Self::NoPart { name, what, asked, all } => {
                 write!(f, "{name} has no {what} `{asked}`; it has `{}`", all.join("`, `"))
             }
+            Self::BadPart { name } => write!(
+                f,
+                "{name} names no part that can be written: give its name after one `#`, or leave \
+                 the `#` out"
+            ),
             Self::NotOfFormat { name, format, option } => {
                 write!(f, "{option} says nothing of {name}, whose format is {format}: leave it ")?;
                 write!(f, "out, or say with --format what the table is")

@@ -136,6 +136,10 @@ pub(crate) struct Enrich {
     /// Write a workbook without decoration: no colours, notes, filter and findings
     #[arg(long)]
     pub(crate) plain: bool,
+    /// In delimited text: write cells that came from another table and begin with =, +, - or @ with an
+    /// apostrophe before them, so that a spreadsheet shows them and does not run them; numbers stay
+    #[arg(long)]
+    pub(crate) guard_formulas: bool,
     /// The encoding of the output [default: the main table's]
     #[arg(long, value_name = "ENCODING")]
     pub(crate) output_encoding: Option<String>,

@@ -74,11 +74,21 @@ pub(crate) struct Why {
 #[group(required = true, multiple = false)]
 pub(crate) struct Asked {
     /// The row of the main table, the first below the headers being 1
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", value_parser = row_number)]
     pub(crate) row: Option<u64>,
     /// Values for the main table's key columns, in the order in which --on names them
     #[arg(long, value_name = "VALUE", num_args = 1..)]
     pub(crate) key: Vec<String>,
+}
+
+/// The number of a row, also with the separators that it is printed with.
+fn row_number(text: &str) -> Result<u64, String> {
+    let groups: Vec<&str> = text.split(',').collect();
+    let is_grouped = groups.iter().skip(1).all(|group| group.len() == 3) && !groups[0].is_empty();
+    let number = groups.concat();
+    let is_number = is_grouped && number.bytes().all(|byte| byte.is_ascii_digit());
+    let number = is_number.then(|| number.parse().ok()).flatten();
+    number.ok_or_else(|| "say the number of a row, such as 1753 or 1,753".to_owned())
 }
 
 pub(super) const WHY_EXAMPLES: &str = "\

@@ -83,8 +83,8 @@ pub(crate) struct Tables {
     /// What the reference is called in messages and gates [default: the file's stem]
     #[arg(long, value_name = "NAME", help_heading = REFERENCE)]
     pub(crate) name: Vec<String>,
-    /// The format: text, json, json-lines, workbook or database [default: found from its content and
-    /// its ending]
+    /// The format: text, json, json-lines, workbook, database, parquet or arrow [default: found from
+    /// its content and its ending]
     #[arg(long, value_name = "FORMAT", help_heading = ANY_TABLE)]
     pub(crate) format: Vec<String>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found

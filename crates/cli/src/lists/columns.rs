@@ -1,6 +1,7 @@
 //! The columns of lists: the keys of several references, each under its own headers.
 
 use gather_keys_core::lookup::Lookup;
+use gather_keys_core::plan::OnPart;
 use gather_keys_core::table::Headers;
 
 /// The union of columns that several references use of one list, each under one header.
@@ -63,8 +64,10 @@ pub(super) fn reference_names(lookup: &Lookup) -> Vec<String> {
         .filter(|(part, _)| part.template().as_header().is_none() || part.columns().first() == any);
     let parts = parts.map(|(part, on)| {
         let is_any = part.columns().first() == any;
-        let side = on.split_once(" = ").map_or(&on[..], |(_, side)| side);
-        let written = if is_any { side.to_owned() } else { part.template().to_string() };
+        let any =
+            || OnPart::parse(on).ok().and_then(|parts| Some(parts.first()?.reference.to_string()));
+        let written = is_any.then(any).flatten();
+        let written = written.unwrap_or_else(|| part.template().to_string());
         format!("{written} (compared)")
     });
     let range = lookup.value().map(|_| "range".to_owned());

@@ -48,7 +48,7 @@ impl Summary<'_> {
         if counts.of(Kind::BlankKey) > 0 {
             let headers = self.enrichment.headers();
             let (own, taken): (Vec<usize>, Vec<usize>) =
-                lookup.columns().into_iter().partition(|&column| column < self.main.len());
+                found.blank_columns.iter().partition(|&&column| column < self.main.len());
             let names = |columns: &[usize]| {
                 let names = columns.iter().map(|&column| headers.address(column));
                 joined(&names.collect::<Vec<_>>(), "and")

@@ -47,7 +47,8 @@ impl Summary<'_> {
         if !others.is_empty() {
             let rows = others.iter().map(|(_, rows, _)| rows).sum();
             let more = counted(others.len() as u64, "other reason");
-            let _ = writeln!(text, "    {:>digits$} rows  for {more}", number(rows));
+            let unit = if rows == 1 { "row " } else { "rows" };
+            let _ = writeln!(text, "    {:>digits$} {unit}  for {more}", number(rows));
         }
         if found.unmatched.beyond() > 0 {
             let bound = format!(

@@ -21,6 +21,7 @@ mod rules;
 mod scene;
 mod servers;
 mod signals;
+mod small_promises;
 mod surveys;
 mod together;
 mod trouble;

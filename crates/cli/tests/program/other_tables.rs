@@ -210,7 +210,7 @@ fn other_tables_come_out_of_a_pipe() {
     assert!(told.err.contains("standard input"), "{}", told.err);
     told.ended(2);
     let told = scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
-    assert!(told.err.contains("say text, json, json-lines, workbook or"), "{}", told.err);
+    assert!(told.err.contains("say text, json, json-lines, workbook, database,"), "{}", told.err);
 }
 
 /// Columnar files come and go with the types of their columns; what is damaged is told in words.

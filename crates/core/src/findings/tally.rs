@@ -1,6 +1,8 @@
 //! Counting the answers of a run. Counts are made block by block, by several threads; samples and
 //! single findings are told in the order of the main rows.
 
+use std::collections::BTreeSet;
+
 use super::rows_asked::{RowsAsked, at_hand, placed};
 use super::unmatched::Collecting;
 use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, TimesAsked, UnmatchedKeys};
@@ -30,6 +32,8 @@ pub struct LookupFindings {
     samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
     asked: TimesAsked,
+    /// The columns that are blank in rows with a blank key, in the order of [`Lookup::columns`].
+    pub blank_columns: Vec<usize>,
     /// The keys that no reference row holds, where they were to be kept.
     pub unmatched: UnmatchedKeys,
     /// What became of the cells of each column that it updates, in the order of the plan.
@@ -100,6 +104,8 @@ fn is_told(reference: &Reference, group: &Group, asked: &TimesAsked) -> bool {
 pub(crate) struct Tallied {
     of: [u64; Kind::ALL.len()],
     out_of_range: u64,
+    /// The columns that are blank where a key is, by their places in [`Lookup::columns`].
+    blank_columns: BTreeSet<usize>,
     /// The places of answers that are a trouble.
     troubles: Vec<usize>,
     /// The first holder of each key that was asked for; where ranges tell which rows count, each of
@@ -111,6 +117,7 @@ impl Tallied {
     pub(crate) fn clear(&mut self) {
         self.of = Default::default();
         self.out_of_range = 0;
+        self.blank_columns.clear();
         self.troubles.clear();
         self.asked.clear();
     }
@@ -160,7 +167,12 @@ impl Tallied {
         if let Answer::Unmatched(Miss::Range(_)) = answer {
             self.out_of_range += 1;
         }
-        let Some(first) = answer.first() else { return };
+        let Some(first) = answer.first() else {
+            if answer == Answer::BlankKey {
+                self.blank_columns.extend(lookup.blank_columns(row()));
+            }
+            return;
+        };
         if lookup.value().is_none() {
             self.asked.push(first);
             return;
@@ -188,6 +200,7 @@ pub(crate) struct Tally {
     nth: usize,
     counts_copies: bool,
     counts: Counts,
+    blank_columns: BTreeSet<usize>,
     samples: [Vec<Sample>; TROUBLES.len()],
     sampled: usize,
     /// How many samples of each trouble tell of rows by their place in the table, since those of a
@@ -209,6 +222,7 @@ impl Tally {
             nth,
             counts_copies,
             counts: Counts::default(),
+            blank_columns: BTreeSet::new(),
             samples: Default::default(),
             sampled: SAMPLES,
             placed: Default::default(),
@@ -284,7 +298,7 @@ impl Tally {
         counts.keyless_rows = keys.keyless;
         counts.malformed_rows = keys.malformed;
         let asked = rows.times(reference);
-        self.told(reference, asked, updates, None)
+        self.told(lookup, asked, updates, None)
     }
 
     /// Whether each copy of a row that an earlier lookup repeated counts as a row, since they may
@@ -299,6 +313,7 @@ impl Tally {
             *all += more;
         }
         self.counts.out_of_range += tallied.out_of_range;
+        self.blank_columns.extend(&tallied.blank_columns);
         self.asked.add(&tallied.asked);
     }
 
@@ -365,24 +380,28 @@ impl Tally {
         counts.of[Kind::Repeated as usize] = asked.repeated();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
-        self.told(reference, asked, updates, appended)
+        self.told(lookup, asked, updates, appended)
     }
 
     fn told(
         mut self,
-        reference: &Reference,
+        lookup: &Lookup,
         asked: TimesAsked,
         updates: Vec<UpdateFindings>,
         appended: Option<Appended>,
     ) -> LookupFindings {
+        let reference = lookup.reference();
         let counts = &mut self.counts;
         counts.main_rows = Kind::OUTCOMES.iter().map(|&kind| counts.of(kind)).sum();
         counts.reference_rows = reference.rows();
         counts.reference_keys = reference.keys();
         counts.ranges = reference.ranges();
         counts.counts_copies = self.counts_copies;
-        let Self { counts, samples, unmatched, .. } = self;
+        let Self { counts, samples, unmatched, blank_columns, .. } = self;
+        let columns = lookup.columns();
+        let blank_columns = blank_columns.iter().filter_map(|&place| columns.get(place).copied());
+        let blank_columns = blank_columns.collect();
         let unmatched = unmatched.map(Collecting::finish).unwrap_or_default();
-        LookupFindings { counts, samples, asked, unmatched, updates, appended }
+        LookupFindings { counts, samples, asked, blank_columns, unmatched, updates, appended }
     }
 }

@@ -46,7 +46,7 @@ use naming::NamedColumn;
 use rule::{Compared, Decision};
 
 use crate::key::{Key, Unreadable};
-use crate::table::Row;
+use crate::table::{Row, is_blank};
 use crate::template::{Bound, PartState, Work};
 
 /// What a lookup found for one main row.
@@ -211,6 +211,29 @@ impl Lookup {
             }
         }
         all
+    }
+
+    /// The columns that make the key of a row blank, by their places in [`Lookup::columns`].
+    pub(crate) fn blank_columns(&self, row: Row<'_>) -> Vec<usize> {
+        let names = self.naming.iter().map(Naming::template);
+        let parts = self.key.parts().iter().chain(&self.within).chain(names);
+        let (columns, blanks) = (self.columns(), self.key.blanks());
+        let mut blank = Vec::new();
+        for part in parts {
+            let cell = |column| row.cell(column);
+            let made = part.value(cell, blanks, &mut Work::default(), |made, _| made);
+            if made == PartState::Blank {
+                let values = part.placeholder_values(cell, blanks);
+                let of_part = part.columns().iter().zip(values);
+                let is_blank = |value: &Option<String>| value.as_deref().is_none_or(is_blank);
+                let of_part =
+                    of_part.filter(|(_, value)| is_blank(value)).map(|(column, _)| column);
+                let places =
+                    of_part.filter_map(|one| columns.iter().position(|other| other == one));
+                blank.extend(places);
+            }
+        }
+        blank
     }
 
     /// Looks one main row up.

@@ -59,6 +59,9 @@ pub struct Plan {
     pub threads: Option<u16>,
     /// Write a workbook without decoration: no colours, notes, filter and findings.
     pub plain: Option<bool>,
+    /// In delimited text, write cells from other tables that a spreadsheet would run as a formula so that it shows
+    /// them instead.
+    pub guard_formulas: Option<bool>,
     /// The encoding of the output; the main table's unless it is said.
     pub output_encoding: Option<Text>,
     /// The table that is enriched.
@@ -74,7 +77,7 @@ pub struct Plan {
 pub struct MainTable {
     /// The main table: a file, or `-` for standard input.
     pub table: Text,
-    /// The format: `text`, `json`, `json-lines`, `workbook` or `database`.
+    /// The format: `text`, `json`, `json-lines`, `workbook`, `database`, `parquet` or `arrow`.
     pub format: Option<Text>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
@@ -134,7 +137,7 @@ pub struct ReferenceTable {
     pub bring_blanks: Option<bool>,
     /// Add the rows that no main row asked for at the end.
     pub append_unused: Option<bool>,
-    /// The format: `text`, `json`, `json-lines`, `workbook` or `database`.
+    /// The format: `text`, `json`, `json-lines`, `workbook`, `database`, `parquet` or `arrow`.
     pub format: Option<Text>,
     /// What stands between cells: comma, semicolon, tab, bar, or the sign itself.
     pub delimiter: Option<Text>,
@@ -253,6 +256,7 @@ impl Plan {
         over.option("memory", &mut self.memory, typed.memory);
         over.option("threads", &mut self.threads, typed.threads);
         over.option("plain", &mut self.plain, typed.plain);
+        over.option("guard-formulas", &mut self.guard_formulas, typed.guard_formulas);
         over.option("output-encoding", &mut self.output_encoding, typed.output_encoding);
         if !typed.main.table.text.is_empty() {
             over.one("main", &mut self.main.table, typed.main.table);

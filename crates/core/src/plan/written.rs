@@ -94,6 +94,7 @@ impl Plan {
         set.text("memory", self.memory.as_ref());
         set.number("threads", self.threads.map(u64::from));
         set.flag("plain", self.plain);
+        set.flag("guard_formulas", self.guard_formulas);
         set.text("output_encoding", self.output_encoding.as_ref());
         set.0
     }

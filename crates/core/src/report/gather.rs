@@ -55,7 +55,7 @@ impl Gathering<'_> {
             main: TableTold { name: self.main.to_owned(), rows: findings.main_rows },
             written: self.output.map(|(name, appeared)| WrittenTold {
                 name: name.to_owned(),
-                rows: findings.written,
+                rows: if appeared { findings.written } else { 0 },
                 added: enrichment.added().to_vec(),
                 appeared,
             }),

@@ -49,7 +49,7 @@ pub struct WrittenTold {
     pub rows: u64,
     /// The headers of the columns that were added.
     pub added: Vec<String>,
-    /// Whether it has appeared; it has not where something that is required does not hold.
+    /// Whether it was written; it was not, and has no rows, where something that is required does not hold.
     pub appeared: bool,
 }
 

@@ -178,6 +178,17 @@ impl<'a> Phrase<'a> {
         found
     }
 
+    /// Takes `word` if it stands here and no letter or digit follows it.
+    pub(crate) fn bare_word(&mut self, word: &str) -> bool {
+        self.skip_space();
+        let after = self.rest().strip_prefix(word);
+        let found = after.is_some_and(|after| !after.starts_with(char::is_alphanumeric));
+        if found {
+            self.at += word.len();
+        }
+        found
+    }
+
     /// Takes a header: in quotes, or bare up to one of the `signs` or to one of the separate `words`.
     pub(crate) fn header(&mut self, signs: &[char], words: &[&str]) -> Result<String> {
         self.named("a header", signs, words)

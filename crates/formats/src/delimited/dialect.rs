@@ -21,6 +21,8 @@ pub struct Dialect {
 pub struct Layout {
     /// The dialect.
     pub dialect: Dialect,
+    /// Whether cells from other tables that a spreadsheet would run as a formula get an apostrophe before them.
+    pub guards_formulas: bool,
     /// What is before the header row, such as the lines of a title. It belongs to its own file only.
     pub preamble: Vec<u8>,
     /// The header row's own bytes, without its line end; `None` when the file has none.
@@ -42,13 +44,25 @@ impl Dialect {
 }
 
 impl Layout {
+    /// How added cells are written in it, where they can be written as they are.
+    pub fn plainly(&self) -> Option<Plainly> {
+        self.dialect.plainly().filter(|_| !self.guards_formulas)
+    }
+
     /// The form of a table that is no delimited text: commas, and UTF-8.
     pub fn usual(headers: &Headers) -> Self {
         let dialect =
             Dialect { delimiter: b',', byte_order_mark: false, encoding: Encoding::UTF_8 };
         let header_row = super::writer::joined(headers.iter(), dialect.delimiter);
         let line_end = b"\n".to_vec();
-        Self { dialect, preamble: Vec::new(), header_row: Some(header_row), line_end }
+        let guards_formulas = false;
+        Self {
+            dialect,
+            guards_formulas,
+            preamble: Vec::new(),
+            header_row: Some(header_row),
+            line_end,
+        }
     }
 }
 

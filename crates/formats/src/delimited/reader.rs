@@ -113,6 +113,7 @@ impl<R: Read> Reader<R> {
             input,
             layout: Layout {
                 dialect,
+                guards_formulas: false,
                 preamble: Vec::new(),
                 header_row: None,
                 line_end: Vec::new(),

@@ -11,6 +11,7 @@ use wide::u8x16;
 use super::filling::Filling;
 use super::{Layout, row_cells};
 use crate::large_writes::LargeWrites;
+use crate::workbook::is_plain_number;
 use crate::{Error, Result};
 
 /// Writes a table in the form of another: rows that come with their own bytes keep them, but for
@@ -77,8 +78,9 @@ impl<W: Write> Sink for Writer<W> {
             line_end => line_end.to_vec(),
         };
         let dialect = self.layout.dialect;
-        let (delimiter, plainly) = (dialect.delimiter, dialect.plainly());
-        TextRenderer { delimiter, line_end, overlay, plainly }
+        let (delimiter, plainly) = (dialect.delimiter, self.layout.plainly());
+        let guards = self.layout.guards_formulas;
+        TextRenderer { delimiter, line_end, overlay, plainly, guards }
     }
 
     fn wants(&self) -> OwnCells {
@@ -113,6 +115,8 @@ pub struct TextRenderer {
     line_end: Vec<u8>,
     overlay: Overlay,
     plainly: Option<Plainly>,
+    /// Whether cells from other tables that look like formulas are guarded.
+    guards: bool,
 }
 
 impl TextRenderer {
@@ -154,6 +158,15 @@ impl TextRenderer {
         }
     }
 
+    /// Appends a cell that came from another table.
+    fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str) {
+        if self.guards && looks_like_formula(cell) {
+            push_cell(bytes, format!("'{cell}").as_bytes(), self.delimiter);
+        } else {
+            push_cell(bytes, cell.as_bytes(), self.delimiter);
+        }
+    }
+
     /// Appends a row of `main` with its overlaid cells, which are the first of a row of `added`. Those
     /// of its own bytes that are of other cells are kept.
     fn push_own(
@@ -180,17 +193,23 @@ impl TextRenderer {
                         bytes.push(self.delimiter);
                     }
                     match changed(column) {
-                        Some(cell) => push_cell(bytes, cell.as_bytes(), self.delimiter),
+                        Some(cell) => self.push_foreign(bytes, cell),
                         None => bytes.extend_from_slice(cell),
                     }
                 }
             }
             None => {
-                let cell = |column| match self.overlay.place(column) {
-                    Some(place) => added.cell(nth, place),
-                    None => main.cell(row, column),
-                };
-                self.push_cells((0..main.columns()).map(cell), true, bytes);
+                for column in 0..main.columns() {
+                    if column > 0 {
+                        bytes.push(self.delimiter);
+                    }
+                    match (changed(column), self.overlay.place(column)) {
+                        // A row without bytes of its own is from another format, or another table.
+                        (Some(cell), _) => self.push_foreign(bytes, cell),
+                        (None, Some(place)) => self.push_foreign(bytes, added.cell(nth, place)),
+                        (None, None) => self.push_foreign(bytes, main.cell(row, column)),
+                    }
+                }
             }
         }
     }
@@ -222,7 +241,7 @@ impl TextRenderer {
                 return false;
             };
             bytes.extend_from_slice(&own[from..at.start]);
-            push_cell(bytes, cell.as_bytes(), self.delimiter);
+            self.push_foreign(bytes, cell);
             from = at.end;
         }
         bytes.extend_from_slice(&own[from..]);
@@ -266,7 +285,12 @@ impl Renderer for TextRenderer {
             };
             is_open = line_end.is_empty();
             let (text, room) = added.row_with_room(nth, first);
-            if is_special && holds_special(text.as_bytes(), self.delimiter) {
+            if self.guards {
+                for column in first..added.columns() {
+                    bytes.push(self.delimiter);
+                    self.push_foreign(bytes, added.cell(nth, column));
+                }
+            } else if is_special && holds_special(text.as_bytes(), self.delimiter) {
                 let cells = (first..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
@@ -325,6 +349,13 @@ impl TakesOver<Vec<u8>> for TextRenderer {
         }
         *bytes = filling.into_bytes();
     }
+}
+
+/// Whether a spreadsheet that opens the text would run a cell: it begins like a formula and is no number.
+fn looks_like_formula(cell: &str) -> bool {
+    let begins = matches!(cell.as_bytes().first(), Some(b'=' | b'+' | b'-' | b'@' | b'\t' | b'\r'));
+    let number = cell.strip_prefix('+').unwrap_or(cell);
+    begins && !is_plain_number(number)
 }
 
 /// Cells as they stand in a row, without a line end.

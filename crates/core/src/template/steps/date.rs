@@ -30,7 +30,7 @@ pub(super) static DATE: StepKind = StepKind {
         ("date", "", Some("")),
     ],
     read: |phrase| {
-        if phrase.word("serial") {
+        if phrase.bare_word("serial") {
             return Ok(Arc::new(Serial));
         }
         let mut formats = Vec::new();
@@ -257,6 +257,18 @@ mod tests {
         ] {
             assert_eq!(dated(step, value).as_deref(), want, "{step} on {value}");
         }
+    }
+
+    #[test]
+    fn serial_ends_where_its_word_does() {
+        for text in
+            ["{x | date serial}", "{x|date serial}-{x | date serial | last 2}", "x | date serial"]
+        {
+            assert!(Template::parse("template", text).is_ok(), "{text}");
+        }
+        assert!(Template::parse("template", "x | date serials").is_err());
+        let on = crate::plan::On::parse(&["Day | date serial, Hive"]).unwrap();
+        assert!(matches!(on, crate::plan::On::Parts(parts) if parts.len() == 2));
     }
 
     #[test]
