@@ -10,7 +10,7 @@ use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
     MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take, Text,
-    Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks,
+    Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks, parse_order,
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::delimited::{Dialect, Encoding, HeaderRow};
@@ -417,6 +417,7 @@ fn reference(
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
     describe(reading, &mut table, planned.form(), &planned.blank)?;
+    table.described.order_by = reading.all(&planned.order_by, parse_order)?;
     table.aliases = planned.aliases.as_ref().map(|text| Address::new(OsStr::new(&text.text)));
     let needs =
         |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };
@@ -466,6 +467,11 @@ fn reference(
         bring_blanks: planned.bring_blanks == Some(true),
         append_unused,
     };
+    let needs_order = matches!(plan.when_duplicate, WhenDuplicate::First | WhenDuplicate::Last);
+    let on_server = matches!(table.address, Address::Server(_));
+    if needs_order && on_server && table.described.order_by.is_empty() {
+        return Err(Error::NeedsOrder { reference: table.together.clone() });
+    }
     Ok((table, plan))
 }
 

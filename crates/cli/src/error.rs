@@ -29,6 +29,8 @@ pub(crate) enum Error {
     BeforeReference { option: String },
     /// A reference without a needed option.
     NeedsOption { reference: String, option: &'static str, example: &'static str },
+    /// The first or last row of a table that has no order.
+    NeedsOrder { reference: String },
     /// A range, where rows are matched by their position.
     RangeByPosition { reference: String },
     /// A search by key for a value in any of several columns.
@@ -217,6 +219,12 @@ impl fmt::Display for Error {
             Self::NeedsOption { reference, option, example } => {
                 write!(f, "{reference} has no --{option}: add one behind its --from, {example}")
             }
+            Self::NeedsOrder { reference } => write!(
+                f,
+                "{reference}: a table on a server has no order of its own, so that none of its rows is \
+                 the first or the last: say with --order-by which columns order them, or choose with \
+                 --when-duplicate 'highest COLUMN'"
+            ),
             Self::RangeByPosition { reference } => write!(
                 f,
                 "{reference} is matched by position, where no range can choose among rows: leave \

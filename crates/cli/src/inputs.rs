@@ -10,10 +10,11 @@ use gather_keys_core::enrich::{
     AddedCell, Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
 };
 use gather_keys_core::lookup::{Overflow, Seed};
-use gather_keys_core::plan::ReferencePlan;
+use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::report::LISTED;
 use gather_keys_core::table::{Arranged, Headers, Plainly, Scratch, Source};
 use gather_keys_formats::columnar::StoredType;
+use gather_keys_formats::postgresql::TableIdentity;
 use gather_keys_formats::{Address, Error, InputFile, ReadAs, TempScratch, Untapped};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
@@ -38,6 +39,8 @@ pub(crate) struct Inputs {
     added: Vec<String>,
     /// The type that each column of the enriched table has in its file, as far as that tells any.
     stored: Vec<Option<StoredType>>,
+    /// The same as a server declares it.
+    declared: Vec<Option<String>>,
     seen: Vec<Seen>,
 }
 
@@ -89,6 +92,8 @@ pub(crate) struct Loaded {
     pub(crate) others: Vec<InputFile>,
     /// The type that each column of the enriched table had.
     pub(crate) stored: Vec<Option<StoredType>>,
+    /// The same as a server declares it.
+    pub(crate) declared: Vec<Option<String>>,
 }
 
 impl Inputs {
@@ -120,6 +125,7 @@ impl Inputs {
         // A reference may use what those before it add.
         let mut known = main.headers().clone();
         let mut stored = main.stored_types();
+        let mut declared = declared_types(&main);
         let (mut references, mut added) = (Vec::new(), Vec::new());
         let mut notes = Vec::new();
         for (table, plan) in &call.references {
@@ -142,6 +148,21 @@ impl Inputs {
             stored.extend(found.taking.cells.iter().map(|cell| match cell {
                 AddedCell::Taken(nth) => types[found.taken.columns[*nth]].clone(),
                 AddedCell::Named(_) | AddedCell::Mark(_) => None,
+            }));
+            let theirs = declared_types(&tables[0]);
+            for update in &found.taking.updates {
+                // A column that is written into holds what both tables have.
+                let new =
+                    found.taken.columns.get(update.taken).and_then(|&one| theirs[one].as_ref());
+                if declared[update.column].as_ref() != new {
+                    declared[update.column] = None;
+                }
+            }
+            let keeps_types = plan.when_duplicate != WhenDuplicate::List
+                && !matches!(plan.when_unmatched, WhenUnmatched::Fill(_));
+            declared.extend(found.taking.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) if keeps_types => theirs[found.taken.columns[*nth]].clone(),
+                AddedCell::Taken(_) | AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let size = table.addresses().map(size_of).sum();
             let aliases = table.aliases.as_ref().map(aliases::open).transpose()?;
@@ -166,8 +187,16 @@ impl Inputs {
             references,
             added,
             stored,
+            declared,
             seen,
         })
+    }
+
+    /// Which tables of a server are read.
+    pub(crate) fn identities(&self) -> impl Iterator<Item = &TableIdentity> {
+        let tables = self.references.iter().flat_map(|reference| &reference.tables);
+        let all = [&self.main].into_iter().chain(tables);
+        all.filter_map(|table| table.read_as().identity.as_ref())
     }
 
     /// How each table was read.
@@ -260,8 +289,16 @@ impl Inputs {
         let enrichment = enrichment.within(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
-        Ok(Loaded { main: self.main, enrichment, seen, others, stored: self.stored })
+        let (stored, declared) = (self.stored, self.declared);
+        Ok(Loaded { main: self.main, enrichment, seen, others, stored, declared })
     }
+}
+
+/// The types that a server declares the columns of a table with.
+fn declared_types(table: &OpenTable) -> Vec<Option<String>> {
+    let mut declared: Vec<_> = table.read_as().declared.iter().cloned().map(Some).collect();
+    declared.resize(table.headers().len(), None);
+    declared
 }
 
 /// What needs all rows of a reference at once, so that it tells of every one.

@@ -20,8 +20,8 @@ pub(crate) enum Written<'o> {
     Json(&'o mut Output, bool, Option<Packing>),
     /// A columnar file, with the types that its columns had.
     Columnar(&'o mut Output, Columnar, Vec<Option<StoredType>>),
-    /// A table on a server.
-    Server(&'o mut ServerWriter),
+    /// A table on a server, with the types that its columns had on one.
+    Server(&'o mut ServerWriter, Vec<Option<String>>),
     /// A table of a database.
     Database(&'o mut DatabaseWriter),
     /// A workbook, with the name of its worksheet, and whether it is to be plain.
@@ -63,7 +63,8 @@ pub(crate) fn pass(
     let findings = match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
-        Some(Written::Server(writer)) => {
+        Some(Written::Server(writer, declared)) => {
+            writer.declare(declared);
             let findings = enrichment.run(main, writer, recorder, threads)?;
             mixed = writer.send()?;
             findings

@@ -196,6 +196,14 @@ impl<'a> Run<'a> {
         let quiet = self.call.quiet;
         let mut text = if quiet { String::new() } else { self.notes(&inputs) };
         let told = inputs.read_as();
+        let written = targets.output.as_mut().and_then(Output::server);
+        if let Some(written) = written.and_then(|writer| writer.identity().cloned()) {
+            // Whatever the address: what counts is which table the server says it is.
+            if inputs.identities().any(|input| *input == written) {
+                let name = targets.output.as_ref().map(Output::name).unwrap_or_default();
+                return Err(FormatError::OutputIsInput { name }.into());
+            }
+        }
         if let Some(output) = self.in_place(&inputs)? {
             targets.output = Some(output);
         }
@@ -354,7 +362,7 @@ impl<'a> Run<'a> {
         let corrections = inputs.corrections.clone();
         let plainly = call.output().filter(|address| address.is_text());
         let plainly = plainly.and_then(|_| self.output_form(&inputs.main).1.layout.plainly());
-        let Loaded { mut main, mut enrichment, mut seen, others, stored } =
+        let Loaded { mut main, mut enrichment, mut seen, others, stored, declared } =
             inputs.load(call, call.threads, plainly)?;
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
@@ -375,7 +383,9 @@ impl<'a> Run<'a> {
         };
         let into = match output.as_mut() {
             None => None,
-            Some(output) if is_server => output.server().map(Written::Server),
+            Some(output) if is_server => {
+                output.server().map(|writer| Written::Server(writer, declared))
+            }
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };
@@ -433,6 +443,7 @@ impl<'a> Run<'a> {
             encoding: Some(dialect.encoding),
             headers,
             pads: false,
+            ..Described::default()
         };
         (described, form)
     }

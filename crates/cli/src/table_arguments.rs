@@ -13,7 +13,7 @@ pub(crate) struct TableArguments {
 }
 
 /// The options that belong to a table.
-const BOUND: [&str; 22] = [
+const BOUND: [&str; 23] = [
     "on",
     "clean",
     "within",
@@ -24,6 +24,7 @@ const BOUND: [&str; 22] = [
     "when_unmatched",
     "match_blanks",
     "aliases",
+    "order_by",
     "update",
     "replace",
     "bring_blanks",

@@ -246,6 +246,7 @@ fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
             "on" => all.on.0.push(Text::typed(value)),
             "take" => all.take.0.push(Text::typed(value)),
             "leave" => all.leave.0.push(Text::typed(value)),
+            "order_by" => all.order_by.0.push(Text::typed(value)),
             "update" => all.update.0.push(Text::typed(value)),
             "blank" => all.blank.0.push(Text::typed(value)),
             "match_blanks" => all.match_blanks = Some(true),

@@ -84,6 +84,8 @@ pub struct Described {
     pub headers: HeaderRow,
     /// Whether rows of another number of cells than there are headers are padded.
     pub pads: bool,
+    /// Of a table of a database: the headers of the columns whose order its rows are read in.
+    pub order_by: Vec<String>,
 }
 
 impl Described {
@@ -95,6 +97,7 @@ impl Described {
             (self.delimiter.is_some() && !is_text, "--delimiter"),
             (self.encoding.is_some() && !is_text, "--encoding"),
             (self.pads && !is_text, "--ragged"),
+            (!self.order_by.is_empty() && format != Format::Database, "--order-by"),
             (self.headers == HeaderRow::Absent && !has_header_row, "--no-header"),
             (matches!(self.headers, HeaderRow::Line(_)) && !has_header_row, "--header-row"),
         ]

@@ -16,6 +16,7 @@ use crate::commit::{HiddenFile, named_hidden};
 use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
 use crate::packing::look;
+use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
 use crate::{
@@ -88,6 +89,10 @@ pub struct ReadAs {
     pub header_rows: usize,
     /// How many cells hold an error and count as blank, so far.
     pub error_cells: Option<Arc<AtomicU64>>,
+    /// Which table of which server it is.
+    pub identity: Option<TableIdentity>,
+    /// The types that its columns are declared with, as a server writes them.
+    pub declared: Vec<String>,
     /// How many formulas have no stored value and count as blank, and the cell of the first, so far.
     pub uncalculated: Option<Arc<Mutex<(u64, Option<String>)>>>,
 }
@@ -115,9 +120,14 @@ impl Table {
     ) -> Result<(Self, Option<u64>)> {
         if let Address::Server(server) = address {
             Self::refuse_unfit(&address.to_string(), Format::Database, described)?;
-            let (rows, (table, tables)) = postgresql::open(server, tap)?;
-            let part = Some((table, tables > 1));
-            let read_as = ReadAs { format: "table of a server", part, ..ReadAs::default() };
+            let (rows, opened) = postgresql::open(server, &described.order_by, tap)?;
+            let read_as = ReadAs {
+                format: "table of a server",
+                part: Some((opened.table, opened.tables > 1)),
+                identity: Some(opened.identity),
+                declared: opened.declared,
+                ..ReadAs::default()
+            };
             return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as), None));
         }
         match address.open_file()? {
@@ -262,7 +272,8 @@ impl Table {
                 (Kind::Rows(Box::new(opened)), read_as)
             }
             Format::Database => {
-                let (opened, (table, tables)) = TableReader::open(name, file.path(), part)?;
+                let (opened, (table, tables)) =
+                    TableReader::open(name, file.path(), part, &described.order_by)?;
                 let part = Some((table, tables > 1 && part.is_none()));
                 (
                     Kind::Values(Box::new(opened)),

@@ -65,6 +65,10 @@ pub(crate) struct Tables {
     /// found: nearest.csv of --lists, with `yes` under `approve`
     #[arg(long, value_name = "FILE", help_heading = REFERENCE)]
     pub(crate) aliases: Vec<String>,
+    /// Of a table of a database: the columns whose order its rows are in, which is what `first`, `last`
+    /// and @row refer to, separated by commas
+    #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]
+    pub(crate) order_by: Vec<String>,
     /// Columns of the main table to write into, separated by commas: MAIN = REFERENCE, or one header
     /// alone when both are the same
     #[arg(long, value_name = "COLUMNS", help_heading = REFERENCE)]

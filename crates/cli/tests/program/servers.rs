@@ -92,3 +92,146 @@ fn connections_are_encrypted() {
     let ran = super::scene::Ran::from(program.output().unwrap()).ended(0);
     assert_eq!(ran.err, "");
 }
+
+/// A table that is replaced stays the same table, whatever its address is spelled like, and types cross as they are.
+#[test]
+fn a_table_of_a_server_is_left_whole() {
+    let Some(server) = server() else { return };
+    let scene =
+        Scene::empty().with("none.csv", "id\n").with("more.csv", "id,kg,tag\n1,2.50,a\n3,4.00,b\n");
+    let psql = |sql: &str| {
+        let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+        client.simple_query(sql).unwrap()
+    };
+    let one = |sql: &str| {
+        let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+        client.query_one(sql, &[]).unwrap().get::<_, String>(0)
+    };
+    psql(
+        "drop table if exists cli_kept, cli_other, cli_typed, cli_new cascade; drop type if exists cli_mood cascade;
+         create type cli_mood as enum ('calm', 'busy');
+         create table cli_kept (id int primary key, kg numeric(12, 2) not null, tag text);
+         create index cli_tags on cli_kept (tag); grant select on cli_kept to public;
+         alter table cli_kept enable row level security;
+         create policy cli_all on cli_kept using (true);
+         insert into cli_kept values (1, 1.5, 'x'), (2, 2.5, 'y');
+         create table cli_typed (id bigint, kg numeric(12, 2), at timestamptz, mood cli_mood, tags text[], data jsonb,
+            uid uuid, raw bytea, n int);
+         insert into cli_typed values (1, 3.40, '2026-05-19 10:20+02', 'busy', '{a,b}', '{\"k\": [1]}',
+            '6b0c7e1e-6f0b-4d6e-8c37-0a5f5d1f0a11', '\\x00ff', 7);",
+    );
+    let table = |name: &str| format!("{server}#{name}");
+    let other_host = server.replace("127.0.0.1", "localhost");
+    // An input is an input, however it is spelled.
+    let call = format!(
+        "enrich {} --from none.csv --on id --update 'kg = id' -q --overwrite",
+        table("cli_kept")
+    );
+    for output in [table("public.cli_kept"), format!("{other_host}#cli_kept"), table("cli_kept")] {
+        let ran = scene.run(&format!("{call} -o {output}")).ended(2);
+        assert!(
+            ran.err.contains("is an input of this run") || ran.err.contains("is an"),
+            "{}",
+            ran.err
+        );
+    }
+    assert_eq!(one("select count(*)::text from cli_kept"), "2");
+    // The rows are replaced, and the table stays.
+    let call = "enrich more.csv --from none.csv --on id --update 'kg = id' -q --overwrite";
+    scene.run(&format!("{call} -o {}", table("cli_kept"))).ended(0);
+    assert_eq!(
+        one("select string_agg(id || ':' || kg, ' ' order by id) from cli_kept"),
+        "1:2.50 3:4.00"
+    );
+    let kept = "select concat_ws(' ', (select count(*) from pg_index where indrelid = 'cli_kept'::regclass), \
+                (select count(*) from pg_policy where polrelid = 'cli_kept'::regclass), \
+                (select relacl is not null from pg_class where oid = 'cli_kept'::regclass), \
+                pg_typeof(kg)) from cli_kept limit 1";
+    assert_eq!(one(kept), "2 1 t numeric");
+    // With other columns it would not.
+    let call = "enrich more.csv --from none.csv --on id --take @count -q --overwrite";
+    let ran = scene.run(&format!("{call} -o {}", table("cli_kept"))).ended(2);
+    let err = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+    for lost in ["1 key or rule", "1 index", "1 policy", "its grants"] {
+        assert!(err.contains(lost), "{err}");
+    }
+    psql("create table cli_other (id int references cli_kept)");
+    let call = "enrich more.csv --from none.csv --on id --update 'kg = id' -q --overwrite";
+    let ran = scene.run(&format!("{call} -o {}", table("cli_kept"))).ended(2);
+    assert!(ran.err.contains("foreign key"), "{}", ran.err);
+    assert_eq!(one("select count(*)::text from cli_kept"), "2");
+    // From table to table types stay.
+    let call = format!("enrich {} --from none.csv --on id --take @count -q", table("cli_typed"));
+    scene.run(&format!("{call} -o {}", table("cli_new"))).ended(0);
+    let types = "select string_agg(format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute \
+                 where attrelid = 'cli_new'::regclass and attnum > 0";
+    assert_eq!(
+        one(types),
+        "bigint, numeric(12,2), timestamp with time zone, cli_mood, text[], jsonb, uuid, bytea, integer, bigint"
+    );
+    assert_eq!(
+        one("select (select t::text from cli_typed t) || ' = ' || (select row(id, kg, at, mood, tags, data, uid, raw, n)::text from cli_new)")
+            .split(" = ").collect::<std::collections::HashSet<_>>().len(),
+        1
+    );
+}
+
+/// A table that somebody makes during the run is not dropped.
+#[test]
+fn a_table_made_meanwhile_is_left_alone() {
+    let Some(server) = server() else { return };
+    let scene = Scene::new();
+    let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+    client.batch_execute("drop table if exists cli_meanwhile").unwrap();
+    let made = std::process::Command::new("mkfifo").arg(scene.path("pipe.csv")).status().unwrap();
+    assert!(made.success());
+    let call = format!(
+        "enrich harvest.csv --from pipe.csv --on 'Hive = Tag' --take Keeper --overwrite -o {server}#cli_meanwhile"
+    );
+    let mut program = scene.program();
+    let child =
+        program.args(super::scene::words(&call)).stderr(std::process::Stdio::piped()).spawn();
+    let mut pipe = std::fs::File::options().write(true).open(scene.path("pipe.csv")).unwrap();
+    client
+        .batch_execute(
+            "create table cli_meanwhile (theirs int); insert into cli_meanwhile values (7)",
+        )
+        .unwrap();
+    std::io::Write::write_all(&mut pipe, b"Tag,Keeper\nH-001,Edda\n").unwrap();
+    drop(pipe);
+    let ran: super::scene::Ran = child.unwrap().wait_with_output().unwrap().into();
+    assert_eq!(ran.status, 2, "{}", ran.err);
+    assert!(ran.err.contains("was changed by another program"), "{}", ran.err);
+    let theirs: i32 = client.query_one("select theirs from cli_meanwhile", &[]).unwrap().get(0);
+    assert_eq!(theirs, 7);
+}
+
+/// What has no order has no first row; with one it is the same in every run.
+#[test]
+fn first_and_last_need_an_order() {
+    let Some(server) = server() else { return };
+    let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+    client
+        .batch_execute(
+            "drop table if exists cli_ordered; create table cli_ordered (tag text, since int, keeper text);
+             insert into cli_ordered select 'H-001', (n * 7919) % 50000, 'k' || (n * 7919) % 50000
+             from generate_series(1, 49999) n",
+        )
+        .unwrap();
+    let scene = Scene::empty().with("m.csv", "Hive\nH-001\n");
+    let call = format!(
+        "enrich m.csv --from {server}#cli_ordered --on 'Hive = tag' --take 'keeper, @row' -q"
+    );
+    let ran = scene.run(&format!("{call} --when-duplicate first")).ended(2);
+    let err = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(err.contains("say with --order-by which columns"), "{err}");
+    for (rule, want) in [("first", "k1,1"), ("last", "k49999,49999")] {
+        let ran = scene.run(&format!("{call} --when-duplicate {rule} --order-by since")).ended(0);
+        assert_eq!(ran.out, format!("Hive,keeper,cli_ordered row\nH-001,{want}\n"));
+    }
+    let ran = scene.run(&format!("{call} --when-duplicate first --order-by sinc")).ended(2);
+    assert!(ran.err.contains("no header `sinc`"), "{}", ran.err);
+    let ran =
+        scene.run("enrich m.csv --from m.csv --on Hive --take @row --order-by Hive -q").ended(2);
+    assert!(ran.err.contains("--order-by says nothing of m.csv"), "{}", ran.err);
+}

@@ -64,7 +64,10 @@ fn options_and_parts_that_say_too_much_are_refused() {
         (&format!("{call} -o o.xlsx#")[..], "o.xlsx# names no part that can be written"),
         (&format!("{call} -o x.sqlite#a#b"), "x.sqlite#a#b names no part that can be written"),
         (&format!("{call} --format excel"), "workbook, database, parquet or arrow"),
-        ("enrich x.xlsx#a#b --from hives.csv --on Hive=Tag --take Keeper", "there is no file x.xlsx#a#b"),
+        (
+            "enrich x.xlsx#a#b --from hives.csv --on Hive=Tag --take Keeper",
+            "there is no file x.xlsx#a#b",
+        ),
     ] {
         let before = scene.files();
         let ran = scene.run(arguments).ended(2);

@@ -128,6 +128,10 @@ pub struct ReferenceTable {
     /// A CSV of main keys and the reference keys that they stand for, used where the key itself is
     /// not found.
     pub aliases: Option<Text>,
+    /// Of a table of a database: the columns whose order its rows are in, which is what `first`, `last` and `@row`
+    /// refer to.
+    #[serde(default)]
+    pub order_by: Texts,
     /// Columns of the main table to write into: `MAIN = REFERENCE`, or one header alone.
     #[serde(default)]
     pub update: Texts,
@@ -280,7 +284,7 @@ impl ReferenceTable {
 
     /// The texts that name headers.
     pub fn names(&self) -> impl Iterator<Item = &Text> {
-        let several = [&self.on, &self.take, &self.leave, &self.update];
+        let several = [&self.on, &self.take, &self.leave, &self.order_by, &self.update];
         let one = [&self.within, &self.when_duplicate];
         several.into_iter().flat_map(|texts| &texts.0).chain(one.into_iter().flatten())
     }
@@ -300,6 +304,7 @@ impl ReferenceTable {
         over.option("when-unmatched", &mut self.when_unmatched, typed.when_unmatched);
         over.option("match-blanks", &mut self.match_blanks, typed.match_blanks);
         over.option("aliases", &mut self.aliases, typed.aliases);
+        over.texts("order-by", &mut self.order_by, typed.order_by);
         over.texts("update", &mut self.update, typed.update);
         over.option("replace", &mut self.replace, typed.replace);
         over.option("bring-blanks", &mut self.bring_blanks, typed.bring_blanks);

@@ -6,6 +6,7 @@
 mod blank;
 mod document;
 mod on;
+mod order;
 mod selection;
 mod take;
 mod update;
@@ -16,6 +17,7 @@ mod written;
 pub use blank::parse_blanks;
 pub use document::{MainTable, Plan, ReferenceTable, TableForm, Text, Texts};
 pub use on::{AnyOf, Held, On, OnPart};
+pub use order::parse_order;
 pub use selection::Selection;
 pub use take::{Mark, Take};
 pub use update::{Replace, Update};

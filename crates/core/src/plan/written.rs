@@ -125,6 +125,7 @@ impl ReferenceTable {
         set.text("when_unmatched", self.when_unmatched.as_ref());
         set.flag("match_blanks", self.match_blanks);
         set.text("aliases", self.aliases.as_ref());
+        set.texts("order_by", &self.order_by);
         set.texts("update", &self.update);
         set.text("replace", self.replace.as_ref());
         set.flag("bring_blanks", self.bring_blanks);

@@ -6,12 +6,14 @@
 mod connection;
 mod copied_rows;
 mod encryption;
+mod identity;
 mod password;
 mod reader;
 mod value;
 mod writer;
 
 pub use connection::ServerAddress;
+pub use identity::TableIdentity;
 pub(crate) use reader::open;
 pub use writer::ServerWriter;
 

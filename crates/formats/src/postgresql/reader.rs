@@ -13,21 +13,41 @@ use postgres::Client;
 
 use super::connection::told;
 use super::copied_rows::CopiedRows;
+use super::identity::{TableIdentity, declared};
 use super::value::Spelling;
 use super::{ServerAddress, quoted};
 use crate::error::said;
 use crate::rows::{AHEAD, Streamed};
+use crate::sqlite::order;
 use crate::{Error, Result, Tap};
 
 /// How many bytes are handed over at a time.
 const PIECE: usize = 1 << 16;
 
-/// Begins to read a table or view: the one of a name, or else the first. All that comes from the
-/// server passes through `tap`. Gives its name, and how many there are if it was chosen among several.
+/// What is known of a table that is open.
+pub(crate) struct OpenedTable {
+    /// Its name.
+    pub(crate) table: String,
+    /// Among how many it was chosen.
+    pub(crate) tables: usize,
+    pub(crate) identity: TableIdentity,
+    /// The types that its columns are declared with.
+    pub(crate) declared: Vec<String>,
+}
+
+/// Begins to read a table or view: the one of a name, or else the first, in the order of some of its columns if
+/// these are given. All that comes from the server passes through `tap`.
+///
+/// Without an order rows come as the server has them, from its first page on and by one process, so that they come
+/// in the same order as long as nobody changes the table.
 ///
 /// # Errors
 /// When the server can't be reached, refuses, or has no such table.
-pub(crate) fn open(address: &ServerAddress, tap: &dyn Tap) -> Result<(Streamed, (String, usize))> {
+pub(crate) fn open(
+    address: &ServerAddress,
+    order_by: &[String],
+    tap: &dyn Tap,
+) -> Result<(Streamed, OpenedTable)> {
     let name = address.to_string();
     let failed = |error: postgres::Error| Error::Server {
         name: name.clone(),
@@ -39,6 +59,7 @@ pub(crate) fn open(address: &ServerAddress, tap: &dyn Tap) -> Result<(Streamed, 
         .batch_execute(
             "set datestyle = iso; set timezone = utc; set intervalstyle = postgres; \
              set extra_float_digits = 1; set bytea_output = hex; \
+             set synchronize_seqscans = off; set max_parallel_workers_per_gather = 0; \
              begin transaction isolation level repeatable read, read only",
         )
         .map_err(failed)?;
@@ -55,7 +76,10 @@ pub(crate) fn open(address: &ServerAddress, tap: &dyn Tap) -> Result<(Streamed, 
     let spellings: Vec<Spelling> =
         statement.columns().iter().map(|column| Spelling::of(column.type_())).collect();
     let headers = Headers::new(&name, headers);
-    let copy = format!("copy (select * from {from}) to stdout");
+    let order = order(&headers, order_by)?;
+    let identity = TableIdentity::find(&mut client, &schema, &table).map_err(failed)?;
+    let declared = declared(&mut client, identity.table).map_err(failed)?;
+    let copy = format!("copy (select * from {from}{order}) to stdout");
     let text = tap.on(Box::new(copied(client, copy)));
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
@@ -77,7 +101,7 @@ pub(crate) fn open(address: &ServerAddress, tap: &dyn Tap) -> Result<(Streamed, 
             hand.end_row()?;
         }
     })?;
-    Ok((streamed, (table, count)))
+    Ok((streamed, OpenedTable { table, tables: count, identity, declared }))
 }
 
 /// The tables and views of the database that are no part of the server itself.

@@ -1,8 +1,10 @@
 //! Writing a table into a server's database.
 //!
-//! All of it is one transaction: the rows are copied into a table of a passing name, which takes its
-//! place when all are there. Until then nobody sees anything of it, and a run that ends before leaves
-//! the database as it was.
+//! All of it is one transaction: the rows are copied into a temporary table, and into the table itself when all are
+//! there. Until then nobody sees anything of it, and a run that ends before leaves the database as it was.
+//!
+//! A table that is replaced stays the same table, with its types, keys, indexes, grants and policies: its rows are
+//! replaced. It must have the same columns; a table with others is replaced as a whole only if nothing is lost by that.
 
 use std::io::Write;
 
@@ -12,7 +14,7 @@ use gather_keys_core::table::{Headers, Overlay, Sink};
 use postgres::Client;
 
 use super::connection::told;
-use super::{ServerAddress, quoted};
+use super::{ServerAddress, TableIdentity, quoted};
 use crate::columnar::{Spool, TextBatch, TextRenderer, texts};
 use crate::{Error, Result};
 
@@ -31,7 +33,83 @@ pub struct ServerWriter {
     schema: String,
     table: String,
     client: Client,
+    /// What was there under the name when the run began.
+    there: Option<There>,
+    /// The types that the columns had where they come from, as a server declares them.
+    declared: Vec<Option<String>>,
     spool: Option<Spool>,
+}
+
+/// A table that is there already.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct There {
+    identity: TableIdentity,
+    /// Its columns, each with its type.
+    columns: Vec<(String, String)>,
+    is_view: bool,
+    /// What would be lost with it.
+    would_lose: Vec<String>,
+}
+
+impl There {
+    fn find(
+        client: &mut Client,
+        schema: &str,
+        table: &str,
+    ) -> std::result::Result<Option<Self>, postgres::Error> {
+        let found = client.query_opt(
+            "select c.oid, c.relkind::text, \
+             (select count(*) from pg_constraint where conrelid = c.oid), \
+             (select count(*) from pg_index i where i.indrelid = c.oid and not exists \
+                (select from pg_constraint k where k.conindid = i.indexrelid)), \
+             (select count(*) from pg_trigger where tgrelid = c.oid and not tgisinternal), \
+             (select count(*) from pg_policy where polrelid = c.oid), \
+             (select count(*) from pg_constraint where confrelid = c.oid and conrelid <> c.oid), \
+             (select count(distinct r.ev_class) from pg_depend d join pg_rewrite r on r.oid = d.objid \
+                where d.classid = 'pg_rewrite'::regclass and d.refobjid = c.oid and r.ev_class <> c.oid), \
+             (select count(*) from pg_attrdef where adrelid = c.oid) + \
+             (select count(*) from pg_attribute where attrelid = c.oid and attnotnull and attnum > 0 \
+                and not attisdropped), \
+             c.relacl is not null, obj_description(c.oid) is not null \
+             from pg_class c join pg_namespace n on n.oid = c.relnamespace \
+             where n.nspname = $1 and c.relname = $2",
+            &[&schema, &table],
+        )?;
+        let Some(row) = found else { return Ok(None) };
+        let of = |nth: usize, one: &str, more: &str| match row.get::<_, i64>(nth) {
+            0 => None,
+            1 => Some(format!("1 {one}")),
+            count => Some(format!("{count} {more}")),
+        };
+        let would_lose = [
+            of(2, "key or rule", "keys and rules"),
+            of(3, "index", "indexes"),
+            of(4, "trigger", "triggers"),
+            of(5, "policy", "policies"),
+            of(6, "key of another table", "keys of other tables"),
+            of(7, "view on it", "views on it"),
+            of(8, "default or requirement of a column", "defaults and requirements of columns"),
+            row.get::<_, bool>(9).then(|| "its grants".to_owned()),
+            row.get::<_, bool>(10).then(|| "its comment".to_owned()),
+        ];
+        let would_lose = would_lose.into_iter().flatten().collect();
+        let is_view = row.get::<_, String>(1) != "r";
+        let oid: u32 = row.get(0);
+        let columns = client.query(
+            "select attname::text, format_type(atttypid, atttypmod) from pg_attribute \
+             where attrelid = $1 and attnum > 0 and not attisdropped order by attnum",
+            &[&oid],
+        )?;
+        let columns = columns.iter().map(|row| (row.get(0), row.get(1))).collect();
+        let identity = TableIdentity::find(client, schema, table)?;
+        Ok(Some(Self { identity, columns, is_view, would_lose }))
+    }
+
+    /// Whether it has these columns in this order.
+    fn has<'h>(&self, headers: impl ExactSizeIterator<Item = &'h str>) -> bool {
+        self.columns.len() == headers.len()
+            && self.columns.iter().zip(headers).all(|((own, _), header)| own == header)
+    }
 }
 
 impl std::fmt::Debug for ServerWriter {
@@ -67,27 +145,31 @@ impl ServerWriter {
             }
         };
         too_long(&name, &table)?;
-        let there = client
-            .query_opt(
-                "select c.relkind::text from pg_class c join pg_namespace n \
-                 on n.oid = c.relnamespace where n.nspname = $1 and c.relname = $2",
-                &[&schema, &table],
-            )
-            .map_err(failed)?;
-        if let Some(row) = there {
-            let kind: String = row.get(0);
-            let is_view = kind != "r";
-            if !overwrite || is_view {
-                return Err(Error::TableExists { name: address.database(), table, is_view });
-            }
+        let there = There::find(&mut client, &schema, &table).map_err(failed)?;
+        if let Some(there) = &there
+            && (!overwrite || there.is_view)
+        {
+            let (name, is_view) = (address.database(), there.is_view);
+            return Err(Error::TableExists { name, table, is_view });
         }
+        let declared = Vec::new();
         let spool = Some(Spool::new(&name, Vec::new()));
-        Ok(Self { name, schema, table, client, spool })
+        Ok(Self { name, schema, table, client, there, declared, spool })
     }
 
     /// What the table is called in messages.
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// Says which types the columns had, as a server declares them, where that is known.
+    pub fn declare(&mut self, declared: Vec<Option<String>>) {
+        self.declared = declared;
+    }
+
+    /// Which table is there under the name already.
+    pub fn identity(&self) -> Option<&TableIdentity> {
+        self.there.as_ref().map(|there| &there.identity)
     }
 
     /// Sends the rows to the server, where nobody sees them yet. Gives the headers of the columns that
@@ -111,9 +193,39 @@ impl ServerWriter {
                 },
             }
         };
-        let passing = format!("{}.{}", quoted(&self.schema), quoted(PASSING));
-        let columns = columns(&self.name, &spooled.schema)?;
-        let create = format!("create table {passing} ({columns})");
+        let passing = quoted(PASSING);
+        let target = format!("{}.{}", quoted(&self.schema), quoted(&self.table));
+        let headers = spooled.schema.fields().iter().map(|field| &field.name()[..]);
+        let (create, types) = match &self.there {
+            // Its own types and requirements hold.
+            Some(there) if there.has(headers) => (
+                format!("create temp table {passing} (like {target})"),
+                there.columns.iter().map(|(_, declared)| declared.clone()).collect(),
+            ),
+            Some(there) if !there.would_lose.is_empty() => {
+                return Err(Error::WouldLose {
+                    name: self.name.clone(),
+                    table: self.table.clone(),
+                    lost: there.would_lose.clone(),
+                });
+            }
+            _ => {
+                let mut declared = std::mem::take(&mut self.declared);
+                for one in &mut declared {
+                    // A type of another database's own making is not known here.
+                    if let Some(kind) = one {
+                        let known =
+                            self.client.query_one("select to_regtype($1) is not null", &[kind]);
+                        if !known.map_err(failed)?.get::<_, bool>(0) {
+                            *one = None;
+                        }
+                    }
+                }
+                let (columns, types) = columns(&self.name, &spooled.schema, &declared)?;
+                (format!("create temp table {passing} ({columns})"), types)
+            }
+        };
+        let is_bytes: Vec<bool> = types.iter().map(|kind: &String| kind == "bytea").collect();
         self.client.batch_execute(&create).map_err(failed)?;
         let copy = format!("copy {passing} from stdin csv");
         let mut rows = self.client.copy_in(&copy[..]).map_err(failed)?;
@@ -127,7 +239,8 @@ impl ServerWriter {
                     }
                     // What is not there stands for nothing; what is there is always in quotes.
                     if column.is_valid(row) {
-                        push_quoted(column.value(row), &mut text);
+                        let prefix = if is_bytes.get(nth) == Some(&true) { "\\x" } else { "" };
+                        push_quoted(prefix, column.value(row), &mut text);
                     }
                 }
                 text.push(b'\n');
@@ -147,13 +260,40 @@ impl ServerWriter {
     /// # Errors
     /// [`Error::Server`] when it can't be put in its place.
     pub fn commit(self) -> Result<()> {
-        let Self { name, schema, table, mut client, .. } = self;
-        let (schema, table, passing) = (quoted(&schema), quoted(&table), quoted(PASSING));
-        let done = client.batch_execute(&format!(
-            "drop table if exists {schema}.{table}; \
-             alter table {schema}.{passing} rename to {table}; commit"
-        ));
-        done.map_err(|error| refused(&name, &error))
+        let Self { name, schema, table, mut client, there, .. } = self;
+        let failed = |error: postgres::Error| refused(&name, &error);
+        let target = format!("{}.{}", quoted(&schema), quoted(&table));
+        let passing = quoted(PASSING);
+        if there.is_some() {
+            let lock = format!("lock table {target} in access exclusive mode");
+            client.batch_execute(&lock).map_err(failed)?;
+        }
+        let now = There::find(&mut client, &schema, &table).map_err(failed)?;
+        if now != there {
+            return Err(Error::TargetChanged { name });
+        }
+        let rows = client.query(
+            "select attname::text, format_type(atttypid, atttypmod) from pg_attribute where attrelid = \
+             to_regclass($1) and attnum > 0 and not attisdropped order by attnum",
+            &[&format!("pg_temp.{passing}")],
+        );
+        let columns: Vec<(String, String)> =
+            rows.map_err(failed)?.iter().map(|row| (row.get(0), row.get(1))).collect();
+        let names = columns.iter().map(|(column, _)| quoted(column)).collect::<Vec<_>>().join(", ");
+        let fill = format!("insert into {target} ({names}) select {names} from pg_temp.{passing}");
+        let is_same = there
+            .as_ref()
+            .is_some_and(|there| there.has(columns.iter().map(|(name, _)| &name[..])));
+        let place = if is_same {
+            format!("truncate {target}; {fill}")
+        } else {
+            let drop =
+                if there.is_some() { format!("drop table {target}; ") } else { String::new() };
+            let columns = columns.iter().map(|(column, kind)| format!("{} {kind}", quoted(column)));
+            let columns = columns.collect::<Vec<_>>().join(", ");
+            format!("{drop}create table {target} ({columns}); {fill}")
+        };
+        client.batch_execute(&format!("{place}; commit")).map_err(failed)
     }
 }
 
@@ -170,12 +310,17 @@ fn too_long(name: &str, what: &str) -> Result<()> {
     Err(Error::Server { name: name.to_owned(), said, mend: "give it a shorter name" })
 }
 
-/// The columns of a table with these types.
-fn columns(name: &str, schema: &SchemaRef) -> Result<String> {
-    let mut columns = Vec::new();
-    for field in schema.fields() {
+/// The columns of a table with the types that are declared, or else those that all cells have; and these types.
+fn columns(
+    name: &str,
+    schema: &SchemaRef,
+    declared: &[Option<String>],
+) -> Result<(String, Vec<String>)> {
+    let (mut columns, mut types) = (Vec::new(), Vec::new());
+    for (nth, field) in schema.fields().iter().enumerate() {
         too_long(name, field.name())?;
-        let kind = match field.data_type() {
+        let declared = declared.get(nth).cloned().flatten();
+        let kind = declared.unwrap_or_else(|| match field.data_type() {
             DataType::Int64 => "bigint".to_owned(),
             DataType::Float64 => "double precision".to_owned(),
             DataType::Decimal128(digits, scale) => format!("numeric({digits}, {scale})"),
@@ -185,14 +330,16 @@ fn columns(name: &str, schema: &SchemaRef) -> Result<String> {
             DataType::Time64(_) => "time".to_owned(),
             DataType::Boolean => "boolean".to_owned(),
             _ => "text".to_owned(),
-        };
+        });
         columns.push(format!("{} {kind}", quoted(field.name())));
+        types.push(kind);
     }
-    Ok(columns.join(", "))
+    Ok((columns.join(", "), types))
 }
 
-fn push_quoted(cell: &str, text: &mut Vec<u8>) {
+fn push_quoted(prefix: &str, cell: &str, text: &mut Vec<u8>) {
     text.push(b'"');
+    text.extend_from_slice(prefix.as_bytes());
     for piece in cell.split_inclusive('"') {
         text.extend_from_slice(piece.as_bytes());
         if piece.ends_with('"') {

@@ -1,5 +1,9 @@
 //! Databases in a file, as `SQLite` keeps them: tables and views are read, tables written.
 
+use gather_keys_core::table::Headers;
+
+use crate::Result;
+
 mod connection;
 mod reader;
 mod values;
@@ -12,4 +16,13 @@ pub use writer::DatabaseWriter;
 /// A name as it stands in a statement.
 fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// What orders the rows of a query by these columns, which a table has to have.
+pub(crate) fn order(headers: &Headers, order_by: &[String]) -> Result<String> {
+    let mut columns = Vec::new();
+    for header in order_by {
+        columns.push(quoted(headers.name(headers.find(header)?.column)));
+    }
+    Ok(if columns.is_empty() { String::new() } else { format!(" order by {}", columns.join(", ")) })
 }

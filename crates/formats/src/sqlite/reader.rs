@@ -8,8 +8,8 @@ use gather_keys_core::table::{Headers, ascending};
 use rusqlite::Connection;
 
 use super::connection::open_for_reading;
-use super::quoted;
 use super::values::{ValuesParser, ValuesPiece};
+use super::{order, quoted};
 use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE};
 use crate::{Error, Result};
@@ -29,6 +29,8 @@ pub(crate) struct TableReader {
     headers: Headers,
     /// The columns that are read, ascending.
     read: Vec<usize>,
+    /// What its rows are ordered by, as it is written in a query.
+    order_by: String,
     values: Option<Asked>,
 }
 
@@ -54,6 +56,7 @@ impl TableReader {
         name: &str,
         path: &Path,
         part: Option<&str>,
+        order_by: &[String],
     ) -> Result<(Self, (String, usize))> {
         let failed = |error: rusqlite::Error| unread(name, &error);
         let database = open_for_reading(path).map_err(failed)?;
@@ -88,10 +91,12 @@ impl TableReader {
             };
             Headers::new(name, names)
         };
+        let order_by = order(&headers, order_by)?;
         let read = (0..headers.len()).collect();
         let count = names.len();
         let (name, database) = (name.to_owned(), Some(database));
-        let reader = Self { name, database, table: table.clone(), headers, read, values: None };
+        let reader =
+            Self { name, database, table: table.clone(), headers, read, order_by, values: None };
         Ok((reader, (table, count)))
     }
 
@@ -124,7 +129,7 @@ impl TableReader {
 
     /// What asks for the columns that are read, and which of the columns that it gives they are.
     fn query(&self) -> (String, Vec<usize>) {
-        let table = quoted(&self.table);
+        let table = format!("{}{}", quoted(&self.table), self.order_by);
         // Of two columns of one name, a name tells the first only.
         let is_plain = (0..self.headers.len())
             .all(|column| self.headers.address(column) == self.headers.name(column));
