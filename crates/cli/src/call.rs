@@ -18,6 +18,7 @@ use gather_keys_formats::{Address, Described, Format};
 
 use crate::arguments::{Form, When, threads};
 use crate::error::{Error, Result};
+use crate::same_columns::SameColumns;
 use crate::typed::{Asked, PlanFile};
 
 /// A table to be read.
@@ -130,6 +131,8 @@ pub(crate) struct Call {
     pub(crate) main: Table,
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Vec<Gate>,
+    /// Gates on what is taken.
+    pub(crate) same_columns: Vec<SameColumns>,
     pub(crate) into: Destination,
     pub(crate) overwrite: bool,
     pub(crate) write_anyway: bool,
@@ -249,8 +252,15 @@ impl Call {
         if standard.filter(|table| table.address == Address::Standard).count() > 1 {
             return Err(Error::TwiceStandardInput);
         }
-        let mut gates = Vec::new();
+        let (mut gates, mut same_columns) = (Vec::new(), Vec::new());
         for text in &plan.require.0 {
+            if let Some(gate) = reading.read(text, |text| SameColumns::parse(text, &names))? {
+                if plan.receipt.is_none() {
+                    return Err(Error::NeedsReceipt { gate: text.text.clone() });
+                }
+                same_columns.push(gate);
+                continue;
+            }
             gates.push(reading.read(text, |text| {
                 let gate = Gate::parse(text)?;
                 gate.check_names(&names)?;
@@ -287,6 +297,7 @@ impl Call {
             main,
             references,
             gates,
+            same_columns,
             into,
             overwrite: plan.overwrite == Some(true),
             write_anyway: plan.write_anyway == Some(true),

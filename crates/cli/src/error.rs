@@ -31,6 +31,8 @@ pub(crate) enum Error {
     NeedsOption { reference: String, option: &'static str, example: &'static str },
     /// The first or last row of a table that has no order.
     NeedsOrder { reference: String },
+    /// A gate on the run before, of which there is no record.
+    NeedsReceipt { gate: String },
     /// A range, where rows are matched by their position.
     RangeByPosition { reference: String },
     /// A search by key for a value in any of several columns.
@@ -224,6 +226,11 @@ impl fmt::Display for Error {
                 "{reference}: a table on a server has no order of its own, so that none of its rows is \
                  the first or the last: say with --order-by which columns order them, or choose with \
                  --when-duplicate 'highest COLUMN'"
+            ),
+            Self::NeedsReceipt { gate } => write!(
+                f,
+                "the gate `{gate}` compares with the run before, of which there is no record: add \
+                 --receipt FILE"
             ),
             Self::RangeByPosition { reference } => write!(
                 f,

@@ -50,6 +50,7 @@ impl Lines {
             Population::ReferenceRows => plural(count, "row"),
             Population::ReferenceKeys => plural(count, "key"),
             Population::ReferenceRanges => plural(count, "range"),
+            Population::ReferenceColumns => plural(count, "column"),
         };
         // What is said behind `repeated` and `chosen` is no sample of many.
         let many = if matches!(kind, Kind::Repeated | Kind::Chosen) {

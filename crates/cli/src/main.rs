@@ -27,6 +27,7 @@ mod progress;
 mod receipts;
 mod report;
 mod run;
+mod same_columns;
 mod signals;
 mod standard_output;
 mod summary;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Change, Findings, Kind, MainFinding, Recorder};
-use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, moved};
+use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, columns_of, moved};
 use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{Address, Described, Error, InputFile, Stamp, Sum, WholeFile};
 use jiff::Timestamp;
@@ -157,7 +157,7 @@ impl Draft {
                 duplicate.see(key.iter().copied());
             }
             let marks = (unmatched.marks(), duplicate.marks());
-            let found = Found::new(reference.name(), &found.counts, marks.0, marks.1);
+            let found = Found::new(reference.name(), columns_of(reference), &found.counts, marks.0, marks.1);
             receipt.references.push(found);
             keys.push((unmatched, duplicate));
         }

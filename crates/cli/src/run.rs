@@ -208,7 +208,10 @@ impl<'a> Run<'a> {
             targets.output = Some(output);
         }
         let passed = self.pass(inputs, targets)?;
-        let results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
+        let mut results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
+        for gate in &self.call.same_columns {
+            results.extend(gate.results(&passed.enrichment, self.before.as_ref()));
+        }
         let holds = results.iter().all(|gate| gate.holds);
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
         let mut may_appear = holds || self.call.write_anyway;
@@ -308,7 +311,8 @@ impl<'a> Run<'a> {
         let is_own = |path: &Path| !path.exists() || self.own.has(path);
         let of_output = call.output().and_then(Address::path).is_some_and(is_own);
         let replaces = call.overwrite || of_output || !matches!(self.on_disk, OnDisk::Other);
-        let held = !call.gates.is_empty() && !call.write_anyway;
+        let has_gates = !call.gates.is_empty() || !call.same_columns.is_empty();
+        let held = has_gates && !call.write_anyway;
         let sums = call.receipt.is_some();
         let mut output = match &call.into {
             Destination::Output(address) => Some(Output::create(address, replaces, held, sums)?),

@@ -19,13 +19,14 @@ pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
             Population::ReferenceRows => "rows",
             Population::ReferenceKeys => "keys",
             Population::ReferenceRanges => "ranges",
+            Population::ReferenceColumns => "columns",
         };
         let facts = format!(
             ": {}: {} of {} {of} {} ({})",
             result.reference,
             number(result.count),
             number(result.total),
-            result.kind.label(),
+            result.label,
             share(result.count, result.total),
         );
         let gate = format!("gate `{}` ", result.gate);

@@ -53,6 +53,14 @@ fn told(moved: &Moved) -> String {
             format!("{path} has {} {word} {rows}, {} in all", number(differs), number(*now))
         }
         Moved::Cells { path } => format!("{path} has other content in as many rows"),
+        Moved::Columns { reference, gone, new } => match (&gone[..], &new[..]) {
+            ([], []) => format!("{reference}: the same columns are taken, in another order"),
+            (gone, []) => format!("{reference}: {} is not taken any more", named(gone)),
+            ([], new) => format!("{reference}: {} is taken, which was not", named(new)),
+            (gone, new) => {
+                format!("{reference}: {} is taken instead of {}", named(new), named(gone))
+            }
+        },
         Moved::Keys { reference, unmatched, new } => {
             let NewKeys { count, first, or_more } = new;
             let at_least = if *or_more { "at least " } else { "" };

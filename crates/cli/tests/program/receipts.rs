@@ -300,3 +300,56 @@ fn corrections_keep_their_form() {
     want.extend(b"B1;Keeper;\xd6zil;kept from out.csv\r\n");
     assert_eq!(kept, want);
 }
+
+/// What runs and globs stand for is kept, and named when it moves.
+#[test]
+fn columns_that_come_or_go_are_named_and_gated() {
+    let plan = "output = \"out.csv\"\nreceipt = \"run.json\"\n[main]\ntable = \"m.csv\"\n[[reference]]\n\
+                table = \"r.csv\"\non = \"K\"\ntake = \"A .. C, Size *\"\n";
+    let scene = || {
+        let scene = Scene::empty()
+            .with("plan.toml", plan)
+            .with("m.csv", "K\nx\n")
+            .with("r.csv", "K,A,B,C,Size 1,Z\nx,1,2,3,4,5\n");
+        scene.run("enrich plan.toml --require 'columns = same'").ended(0);
+        scene
+    };
+    let mut told = String::new();
+    for headers in [
+        "K,A,B,C,Size 1,Z",
+        "K,A,Z,C,Size 1,B",
+        "K,A,B,Size 1,C,Z",
+        "K,B,A,C,Size 1,Z",
+        "K,A,B,C,Size 1,Size 2",
+    ] {
+        let scene = scene().with("r.csv", format!("{headers}\nx,1,2,3,4,5\n"));
+        let before = scene.read("out.csv");
+        let ran = scene.run("enrich plan.toml --require 'r.columns = same'");
+        assert_eq!(
+            ran.status,
+            i32::from(headers != "K,A,B,C,Size 1,Z"),
+            "{headers}"
+        );
+        assert!(ran.status == 0 || scene.read("out.csv") == before);
+        let at = ran
+            .err
+            .find("Since the run")
+            .or_else(|| ran.err.find("Nothing has moved"))
+            .unwrap_or(0);
+        told += &format!("{headers}\n{}\n", &ran.err[at..]);
+    }
+    for (gate, said) in [
+        ("columns = other", "columns can't be `other`"),
+        ("x.columns = same", "the plan has no reference `x`"),
+    ] {
+        let ran = scene().run(&format!("enrich plan.toml --require '{gate}'")).ended(2);
+        assert!(ran.err.contains(said), "{}", ran.err);
+    }
+    let ran = scene().run("check m.csv --from r.csv --on K --require 'columns = same'").ended(2);
+    assert!(
+        ran.err.contains("add\n       --receipt FILE") || ran.err.contains("--receipt FILE"),
+        "{}",
+        ran.err
+    );
+    snapshot("columns-moved", &told);
+}

@@ -19,6 +19,32 @@ on = \"Apiary = Site code, Hive = Tag\"
 take = \"Keeper\"
 ";
 
+/// Watching gives no leave to replace a file that somebody else has written.
+#[test]
+fn an_output_of_somebody_else_is_not_replaced() {
+    let scene = Scene::new().with("weekly.toml", PLAN).with("out.csv", "theirs\n");
+    let mut program = scene.program();
+    let program = program.args(["watch", "weekly.toml"]).stderr(Stdio::piped());
+    let mut child = program.spawn().unwrap();
+    let mut lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
+    assert!(lines.any(|line| line.starts_with("error: out.csv exists already")));
+    assert_eq!(scene.read("out.csv"), "theirs\n");
+    // Once it is gone the plan is run; what it has written then is its own, until somebody changes that.
+    fs::remove_file(scene.path("out.csv")).unwrap();
+    fs::write(scene.path("harvest.csv"), format!("{HARVEST}B8,Fellside,H-001,\n")).unwrap();
+    assert!(lines.any(|line| line.starts_with("Wrote 8 rows")));
+    assert!(lines.any(|line| line.starts_with("Watching")));
+    fs::write(scene.path("harvest.csv"), HARVEST).unwrap();
+    assert!(lines.any(|line| line.starts_with("Wrote 7 rows")));
+    assert!(lines.any(|line| line.starts_with("Watching")));
+    fs::write(scene.path("out.csv"), "theirs\n").unwrap();
+    fs::write(scene.path("harvest.csv"), format!("{HARVEST}B9,Fellside,H-001,\n")).unwrap();
+    assert!(lines.any(|line| line.starts_with("error: out.csv exists already")));
+    assert_eq!(scene.read("out.csv"), "theirs\n");
+    signal(&child, "-INT");
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+}
+
 #[test]
 fn a_plan_is_run_when_its_tables_change() {
     let scene = Scene::new().with("weekly.toml", PLAN);

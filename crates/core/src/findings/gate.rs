@@ -50,9 +50,9 @@ pub struct GateResult {
     pub gate: String,
     /// The reference.
     pub reference: String,
-    /// The kind that it bounds.
-    pub kind: Kind,
-    /// How often the kind occurs.
+    /// What it bounds, in words.
+    pub label: &'static str,
+    /// How often that occurs.
     pub count: u64,
     /// How many there are of what the kind is said of.
     pub total: u64,
@@ -150,7 +150,7 @@ impl Gate {
                 population: counts.population(self.kind),
                 gate: self.text.clone(),
                 reference: name.to_owned(),
-                kind: self.kind,
+                label: self.kind.label(),
                 count,
                 total,
                 holds: self.holds(count, total),

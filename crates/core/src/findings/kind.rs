@@ -42,6 +42,8 @@ pub enum Population {
     ReferenceKeys,
     /// Ranges of the reference's rows, where these tell which rows count.
     ReferenceRanges,
+    /// Columns that are taken of the reference.
+    ReferenceColumns,
 }
 
 impl Kind {
@@ -164,6 +166,8 @@ impl Counts {
         match kind.population() {
             Population::MainRows => self.main_rows,
             Population::ReferenceRows => self.reference_rows,
+            // No kind is said of columns.
+            Population::ReferenceColumns => 0,
             Population::ReferenceKeys | Population::ReferenceRanges => {
                 self.ranges.unwrap_or(self.reference_keys)
             }

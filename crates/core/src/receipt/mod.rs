@@ -18,6 +18,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::findings::{Counts, Kind};
+use crate::lookup::Reference;
 use crate::{Error, Result};
 
 /// The form of receipts that is written and read.
@@ -95,6 +96,9 @@ pub struct Output {
 pub struct Found {
     /// Its name.
     pub name: String,
+    /// The columns that are read of it beside its key, in order: what runs, globs and `*` stood for.
+    #[serde(default)]
+    pub columns: Vec<String>,
     /// How often each kind of finding occurred.
     pub counts: BTreeMap<String, u64>,
     /// Marks of the keys that no reference row holds.
@@ -139,11 +143,25 @@ impl Receipt {
 }
 
 impl Found {
-    /// What was counted for the reference called `name`, and the marks of its keys.
-    pub fn new(name: &str, counts: &Counts, unmatched: KeyMarks, duplicate: KeyMarks) -> Self {
+    /// What was taken and counted for the reference called `name`, and the marks of its keys.
+    pub fn new(
+        name: &str,
+        columns: Vec<String>,
+        counts: &Counts,
+        unmatched: KeyMarks,
+        duplicate: KeyMarks,
+    ) -> Self {
         let counts = Kind::ALL.iter().map(|&kind| (kind.label().to_owned(), counts.of(kind)));
-        Self { name: name.to_owned(), counts: counts.collect(), unmatched, duplicate }
+        let name = name.to_owned();
+        Self { name, columns, counts: counts.collect(), unmatched, duplicate }
     }
+}
+
+/// The headers of the columns that a reference is looked in and that are taken of it, in order.
+pub fn columns_of(reference: &Reference) -> Vec<String> {
+    let headers = reference.headers();
+    let columns = reference.looked_in().iter().chain(reference.taken());
+    columns.map(|&column| headers.address(column)).collect()
 }
 
 /// A digest as it stands in a receipt.

@@ -54,6 +54,15 @@ pub enum Moved {
         /// Its path.
         path: String,
     },
+    /// What is taken of a reference is not what it was: a run of headers, a glob or `*` stands for others.
+    Columns {
+        /// The reference.
+        reference: String,
+        /// The columns that are not taken any more.
+        gone: Vec<String>,
+        /// Those that are taken now.
+        new: Vec<String>,
+    },
     /// Keys of a reference are unmatched or duplicate that were not.
     Keys {
         /// The reference.
@@ -106,6 +115,12 @@ pub fn moved(before: &Receipt, now: &Receipt, seen: &[(KeysSeen, KeysSeen)]) -> 
         let Some(earlier) = before.references.iter().find(|one| one.name == found.name) else {
             continue;
         };
+        // A receipt of an earlier version has no columns.
+        if earlier.columns != found.columns && !earlier.columns.is_empty() {
+            let gone = only(&earlier.columns, &found.columns);
+            let new = only(&found.columns, &earlier.columns);
+            all.push(Moved::Columns { reference: found.name.clone(), gone, new });
+        }
         let kinds = [(true, unmatched, &earlier.unmatched), (false, duplicate, &earlier.duplicate)];
         for (is_unmatched, seen, marks) in kinds {
             all.extend(NewKeys::since(seen, marks).map(|new| Moved::Keys {
@@ -116,6 +131,11 @@ pub fn moved(before: &Receipt, now: &Receipt, seen: &[(KeysSeen, KeysSeen)]) -> 
         }
     }
     all
+}
+
+/// Those of some headers that are not among others.
+fn only(these: &[String], those: &[String]) -> Vec<String> {
+    these.iter().filter(|header| !those.contains(header)).cloned().collect()
 }
 
 fn table(input: &Input, is_new: bool) -> Moved {
@@ -137,9 +157,6 @@ fn moved_input(before: &Input, now: &Input) -> Vec<Moved> {
     }
     let paths = all.len();
     if before.headers != now.headers {
-        let only = |these: &[String], those: &[String]| -> Vec<String> {
-            these.iter().filter(|header| !those.contains(header)).cloned().collect()
-        };
         let gone = only(&before.headers, &now.headers);
         let new = only(&now.headers, &before.headers);
         all.push(Moved::Headers { path: path.clone(), gone, new });

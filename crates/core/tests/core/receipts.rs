@@ -29,7 +29,13 @@ fn receipt(inputs: Vec<Input>, unmatched: &KeysSeen) -> Receipt {
     receipt.inputs = inputs;
     let duplicate = seen(&[]);
     let counts = gather_keys_core::findings::Counts::default();
-    receipt.references = vec![Found::new("hives", &counts, unmatched.marks(), duplicate.marks())];
+    receipt.references = vec![Found::new(
+        "hives",
+        vec!["Keeper".to_owned()],
+        &counts,
+        unmatched.marks(),
+        duplicate.marks(),
+    )];
     receipt
 }
 
@@ -39,6 +45,7 @@ fn told(before: &Receipt, now: &Receipt, unmatched: &KeysSeen) -> Vec<String> {
     let before = Receipt::read("run.json", &before.write()).unwrap();
     let all = moved(&before, now, &[(unmatched.clone(), seen(&[]))]);
     let short = |moved: &Moved| match moved {
+        Moved::Columns { gone, new, .. } => format!("columns {gone:?} {new:?}"),
         Moved::Program { before } => format!("program {before}"),
         Moved::Plan => "plan".to_owned(),
         Moved::Table { role, path, is_new } => format!("{role} {path} {is_new}"),

@@ -117,7 +117,7 @@ fn a_report_says_what_there_is() {
         population: gather_keys_core::findings::Population::MainRows,
         gate: "unmatched = 0".to_owned(),
         reference: "hives".to_owned(),
-        kind: Kind::Unmatched,
+        label: Kind::Unmatched.label(),
         count: 3,
         total: 4,
         holds: false,
