@@ -157,7 +157,13 @@ impl Draft {
                 duplicate.see(key.iter().copied());
             }
             let marks = (unmatched.marks(), duplicate.marks());
-            let found = Found::new(reference.name(), columns_of(reference), &found.counts, marks.0, marks.1);
+            let found = Found::new(
+                reference.name(),
+                columns_of(reference),
+                &found.counts,
+                marks.0,
+                marks.1,
+            );
             receipt.references.push(found);
             keys.push((unmatched, duplicate));
         }

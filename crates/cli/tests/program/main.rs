@@ -5,6 +5,7 @@
 
 mod databases;
 mod demo;
+mod differential;
 mod docs;
 mod enrich;
 mod findings;

@@ -325,11 +325,7 @@ fn columns_that_come_or_go_are_named_and_gated() {
         let scene = scene().with("r.csv", format!("{headers}\nx,1,2,3,4,5\n"));
         let before = scene.read("out.csv");
         let ran = scene.run("enrich plan.toml --require 'r.columns = same'");
-        assert_eq!(
-            ran.status,
-            i32::from(headers != "K,A,B,C,Size 1,Z"),
-            "{headers}"
-        );
+        assert_eq!(ran.status, i32::from(headers != "K,A,B,C,Size 1,Z"), "{headers}");
         assert!(ran.status == 0 || scene.read("out.csv") == before);
         let at = ran
             .err

@@ -135,7 +135,10 @@ impl Key {
             text.push_str(part);
         };
         if let Some(columns) = &self.verbatim {
-            columns.iter().enumerate().for_each(|(nth, &column)| push(nth, row.cell(column)));
+            for (nth, &column) in columns.iter().enumerate() {
+                let cell = row.cell(column);
+                push(nth, if is_blank(cell) { "" } else { cell });
+            }
             return;
         }
         let mut packed = String::new();
