@@ -121,7 +121,7 @@ impl Form {
 }
 
 impl Output {
-    /// Begins the output. With `held` nothing reaches standard output before [`Output::commit`].
+    /// Begins the output. With `held` nothing reaches standard output before [`Ended::send`].
     pub(crate) fn create(
         address: &Address,
         overwrite: bool,
@@ -157,9 +157,10 @@ impl Output {
             }
             Address::File(path) | Address::Part(path, _) => {
                 let file = WholeFile::create(path, overwrite)?;
-                match file.is_straight() && held {
-                    true => At::Held(tempfile::tempfile().map_err(refused)?, Some(file)),
-                    false => At::File(file, None),
+                if file.is_straight() && held {
+                    At::Held(tempfile::tempfile().map_err(refused)?, Some(file))
+                } else {
+                    At::File(file, None)
                 }
             }
             Address::Standard if standard_output::was_closed() => {

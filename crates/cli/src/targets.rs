@@ -1,6 +1,6 @@
 //! The files of a run, all begun before any work, so that whatever can't be written is known at once.
 //!
-//! They appear together, in [`Targets::commit`].
+//! They appear together, in [`Ready::commit`].
 
 use std::io::Write;
 use std::path::{Path, PathBuf};

@@ -235,6 +235,8 @@ pub enum Error {
         name: String,
         /// What it says.
         said: String,
+        /// What to do about it.
+        mend: &'static str,
     },
     /// The output is there already.
     OutputExists {
@@ -461,11 +463,9 @@ impl fmt::Display for Error {
                 "{name}, row {row}, column `{header}`: the text `{cell}` would become a number, \
                  since the column is declared as one; declare it as text, or name another table"
             ),
-            Self::Database { name, said } => write!(
-                f,
-                "{name} can't be written to: {said}; check that no other program holds it, and \
-                 that there is room on the disk"
-            ),
+            Self::Database { name, said, mend } => {
+                write!(f, "{name} can't be written to: {said}; {mend}")
+            }
             Self::OutputExists { name } => {
                 write!(f, "{name} exists already: give --overwrite to replace it, or another name")
             }

@@ -39,5 +39,5 @@ pub use input_file::{FileReader, InputFile};
 pub use packing::{Packed, Packing, unpacked};
 pub use piece::{Piece, PieceFault, TableParser};
 pub use scratch::TempScratch;
-pub use table::{ReadAs, Table};
+pub use table::{ReadAs, Table, Uncalculated};
 pub use tap::{Tap, Untapped};

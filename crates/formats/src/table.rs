@@ -72,6 +72,9 @@ impl Kind {
     }
 }
 
+/// How many formulas have no stored value, and the cell of the first.
+pub type Uncalculated = (u64, Option<String>);
+
 /// How a table was read.
 #[derive(Debug, Clone, Default)]
 pub struct ReadAs {
@@ -94,7 +97,7 @@ pub struct ReadAs {
     /// The types that its columns are declared with, as a server writes them.
     pub declared: Vec<String>,
     /// How many formulas have no stored value and count as blank, and the cell of the first, so far.
-    pub uncalculated: Option<Arc<Mutex<(u64, Option<String>)>>>,
+    pub uncalculated: Option<Arc<Mutex<Uncalculated>>>,
 }
 
 /// How many bytes pass at a time of a file that is read in another order.

@@ -134,3 +134,36 @@ fn tables_are_named_the_same_from_every_folder() {
     assert_eq!(here, "K,r table\na,r-1.csv\nb,r-2.csv\n");
     assert_eq!(scene.shell("cd sub && gather-keys enrich ../plan.toml -q").ended(0).out, here);
 }
+
+/// What a fix promises comes true where blank parts match too, and pairs that are proposed can be approved.
+#[test]
+fn fixes_and_pairs_hold_with_blank_parts() {
+    let scene = Scene::empty()
+        .with("m.csv", "A,B\n,x1\nq,Y2\n,zzzzz9\n")
+        .with("r.csv", "A,B,V\n,X1,1\nq,y2,2\n,zzzzy9,3\n");
+    let call = "enrich m.csv --from r.csv --on A --on B --take V --match-blanks";
+    let ran = scene.run(&format!("{call} --lists l -o o.csv")).ended(0);
+    assert!(
+        ran.err.contains("2 of 3 unmatched rows") || ran.err.contains("2 of 3 rows would match"),
+        "{}",
+        ran.err
+    );
+    let ran = scene.run(&call.replace("--on B", "--on 'B | fold'")).ended(0);
+    assert_eq!(ran.out, "A,B,V\n,x1,1\nq,Y2,2\n,zzzzz9,\n");
+    let nearest = scene.read("l/nearest.csv");
+    let row = nearest.lines().find(|line| line.contains("zzzzz9")).unwrap();
+    // Approved in a spreadsheet that separates cells by semicolons.
+    let approved = nearest.replace(row, &format!("{row}yes")).replace(',', ";");
+    let scene = scene.with("pairs.csv", &approved);
+    let ran = scene.run(&format!("{call} --aliases pairs.csv")).ended(0);
+    assert!(ran.out.ends_with(",zzzzz9,3\n"), "{}\n{}", ran.out, ran.err);
+    // An approval is carried over to the next list in that form too.
+    std::fs::write(scene.path("l/nearest.csv"), &approved).unwrap();
+    scene.run(&format!("{call} --lists l -o o.csv --overwrite -q")).ended(0);
+    assert!(
+        scene
+            .read("l/nearest.csv")
+            .lines()
+            .any(|line| line.contains("zzzzz9") && line.ends_with(",yes"))
+    );
+}

@@ -86,9 +86,9 @@ fn a_killed_run_leaves_one_whole_set() {
         let digest = gather_keys_core::receipt::digest(table.as_bytes());
         assert_eq!(told["output"]["digest"], digest, "the receipt is of another table");
         if is_new {
-            new += 1
+            new += 1;
         } else {
-            old += 1
+            old += 1;
         }
         if !is_new {
             assert_eq!(

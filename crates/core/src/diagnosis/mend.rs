@@ -14,7 +14,7 @@ use crate::findings::{Kind, LookupFindings};
 use crate::in_parallel::in_parallel;
 use crate::lookup::{Answer, Holder, Lookup, Reference};
 use crate::plan::{Held, OnPart};
-use crate::table::packed;
+use crate::table::{is_blank, packed};
 use crate::template::{StepUse, Template, apply_all, read_steps};
 
 /// A change of a lookup's key, with its effect.
@@ -259,10 +259,12 @@ fn made<'k>(
             None => packed::push(buffer, part),
             Some(steps) => {
                 let value = apply_all(steps, part)?;
-                if value.is_empty() && !part.is_empty() {
+                // Steps come last, so that an `or ""` before them states nothing any more.
+                let is_blank = is_blank(&value);
+                if is_blank && !reference.matches_blanks() {
                     return None;
                 }
-                packed::push(buffer, &value);
+                packed::push(buffer, if is_blank { "" } else { &value });
             }
         }
     }

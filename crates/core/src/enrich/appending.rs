@@ -5,6 +5,7 @@
 //! row, where they agree or a rule settles it; where nothing does, there is none.
 
 use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
+use crate::table::is_blank;
 use crate::template::Bound;
 
 /// How the key of an added row comes into the main table's columns.
@@ -71,7 +72,8 @@ impl Appending {
             };
             for (&column, value) in main.columns().iter().zip(values) {
                 if cells.iter().all(|(other, _)| *other != column) {
-                    cells.push((column, value));
+                    // White space alone is no spelling of a key.
+                    cells.push((column, if is_blank(&value) { String::new() } else { value }));
                 }
             }
         }
@@ -98,7 +100,10 @@ pub(super) fn givers(
         let Some(holder) = reference.holder_of(row) else { continue };
         let stands_alone = reference.is_by_position() || lookup.value().is_some();
         if stands_alone || lookup.takes_every() {
-            givers.push((Answer::Matched(holder), Some(holder)));
+            // What is said of its key is said of all rows that hold it.
+            let first =
+                if reference.is_by_position() { holder } else { reference.first_of(holder) };
+            givers.push((Answer::Matched(first), Some(holder)));
             continue;
         }
         let first = reference.first_of(holder);

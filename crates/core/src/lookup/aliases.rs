@@ -72,8 +72,9 @@ impl Lookup {
         let (mut main, mut theirs) = (String::new(), String::new());
         let mut all = Vec::new();
         for (nth, alias) in aliases.into_iter().enumerate() {
-            let is_whole = packed(&self.key, &alias.main, &mut main)
-                && packed(self.reference.key(), &alias.reference, &mut theirs);
+            let may_be_blank = self.reference.matches_blanks();
+            let is_whole = packed(&self.key, &alias.main, may_be_blank, &mut main)
+                && packed(self.reference.key(), &alias.reference, may_be_blank, &mut theirs);
             let state = if !is_whole {
                 AliasState::Broken
             } else if self.reference.find(&main).is_some() {
@@ -117,8 +118,8 @@ impl Lookup {
     }
 }
 
-/// Packs the key that cells make, in the order of its columns; whether it is whole.
-fn packed(key: &Key, cells: &[String], packed: &mut String) -> bool {
+/// Packs the key that cells make, in the order of its columns; whether it is whole, or blank where that will do.
+fn packed(key: &Key, cells: &[String], may_be_blank: bool, packed: &mut String) -> bool {
     let width = key.columns().iter().max().map_or(0, |last| last + 1);
     let mut block = Block::new(width);
     for column in 0..width {
@@ -127,5 +128,9 @@ fn packed(key: &Key, cells: &[String], packed: &mut String) -> bool {
     }
     block.push_line(0);
     packed.clear();
-    key.pack(Row::of(&block, 0), packed, &mut Work::default()) == PartState::Whole
+    match key.pack(Row::of(&block, 0), packed, &mut Work::default()) {
+        PartState::Whole => true,
+        PartState::Blank => may_be_blank,
+        PartState::Malformed => false,
+    }
 }

@@ -559,7 +559,7 @@ impl Reference {
     }
 
     /// Whether a blank part of a key meets a blank one.
-    pub(super) fn matches_blanks(&self) -> bool {
+    pub(crate) fn matches_blanks(&self) -> bool {
         self.match_blanks
     }
 

@@ -4,7 +4,7 @@
 //! disk. [`commit`] then lets all of them appear at once. What it goes by:
 //!
 //! 1. Every folder concerned is locked, and every target compared with what it was when the run began.
-//! 2. The contents get hidden names, and a [`record`] of what goes where is written and synced. From this
+//! 2. The contents get hidden names, and a record of what goes where is written and synced. From this
 //!    moment on the commit counts, whatever happens to the program.
 //! 3. What is replaced is kept under a hidden name, or as a backup, and each file gets its place. A step that
 //!    fails takes those before it back.

@@ -55,8 +55,8 @@ impl Stamp {
         #[cfg(not(unix))]
         let (device, file) = (0, 0);
         let since = |time: std::time::SystemTime| match time.duration_since(UNIX_EPOCH) {
-            Ok(after) => after.as_nanos() as i128,
-            Err(before) => -(before.duration().as_nanos() as i128),
+            Ok(after) => after.as_nanos().cast_signed(),
+            Err(before) => -before.duration().as_nanos().cast_signed(),
         };
         Self { device, file, bytes: facts.len(), modified: facts.modified().ok().map(since) }
     }

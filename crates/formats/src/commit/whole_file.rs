@@ -228,7 +228,7 @@ impl WholeFile {
             return Err(Error::FolderMissing { name, folder: typed });
         }
         while !staging.exists() && staging.parent().is_some() {
-            staging = folder_of(&staging).to_owned();
+            staging.pop();
         }
         let there = Existing::at(&path, &name)?;
         Self::stage(disk, name, Target { path, staging, there, overwrite }, false)

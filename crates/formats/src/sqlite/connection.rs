@@ -45,5 +45,20 @@ pub(super) fn open_for_writing(name: &str, path: &Path) -> Result<Connection> {
 
 /// What the database says, as an error of writing.
 pub(super) fn failed(name: &str, error: &rusqlite::Error) -> Error {
-    Error::Database { name: name.to_owned(), said: error.to_string() }
+    use rusqlite::ErrorCode::{
+        ConstraintViolation, DatabaseBusy, DatabaseLocked, DiskFull, ReadOnly, SchemaChanged,
+    };
+
+    let mend = match error.sqlite_error_code() {
+        Some(DatabaseBusy | DatabaseLocked | SchemaChanged) => {
+            "another program holds it: run again once that has ended"
+        }
+        Some(DiskFull) => "free some space on the disk",
+        Some(ReadOnly) => "change its permissions, or name another database",
+        Some(ConstraintViolation) => {
+            "the table's own rules refuse a row: correct it, or name another table"
+        }
+        _ => "check the database with its own program, or name another",
+    };
+    Error::Database { name: name.to_owned(), said: error.to_string(), mend }
 }

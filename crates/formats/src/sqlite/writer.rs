@@ -102,7 +102,11 @@ impl There {
             has_rules.then(|| "its keys and rules".to_owned()),
             plural(count("index"), "index", "indexes"),
             plural(count("trigger"), "trigger", "triggers"),
-            plural(referring as usize, "key of another table", "keys of other tables"),
+            plural(
+                usize::try_from(referring).unwrap_or_default(),
+                "key of another table",
+                "keys of other tables",
+            ),
         ];
         let would_lose = would_lose.into_iter().flatten().collect();
         Ok(Some(Self { name: own_name, columns, made_by, would_lose }))
@@ -122,11 +126,11 @@ impl There {
 /// Whether a column declared so makes numbers of texts that look like some.
 fn makes_numbers(declared: &str) -> bool {
     let declared = declared.to_uppercase();
-    let has = |word: &&str| declared.contains(word);
+    let has = |word: &&str| declared.contains(*word);
     if has(&"INT") {
         return true;
     }
-    !["CHAR", "CLOB", "TEXT", "BLOB"].iter().any(|word| has(&word)) && !declared.is_empty()
+    !["CHAR", "CLOB", "TEXT", "BLOB"].iter().any(has) && !declared.is_empty()
 }
 
 impl DatabaseWriter {
@@ -197,7 +201,7 @@ impl DatabaseWriter {
                     count => Err(Error::BreaksKeys {
                         name: self.name.clone(),
                         table: self.table.clone(),
-                        count: count as u64,
+                        count: count.cast_unsigned(),
                     }),
                 }
             }

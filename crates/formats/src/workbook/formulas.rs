@@ -7,9 +7,7 @@ use std::thread::{self, JoinHandle};
 use zip::ZipArchive;
 
 use crate::InputFile;
-
-/// How many such formulas there are, and the cell of the first.
-pub(super) type Uncalculated = (u64, Option<String>);
+use crate::table::Uncalculated;
 
 /// How many bytes are looked at for the name of an element and of its cell.
 const LONGEST: usize = 4 << 10;

@@ -8,13 +8,13 @@ use std::thread;
 
 use gather_keys_core::table::{Block, Headers};
 
-use super::formulas::Uncalculated;
 use super::paced::Paced;
 use super::worksheet::{Begun, Hand, Worksheet};
 use super::{ods, xls, xlsb, xlsx};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
 use crate::rows::{AHEAD, End, ReadRows};
+use crate::table::Uncalculated;
 use crate::{Error, InputFile, Result};
 
 /// What a workbook of before begins with; so does one that is locked.

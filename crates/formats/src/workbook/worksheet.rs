@@ -11,7 +11,6 @@ use std::sync::{Arc, Mutex, PoisonError};
 use calamine::DataRef;
 use gather_keys_core::table::{Block, CellKind, Headers};
 
-use super::formulas::Uncalculated;
 use super::headers::{Head, Merged, find};
 use super::paced::Pace;
 use super::part::{Area, Meant, Named, meant};
@@ -19,6 +18,7 @@ use super::row::{Cell, Row};
 use super::value::{kind, write_text};
 use crate::delimited::HeaderRow;
 use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
+use crate::table::Uncalculated;
 use crate::{Error, Place, Result};
 
 /// How many rows are looked at to find the headers, and how many bytes of text.

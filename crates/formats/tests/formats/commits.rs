@@ -9,6 +9,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use gather_keys_formats::commit::{Disk, RealDisk, commit, recover};
 use gather_keys_formats::{Error, InputFile, WholeFile};
 
+/// Something that another program does to a file.
+type Change = fn(&Path);
+
 /// A disk that does so many steps, and then fails in one, or in all from there on.
 #[derive(Debug)]
 struct Failing {
@@ -177,7 +180,7 @@ fn a_target_that_is_another_by_now_is_left_alone() {
         file.finish().unwrap()
     };
     // Changed, replaced, removed, and there although it was not.
-    let changes: [(&str, fn(&Path)); 4] = [
+    let changes: [(&str, Change); 4] = [
         ("out.csv", |path| fs::write(path, "their table").unwrap()),
         ("out.csv", |path| {
             fs::write(path.with_extension("x"), "old table").unwrap();
@@ -238,14 +241,14 @@ fn a_replaced_file_keeps_what_belongs_to_it() {
 fn an_input_is_the_one_that_was_opened() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("main.csv");
-    let changes: [(&str, bool, fn(&Path)); 6] = [
+    let changes: [(&str, bool, Change); 6] = [
         ("nothing", true, |_| {}),
         ("rows added", true, |path| {
             let mut file = File::options().append(true).open(path).unwrap();
             file.write_all(b"B3\n").unwrap();
         }),
         ("another row, and rows added", false, |path| {
-            fs::write(path, "Batch\nB9\nB2\nB3\n").unwrap()
+            fs::write(path, "Batch\nB9\nB2\nB3\n").unwrap();
         }),
         ("another row", false, |path| fs::write(path, "Batch\nB9\nB2\n").unwrap()),
         ("replaced by the same", false, |path| {

@@ -29,6 +29,8 @@ pub(super) enum Within {
     UpTo,
 }
 
+// Each switch is an option by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug)]
 pub(super) struct Case {
     pub(super) main: Vec<Row>,
@@ -72,6 +74,8 @@ impl Dice {
 }
 
 impl Case {
+    // One line for each option.
+    #[allow(clippy::too_many_lines)]
     pub(super) fn random(nth: u64) -> Self {
         let mut dice = Dice(nth.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
         for _ in 0..8 {
@@ -271,6 +275,8 @@ pub(super) fn shown(call: &[String]) -> String {
 pub(super) fn csv(headers: &[&str], rows: &[Row]) -> String {
     let mut writer = csv::Writer::from_writer(Vec::new());
     writer.write_record(headers).unwrap();
-    rows.iter().for_each(|row| writer.write_record(row).unwrap());
+    for row in rows {
+        writer.write_record(row).unwrap();
+    }
     String::from_utf8(writer.into_inner().unwrap()).unwrap()
 }

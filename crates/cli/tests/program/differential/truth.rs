@@ -1,5 +1,8 @@
 //! What `enrich` should come to, by looking at every reference row for every main row.
 
+// Small whole numbers are compared, and each case of a rule is one line of its table.
+#![allow(clippy::float_cmp, clippy::match_same_arms)]
+
 use std::collections::HashMap;
 
 use super::case::{Case, MAIN, REFERENCE, Row, Steps, Within};
@@ -43,7 +46,6 @@ impl Naive<'_> {
         let cell = if self.0.blank_text && cell.trim() == "NA" { "" } else { cell };
         let steps = if first { self.0.steps } else { Steps::None };
         let made = match steps {
-            Steps::None => cell.to_owned(),
             Steps::Tidy => cell.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase(),
             Steps::Number => match cell.trim() {
                 "" => String::new(),
@@ -55,9 +57,8 @@ impl Naive<'_> {
             Steps::After if is_main => {
                 cell.split_once('-').map_or("", |(_, after)| after).to_owned()
             }
-            Steps::After => cell.to_owned(),
             Steps::Or if is_blank(cell) => "a".to_owned(),
-            Steps::Or => cell.to_owned(),
+            Steps::None | Steps::After | Steps::Or => cell.to_owned(),
         };
         if is_blank(&made) { Value::Blank } else { Value::Text(made) }
     }
@@ -94,14 +95,14 @@ impl Naive<'_> {
     }
 
     /// A number of a bound or a value; nothing where it is blank or none.
-    fn number(&self, cell: &str) -> Option<f64> {
+    fn number(cell: &str) -> Option<f64> {
         cell.trim().parse().ok()
     }
 
     /// The ends of a row's range, where it has one.
     fn ends(&self, row: usize) -> Option<(f64, f64)> {
         let row = &self.0.reference[row];
-        let (lower, upper) = (self.number(&row[4]), self.number(&row[5]));
+        let (lower, upper) = (Self::number(&row[4]), Self::number(&row[5]));
         match self.0.within {
             Within::From => lower.map(|lower| (lower, lower)),
             Within::UpTo => upper.map(|upper| (upper, upper)),
@@ -136,7 +137,7 @@ impl Naive<'_> {
     }
 
     /// The column that a main row names.
-    fn named(&self, main: &Row) -> Option<usize> {
+    fn named(main: &Row) -> Option<usize> {
         match main[4].to_lowercase().as_str() {
             "may" => Some(6),
             "june" => Some(7),
@@ -150,7 +151,7 @@ impl Naive<'_> {
         let mut is_blank_key = key.contains(&Value::Blank) && !self.0.match_blanks;
         let ranged = self.0.within != Within::No;
         if ranged {
-            is_malformed |= !is_blank(&main[3]) && self.number(&main[3]).is_none();
+            is_malformed |= !is_blank(&main[3]) && Self::number(&main[3]).is_none();
             is_blank_key |= is_blank(&main[3]);
         }
         if is_malformed {
@@ -164,7 +165,7 @@ impl Naive<'_> {
             return Found::Unmatched;
         }
         if ranged {
-            held = self.in_range(held, self.number(&main[3]).unwrap());
+            held = self.in_range(held, Self::number(&main[3]).unwrap());
             if held.is_empty() {
                 return Found::Unmatched;
             }
@@ -173,7 +174,7 @@ impl Naive<'_> {
             if is_blank(&main[4]) {
                 return Found::BlankKey;
             }
-            if self.named(main).is_none() {
+            if Self::named(main).is_none() {
                 return Found::NoHeader;
             }
         }
@@ -188,7 +189,7 @@ impl Naive<'_> {
                 "Rank" => columns.push(0),
                 "May" => columns.push(6),
                 "{M} as X" => match main {
-                    Some(main) => columns.extend(self.named(main)),
+                    Some(main) => columns.extend(Self::named(main)),
                     // A row that nobody asks for names none: every one may be meant.
                     None => columns.extend(
                         [1, 2, 3, 4, 5, 6, 7].into_iter().filter(|&c| self.may_be_named(c)),
@@ -241,7 +242,7 @@ impl Naive<'_> {
             "list" => return (Some(vec![rows]), true),
             "highest Rank" | "lowest Rank" => {
                 let ranks: Option<Vec<f64>> =
-                    rows.iter().map(|&row| self.number(&self.0.reference[row][0])).collect();
+                    rows.iter().map(|&row| Self::number(&self.0.reference[row][0])).collect();
                 ranks.and_then(|ranks| {
                     let best = if self.0.rule == "highest Rank" { f64::max } else { f64::min };
                     let best = ranks.iter().copied().reduce(best)?;
@@ -314,7 +315,7 @@ impl Naive<'_> {
             out.push(match *what {
                 "Rank" => taken(Some(0)),
                 "May" => taken(Some(6)),
-                "{M} as X" => taken(self.named(main)),
+                "{M} as X" => taken(Self::named(main)),
                 "@status" => status.to_owned(),
                 "@row" => {
                     givers.iter().map(|&row| self.place(row).0).collect::<Vec<_>>().join("; ")
@@ -393,7 +394,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
                     count("no header");
                     let mut all = naive.holders(&naive.key(main, true, 1));
                     if case.within != Within::No {
-                        all = naive.in_range(all, naive.number(&main[3]).unwrap());
+                        all = naive.in_range(all, Naive::number(&main[3]).unwrap());
                     }
                     held = Naive::distinct_rows(&all);
                 }
@@ -402,7 +403,9 @@ pub(super) fn enrich(case: &Case) -> Truth {
                 }
             }
             Found::Held(held) => {
-                held.iter().for_each(|(row, _)| used[*row] = true);
+                for (row, _) in &held {
+                    used[*row] = true;
+                }
                 *asked.entry(naive.key(main, true, 1)).or_insert(0) += 1;
                 let taken = naive.taken(Some(main));
                 let key_rows = Some(Naive::distinct_rows(&held));
@@ -454,9 +457,9 @@ fn shared_keys(
             let taken = naive.taken(None);
             let agree = held.iter().all(|(other, _)| naive.agree(&held, held[0].0, *other, &taken));
             if agree {
-                duplicate += 1
+                duplicate += 1;
             } else {
-                conflicting += 1
+                conflicting += 1;
             }
             let spelled = |row: usize| -> Vec<&String> {
                 let mut cells = vec![&rows[row][1]];
@@ -504,9 +507,10 @@ fn append(naive: &Naive<'_>, used: &[bool], rows: &mut Vec<Row>) {
             // The key is spelled as the row that it is taken from spells it.
             let speller = &case.reference[givers[0]];
             let mut main: Row = vec![String::new(); MAIN.len()];
-            main[1].clone_from(&speller[1]);
+            let spelled = |cell: &String| if is_blank(cell) { String::new() } else { cell.clone() };
+            main[1] = spelled(&speller[1]);
             if case.two_parts {
-                main[2].clone_from(&speller[2]);
+                main[2] = spelled(&speller[2]);
             }
             let count = Some(held.len());
             rows.push(naive.give(&main, (&givers, &held), ("appended", count), None));
@@ -528,7 +532,7 @@ fn correct(case: &Case, rows: &mut [Row]) {
             row[column].clone_from(value);
             let status = case.take.iter().position(|what| *what == "@status");
             if let Some(status) = status.filter(|_| is_given) {
-                row[MAIN.len() + status] = "corrected".to_owned();
+                "corrected".clone_into(&mut row[MAIN.len() + status]);
             }
         }
     }
