@@ -22,6 +22,9 @@ const UTC: &str = "UTC";
 /// How many digits a decimal holds.
 const DIGITS: usize = 38;
 
+/// How many digits of any number a floating-point number keeps.
+const KEPT_DIGITS: usize = 15;
+
 /// Which types are left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Left(u16);
@@ -106,9 +109,9 @@ impl Fit {
         if let Some((whole, scale)) = digits {
             self.whole = self.whole.max(whole);
             self.scale = self.scale.max(scale);
-            // A plain number has few enough digits; the last zeros of one that says no kind are no part
-            // of it.
+            // The last zeros of a number that says no kind are no part of it.
             let is_real = is_plain
+                && significant(text) <= KEPT_DIGITS
                 && (kind == CellKind::Unsaid || scale == 0 || !text.ends_with('0'))
                 || text.parse::<f64>().is_ok_and(|number| number.to_string() == text);
             left = left
@@ -231,6 +234,12 @@ fn digits(text: &str) -> Option<(usize, usize)> {
     let needless = whole.len() > 1 && whole.starts_with('0') || text == "-0";
     let is_decimal = !whole.is_empty() && !needless && all_digits(whole) && all_digits(behind);
     is_decimal.then_some((whole.len(), behind.len()))
+}
+
+/// How many digits of a plain number tell it from others.
+fn significant(text: &str) -> usize {
+    let told = text.trim_start_matches(['-', '0', '.']);
+    told.len() - usize::from(told.contains('.'))
 }
 
 /// Whether a text is a day, `2026-05-19`.

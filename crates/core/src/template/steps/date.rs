@@ -268,7 +268,7 @@ mod tests {
         }
         assert!(Template::parse("template", "x | date serials").is_err());
         let on = crate::plan::On::parse(&["Day | date serial, Hive"]).unwrap();
-        assert!(matches!(on, crate::plan::On::Parts(parts) if parts.len() == 2));
+        assert!(matches!(on, crate::plan::On::Key(parts) if parts.len() == 2));
     }
 
     #[test]
