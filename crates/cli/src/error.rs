@@ -101,6 +101,8 @@ pub(crate) enum Error {
     EditsUnkeyed { columns: Option<Vec<String>> },
     /// A cell was changed that a key is made of.
     EditsOfKey { row: u64, header: String },
+    /// An output was changed, and is no table now.
+    EditsUnreadable { name: String, cause: Box<Error> },
     /// A receipt of a table of a database.
     ReceiptOfDatabase { name: String },
     /// An output in a format that is read, but not written.
@@ -366,6 +368,11 @@ impl fmt::Display for Error {
                 "the change of `{header}` in row {} can't be kept as a correction, since a key is \
                  made of it: make it in the main table, or discard it",
                 wording::number(*row)
+            ),
+            Self::EditsUnreadable { name, cause } => write!(
+                f,
+                "{name} was changed since it was written, and can't be read now, so it is left as \
+                 it is: mend it, or write over it with --edits discard, which keeps a copy. {cause}"
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,

@@ -513,9 +513,19 @@ impl<'a> Run<'a> {
         let (there_table, fresh) = (table(&there), table(&fresh));
         let known = passed.corrections.as_ref();
         let keys = Edits::keys(&passed.enrichment, known)?;
-        let edits = Edits::find(there_table, fresh, told, &keys)?;
         let name = path.display();
         let discards = self.call.edits == EditsRule::Discard;
+        let edits = match Edits::find(there_table, fresh, told, &keys) {
+            Ok(edits) => edits,
+            Err(_) if discards => {
+                let said = vec![format!("{name} was changed, and could not be read.")];
+                return Ok(Edited::Replace { said, keeps: true });
+            }
+            Err(cause) => {
+                let (name, cause) = (name.to_string(), Box::new(cause));
+                return Err(Error::EditsUnreadable { name, cause });
+            }
+        };
         if edits.is_empty() && address.is_workbook() && !discards {
             // Whatever somebody may have added to it is no cell that this program wrote.
             return Ok(Edited::Refuse(summary::additions(&name.to_string())));

@@ -76,10 +76,10 @@ pub(crate) struct Run {
     /// Replace files that are there already
     #[arg(long)]
     pub(crate) overwrite: bool,
-    /// What must hold, such as 'unmatched <= 1%' or 'hives.ambiguous = 0'; may be repeated
+    /// What must hold, such as 'unmatched <= 1%' or 'columns = same'; may be repeated
     #[arg(long, value_name = "GATE")]
     pub(crate) require: Vec<String>,
-    /// A CSV of cells that were settled by hand, put in place after the lookups: the columns that
+    /// A table of cells settled by hand, put in place after the lookups: the columns that
     /// tell the row, then header, value and note
     #[arg(long, value_name = "FILE")]
     pub(crate) corrections: Option<OsString>,

@@ -242,6 +242,27 @@ fn edits_are_paired_by_key() {
     assert!(told.err.contains("the change of `Hive` in row 5 can't be kept"), "{}", told.err);
 }
 
+/// An output that a person left in pieces is named with what is wrong in it, and there is a way past it.
+#[test]
+fn an_output_that_is_no_table_any_more_can_be_replaced() {
+    let call = "enrich m.csv --from r.csv --on Hive --take Keeper -o out.csv --receipt run.json -q";
+    let scene = Scene::empty()
+        .with("m.csv", "Batch,Hive\nB1,H1\n")
+        .with("r.csv", "Hive,Keeper\nH1,Edda\n");
+    scene.run(call).ended(0);
+    let (written, broken) = (scene.read("out.csv"), "Batch,Hive,Keeper\nB1\n");
+    let scene = scene.with("out.csv", broken);
+    for edits in ["", " --edits keep --corrections fixes.csv"] {
+        let told = scene.run(&format!("{call}{edits}")).ended(2);
+        assert!(told.err.contains("--edits discard"), "{}", told.err);
+        assert!(told.err.contains("row 1 (line 2)"), "{}", told.err);
+        assert_eq!(scene.read("out.csv"), broken);
+    }
+    scene.run(&format!("{call} --edits discard")).ended(0);
+    assert_eq!(scene.read("out.csv"), written);
+    assert!(scene.files().values().any(|content| content == broken.as_bytes()), "no copy was kept");
+}
+
 #[test]
 fn an_output_that_was_sorted_or_filtered_is_recognised() {
     for rows in [12, 9_000] {

@@ -39,7 +39,7 @@ pub struct Plan {
     pub write_anyway: Option<bool>,
     /// A record of each run, by which the next one tells what has moved since.
     pub receipt: Option<Text>,
-    /// A CSV of cells that were settled by hand, to be put in place after the lookups.
+    /// A table of cells that were settled by hand, put in place after the lookups.
     pub corrections: Option<Text>,
     /// What to do with an output that was changed by hand since: `refuse` to run, `keep` the changes
     /// as corrections, or `discard` them.
