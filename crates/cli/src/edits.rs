@@ -90,17 +90,29 @@ impl Edits {
     ) -> Result<Self> {
         let mut edits = Self::default();
         let Some(marks) = &before.row_marks else { return Ok(edits) };
-        let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
         // A file without headers has none that could be others.
         let is_bare = file.form.headers == HeaderRow::Absent;
         let alike = |headers: &[String]| {
             (is_bare && headers.len() == before.headers.len()) || *headers == before.headers
         };
-        if !alike(&headers) {
-            edits.headers = Some(headers);
-            return Ok(edits);
-        }
-        let (now, rows_now) = file.marks(marks.each)?;
+        let read = |file: Table<'_>| -> Result<std::result::Result<(RowMarks, u64), Vec<String>>> {
+            let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
+            if alike(&headers) { Ok(Ok(file.marks(marks.each)?)) } else { Ok(Err(headers)) }
+        };
+        // A spreadsheet may have saved it with another delimiter or encoding.
+        let found = Described { delimiter: None, encoding: None, ..file.form.clone() };
+        let as_found = Table { form: &found, ..file };
+        let (file, (now, rows_now)) = match read(file) {
+            Ok(Ok(now)) => (file, now),
+            other => match (read(as_found), other) {
+                (Ok(Ok(now)), _) => (as_found, now),
+                (_, Err(cause)) => return Err(cause),
+                (_, Ok(headers)) => {
+                    edits.headers = headers.err();
+                    return Ok(edits);
+                }
+            },
+        };
         if now.are_those_of(marks) && rows_now == before.rows {
             return Ok(edits);
         }

@@ -121,11 +121,21 @@ fn changes_made_by_hand_are_never_lost() {
 
 #[test]
 fn another_form_is_no_change() {
-    let scene = scene();
-    let quoted = scene.read("out.csv").replace("B4,Larkfield,", "\"B4\",\"Larkfield\",");
-    let scene = scene.with("out.csv", quoted);
-    let ran = scene.run("enrich weekly.toml").ended(0);
-    assert!(ran.err.contains("out.csv was saved in another form since, but no cell was changed."));
+    let written = scene().read("out.csv");
+    assert!(!written.contains([';', '\t']));
+    let forms = [
+        written.replace("B4,Larkfield,", "\"B4\",\"Larkfield\","),
+        format!("\u{feff}{}", written.replace(',', ";")),
+        written.replace(',', "\t"),
+    ];
+    for form in forms {
+        let scene = scene().with("out.csv", form);
+        let ran = scene.run("enrich weekly.toml").ended(0);
+        let said = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+        let want = "out.csv was saved in another form since, but no cell was changed.";
+        assert!(said.contains(want), "{said}");
+        assert_eq!(scene.read("out.csv"), written);
+    }
 }
 
 #[test]
@@ -246,9 +256,8 @@ fn edits_are_paired_by_key() {
 #[test]
 fn an_output_that_is_no_table_any_more_can_be_replaced() {
     let call = "enrich m.csv --from r.csv --on Hive --take Keeper -o out.csv --receipt run.json -q";
-    let scene = Scene::empty()
-        .with("m.csv", "Batch,Hive\nB1,H1\n")
-        .with("r.csv", "Hive,Keeper\nH1,Edda\n");
+    let scene =
+        Scene::empty().with("m.csv", "Batch,Hive\nB1,H1\n").with("r.csv", "Hive,Keeper\nH1,Edda\n");
     scene.run(call).ended(0);
     let (written, broken) = (scene.read("out.csv"), "Batch,Hive,Keeper\nB1\n");
     let scene = scene.with("out.csv", broken);
