@@ -24,7 +24,7 @@ struct Use<'p> {
 
 impl<'p> Use<'p> {
     fn of(what: &'static str, path: &'p Path) -> Self {
-        // To look at a pipe would be to open it, so only files are told by more than their path.
+        // To look at a pipe would be to open it, so only files are identified by more than their path.
         let facts = path.metadata().ok().filter(std::fs::Metadata::is_file);
         let stamp = facts.and_then(|_| Stamp::of_path(path).ok());
         Self { path, what, real: real_path(path), stamp }

@@ -84,7 +84,7 @@ impl CorrectionsFile {
         })
     }
 
-    /// A new one, whose rows are told by these columns.
+    /// A new one, whose rows these columns identify.
     fn new(path: &Path, key: &[String]) -> Self {
         let headers: Vec<&str> = key.iter().map(String::as_str).chain(LAST).collect();
         Self {

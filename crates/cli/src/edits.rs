@@ -1,7 +1,7 @@
 //! Changes that were made to an output by hand since the run that wrote it.
 //!
 //! In go the file, the receipt of that run and what this run would write; out come the cells that somebody changed.
-//! Rows are paired by the columns that tell them apart, so that rows that were sorted, filtered or added do not shift
+//! Rows are paired by the columns that identify them, so that rows that were sorted, filtered or added do not shift
 //! the others. All of it takes time in proportion to the size of the tables.
 
 mod compare;
@@ -37,7 +37,7 @@ pub(crate) struct Edits {
     pub(crate) removed: u64,
     /// Whether rows are in another order.
     pub(crate) is_moved: bool,
-    /// The columns that tell all rows apart, if any do.
+    /// The columns that identify every row, if any do.
     key: Option<Vec<usize>>,
     /// Whether more rows differ than a person changes.
     pub(crate) is_too_much: bool,
@@ -124,7 +124,7 @@ impl Edits {
         compare::compare((file, &now.are_in(marks)), fresh, (before, marks), keys)
     }
 
-    /// The columns that may tell rows apart: those of the file of corrections, if there is one, else those of each
+    /// The columns that may identify rows: those of the file of corrections, if there is one, else those of each
     /// key, then each of the main table's own.
     pub(crate) fn keys(
         enrichment: &Enrichment,
@@ -151,7 +151,7 @@ impl Edits {
         let headers = enrichment.headers();
         let mut candidates = Self::keys(enrichment, file)?;
         if let (Some(key), None) = (&self.key, file) {
-            // What tells all rows apart will tell those of the next run too.
+            // What identifies every row now will do so in the next run too.
             candidates.insert(0, key.clone());
         }
         // A key that is another answers another question: it belongs into the main table.
@@ -207,7 +207,7 @@ fn names(headers: &Headers, columns: &[usize]) -> Vec<String> {
     columns.iter().map(|&column| headers.address(column)).collect()
 }
 
-/// Columns that may tell the rows of the main table: those of each key, then each by itself.
+/// Columns that may identify the rows of the main table: those of each key, then each by itself.
 fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
     let own = enrichment.headers().len() - enrichment.added().len();
     let keys = enrichment.lookups().map(Lookup::columns);

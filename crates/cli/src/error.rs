@@ -372,7 +372,7 @@ impl fmt::Display for Error {
             Self::EditsUnreadable { name, cause } => write!(
                 f,
                 "{name} was changed since it was written, and can't be read now, so it is left as \
-                 it is: mend it, or write over it with --edits discard, which keeps a copy. {cause}"
+                 it is: repair it, or write over it with --edits discard, which keeps a copy. {cause}"
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,

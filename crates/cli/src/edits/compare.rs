@@ -11,7 +11,7 @@ use gather_keys_core::receipt::{self, RowMarks};
 use super::{EditedCell, EditedRow, Edits, MOST_ROWS, Table};
 use crate::error::Result;
 
-/// How many of the columns that may tell rows apart are tried.
+/// How many of the columns that may identify rows are tried.
 const MOST_KEYS: usize = 4;
 
 /// After how many rows those are left out that don't.
