@@ -329,6 +329,7 @@ const NAMES: usize = 12;
 /// A size as a person reads it.
 fn size(bytes: u64) -> String {
     match bytes {
+        1 => "1 byte".to_owned(),
         0..0x400 => format!("{bytes} bytes"),
         0x400..0x10_0000 => format!("{} KiB", bytes >> 10),
         _ => format!("{} MiB", bytes >> 20),

@@ -54,7 +54,15 @@ pub(super) struct Case {
     pub(super) append: bool,
     /// Corrections: an Id, a header and a value.
     pub(super) corrections: Vec<[String; 3]>,
+    /// Whether all parts are tidied first.
+    pub(super) clean: bool,
+    /// How far off the closest row may be.
+    pub(super) reach: Option<u32>,
+    /// A key of the main table in columns A and B, and one of the reference in a and b that it stands for.
+    pub(super) alias: Option<[&'static str; 4]>,
     threads: u64,
+    /// Whether the reference does not fit into memory.
+    spills: bool,
 }
 
 /// A sequence of numbers that is the same for the same seed.
@@ -159,12 +167,19 @@ impl Case {
         } else {
             Vec::new()
         };
+        let two_parts = dice.roll(2) == 0;
+        let closest = matches!(within, Within::From | Within::UpTo);
+        let reach = (closest && dice.roll(2) == 0).then(|| dice.roll(3) as u32);
+        let alias = (!any && dice.roll(3) == 0).then(|| {
+            let aliased: &[&str] = if steps == Steps::Number { keys } else { &["c", "z", "x-2"] };
+            [dice.one(aliased), dice.one(&plain), dice.one(keys), dice.one(&plain)]
+        });
         Self {
             cut: dice.roll(reference.len() as u64 + 1) as usize,
             main,
             reference,
             steps,
-            two_parts: dice.roll(2) == 0,
+            two_parts,
             any,
             within,
             rule: dice.one(&[
@@ -185,7 +200,12 @@ impl Case {
             bring_blanks: dice.roll(2) == 0,
             append,
             corrections,
+            clean: dice.roll(4) == 0,
+            reach,
+            alias,
             threads: dice.roll(3) + 1,
+            spills: dice.roll(2) == 0
+                && !(any || append || alias.is_some() || within != Within::No),
         }
     }
 
@@ -226,6 +246,15 @@ impl Case {
             Within::From => push(&["--within", "V in Lo .."]),
             Within::UpTo => push(&["--within", "V in .. Hi"]),
         }
+        if let Some(reach) = self.reach {
+            push(&["--reach", &reach.to_string()]);
+        }
+        if self.clean {
+            push(&["--clean", "tidy"]);
+        }
+        if self.alias.is_some() {
+            push(&["--aliases", "aliases.csv"]);
+        }
         push(&["--when-duplicate", self.rule, "--when-unmatched", self.unmatched]);
         push(&["--take", &self.take.join(", ")]);
         if self.match_blanks {
@@ -246,6 +275,9 @@ impl Case {
         if !self.corrections.is_empty() {
             push(&["--corrections", "fixes.csv"]);
         }
+        if self.spills {
+            push(&["--memory", "1"]);
+        }
         push(&["--report", "report.json", "--quiet", "--threads", &self.threads.to_string()]);
         words
     }
@@ -256,13 +288,20 @@ impl Case {
         csv(&["Id", "header", "value"], &rows)
     }
 
+    /// The file of aliases.
+    pub(super) fn aliases(&self) -> String {
+        let row = |alias: [&str; 4]| alias.map(str::to_owned).to_vec();
+        let rows: Vec<Row> = self.alias.into_iter().map(row).collect();
+        csv(&["A", "B", "nearest a", "nearest b"], &rows)
+    }
+
     pub(super) fn shown(&self) -> String {
         let mut text = String::new();
         let files = [(&MAIN[..], &self.main), (&REFERENCE[..], &self.reference)];
         for (headers, rows) in files {
             let _ = writeln!(text, "{}", csv(headers, rows));
         }
-        text + &self.fixes()
+        text + &self.fixes() + &self.aliases()
     }
 }
 

@@ -32,7 +32,8 @@ fn holds(nth: u64) {
         .with("main.csv", case::csv(&case::MAIN, &case.main))
         .with("ref-1.csv", case::csv(&case::REFERENCE, &case.reference[..case.cut]))
         .with("ref-2.csv", case::csv(&case::REFERENCE, &case.reference[case.cut..]))
-        .with("fixes.csv", case.fixes());
+        .with("fixes.csv", case.fixes())
+        .with("aliases.csv", case.aliases());
     let call = case.call();
     let mut program = scene.program();
     let ran: super::scene::Ran = program.args(&call).output().unwrap().into();

@@ -44,6 +44,8 @@ struct Naive<'c>(&'c Case);
 impl Naive<'_> {
     fn value(&self, cell: &str, first: bool, is_main: bool) -> Value {
         let cell = if self.0.blank_text && cell.trim() == "NA" { "" } else { cell };
+        let tidied = cell.split_whitespace().collect::<Vec<_>>().join(" ");
+        let cell = if self.0.clean { &*tidied } else { cell };
         let steps = if first { self.0.steps } else { Steps::None };
         let made = match steps {
             Steps::Tidy => cell.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase(),
@@ -75,6 +77,20 @@ impl Naive<'_> {
     /// Whether a key can be asked for.
     fn is_whole(&self, key: &[Value]) -> bool {
         !key.contains(&Value::Malformed) && (self.0.match_blanks || !key.contains(&Value::Blank))
+    }
+
+    /// The key that a main row asks for: its own, or what an alias says it stands for.
+    fn asked(&self, main: &Row) -> Vec<Value> {
+        let key = self.key(main, true, 1);
+        let Some(alias) = self.0.alias else { return key };
+        if !self.holders(&key).is_empty() {
+            return key;
+        }
+        let row =
+            |first: &str, second: &str| -> Row { ["", first, second].map(str::to_owned).to_vec() };
+        let from = self.key(&row(alias[0], alias[1]), true, 1);
+        let to = self.key(&row(alias[2], alias[3]), false, 1);
+        if from == key && self.is_whole(&key) && self.is_whole(&to) { to } else { key }
     }
 
     fn columns(&self) -> &[usize] {
@@ -123,6 +139,9 @@ impl Naive<'_> {
             }
             _ => None,
         };
+        let is_near =
+            |best: &f64| self.0.reach.is_none_or(|reach| (best - at).abs() <= f64::from(reach));
+        let best = best.filter(is_near);
         let counts = |(lower, upper): (f64, f64)| match self.0.within {
             Within::From => Some(lower) == best,
             Within::UpTo => Some(upper) == best,
@@ -160,7 +179,7 @@ impl Naive<'_> {
         if is_blank_key {
             return Found::BlankKey;
         }
-        let mut held = self.holders(&key);
+        let mut held = self.holders(&self.asked(main));
         if held.is_empty() {
             return Found::Unmatched;
         }
@@ -392,7 +411,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
                 let mut held = 0;
                 if matches!(miss, Found::NoHeader) {
                     count("no header");
-                    let mut all = naive.holders(&naive.key(main, true, 1));
+                    let mut all = naive.holders(&naive.asked(main));
                     if case.within != Within::No {
                         all = naive.in_range(all, Naive::number(&main[3]).unwrap());
                     }
@@ -406,7 +425,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
                 for (row, _) in &held {
                     used[*row] = true;
                 }
-                *asked.entry(naive.key(main, true, 1)).or_insert(0) += 1;
+                *asked.entry(naive.asked(main)).or_insert(0) += 1;
                 let taken = naive.taken(Some(main));
                 let key_rows = Some(Naive::distinct_rows(&held));
                 let (settled, disagree) = naive.settle(&held, &taken);
@@ -469,7 +488,7 @@ fn shared_keys(
                 cells
             };
             // Without steps a key is spelled as it is compared.
-            let has_steps = naive.0.steps != Steps::None && naive.0.steps != Steps::After;
+            let has_steps = naive.0.clean || !matches!(naive.0.steps, Steps::None | Steps::After);
             collapsed += u64::from(
                 has_steps && held.iter().any(|(row, _)| spelled(*row) != spelled(held[0].0)),
             );
