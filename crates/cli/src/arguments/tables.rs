@@ -61,7 +61,7 @@ pub(crate) struct Tables {
     #[arg(long, help_heading = REFERENCE, action = clap::ArgAction::Append, num_args = 0)]
     #[arg(default_missing_value = "yes")]
     pub(crate) match_blanks: Vec<String>,
-    /// A CSV of main keys and the reference keys that they stand for, used where the key itself is not
+    /// A table of main keys and the reference keys that they stand for, used where the key itself is not
     /// found: nearest.csv of --lists, with `yes` under `approve`
     #[arg(long, value_name = "FILE", help_heading = REFERENCE)]
     pub(crate) aliases: Vec<String>,

@@ -125,7 +125,7 @@ pub struct ReferenceTable {
     pub when_unmatched: Option<Text>,
     /// Let a blank part of a key match a blank one.
     pub match_blanks: Option<bool>,
-    /// A CSV of main keys and the reference keys that they stand for, used where the key itself is
+    /// A table of main keys and the reference keys that they stand for, used where the key itself is
     /// not found.
     pub aliases: Option<Text>,
     /// Of a table of a database: the columns whose order its rows are in, which is what `first`, `last` and `@row`

@@ -40,6 +40,8 @@ pub(super) struct Case {
     pub(super) steps: Steps,
     /// Whether the key has a second part.
     pub(super) two_parts: bool,
+    /// Whether rows are matched by their position instead of a key.
+    pub(super) position: bool,
     /// Whether the first part may be in column a or c.
     pub(super) any: bool,
     pub(super) within: Within,
@@ -174,12 +176,15 @@ impl Case {
             let aliased: &[&str] = if steps == Steps::Number { keys } else { &["c", "z", "x-2"] };
             [dice.one(aliased), dice.one(&plain), dice.one(keys), dice.one(&plain)]
         });
+        let is_plain = steps == Steps::None && within == Within::No && !(any || append);
+        let position = is_plain && alias.is_none() && dice.roll(4) == 0;
         Self {
             cut: dice.roll(reference.len() as u64 + 1) as usize,
             main,
             reference,
             steps,
             two_parts,
+            position,
             any,
             within,
             rule: dice.one(&[
@@ -200,12 +205,12 @@ impl Case {
             bring_blanks: dice.roll(2) == 0,
             append,
             corrections,
-            clean: dice.roll(4) == 0,
+            clean: dice.roll(4) == 0 && !position,
             reach,
             alias,
             threads: dice.roll(3) + 1,
             spills: dice.roll(2) == 0
-                && !(any || append || alias.is_some() || within != Within::No),
+                && !(position || any || append || alias.is_some() || within != Within::No),
         }
     }
 
@@ -229,6 +234,9 @@ impl Case {
         let mut on = format!("{main} = {reference}");
         if self.two_parts {
             on += ", B = b";
+        }
+        if self.position {
+            "@row".clone_into(&mut on);
         }
         let mut words: Vec<String> = ["enrich", "main.csv"].map(str::to_owned).to_vec();
         let mut push = |some: &[&str]| words.extend(some.iter().map(|&word| word.to_owned()));

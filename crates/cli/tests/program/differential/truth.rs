@@ -67,6 +67,9 @@ impl Naive<'_> {
 
     /// The key of a main row, or of a reference row whose first part is in a column.
     fn key(&self, row: &Row, is_main: bool, column: usize) -> Vec<Value> {
+        if self.0.position {
+            return vec![Value::Text(row[0].clone())];
+        }
         let mut key = vec![self.value(&row[column], true, is_main)];
         if self.0.two_parts {
             key.push(self.value(&row[2], false, is_main));
@@ -100,6 +103,10 @@ impl Naive<'_> {
     /// The cells that hold a key, columns first.
     fn holders(&self, key: &[Value]) -> Vec<(usize, usize)> {
         let rows = &self.0.reference;
+        if let (true, [Value::Text(number)]) = (self.0.position, key) {
+            let at = number.parse::<usize>().unwrap() - 1;
+            return (at < rows.len()).then_some((at, 1)).into_iter().collect();
+        }
         let of = |&column: &usize| {
             let holds = move |row: &usize| {
                 let own = self.key(&rows[*row], false, column);
@@ -447,7 +454,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
         }
     }
     counts.insert("unused", used.iter().filter(|used| !**used).count() as u64);
-    if case.within == Within::No && !case.any {
+    if case.within == Within::No && !case.any && !case.position {
         shared_keys(&naive, &asked, &mut counts);
     }
     if case.append {
