@@ -15,7 +15,7 @@ use crate::columnar::{BatchReader, Columnar, StoredType};
 use crate::commit::{HiddenFile, named_hidden};
 use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
-use crate::packing::look;
+use crate::packing::{Looked, look};
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
@@ -154,10 +154,7 @@ impl Table {
     ) -> Result<Self> {
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
-        let path = address.path();
-        let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
-        let (format, _) = look(file.reader(), FIRST, found).map_err(unreadable)?;
-        Self::refuse_unfit(&name, format, described)?;
+        let (format, _) = Self::format(address, file.reader(), described)?;
         let table = if format == Format::Text {
             Self::text(&name, tap.on(Box::new(file.checked_reader())), described, SAMPLE_OF_FILE)?
         } else {
@@ -181,10 +178,7 @@ impl Table {
     ) -> Result<Self> {
         let name = address.to_string();
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
-        let path = address.path();
-        let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
-        let (format, input) = look(input, FIRST, found).map_err(unreadable)?;
-        Self::refuse_unfit(&name, format, described)?;
+        let (format, input) = Self::format(address, input, described)?;
         if format == Format::Text {
             return Self::text(&name, tap.on(Box::new(input)), described, SAMPLE);
         }
@@ -212,6 +206,20 @@ impl Table {
             }
             None => Ok(()),
         }
+    }
+
+    /// The format of a table, said or found from its first bytes, and all of its bytes.
+    fn format<R: Read>(
+        address: &Address,
+        input: R,
+        described: &Described,
+    ) -> Result<(Format, Looked<R>)> {
+        let path = address.path();
+        let found = |first: &[u8]| described.format.unwrap_or_else(|| Format::of(path, first));
+        let unreadable = |cause| Error::Read { name: address.to_string(), cause };
+        let (format, input) = look(input, FIRST, found).map_err(unreadable)?;
+        Self::refuse_unfit(&address.to_string(), format, described)?;
+        Ok((format, input))
     }
 
     /// Opens a table in delimited text.
