@@ -6,6 +6,7 @@
 //! `gather-keys-core`, the files are in `gather-keys-formats`.
 
 mod aliases;
+mod allocator;
 mod arguments;
 mod call;
 mod clashes;
@@ -15,8 +16,6 @@ mod diagnoses;
 mod edits;
 mod error;
 mod inputs;
-#[cfg(target_os = "linux")]
-mod large_pages;
 mod lines;
 mod lists;
 mod nearby;
@@ -49,7 +48,7 @@ fn main() -> ExitCode {
     let usual = panic::take_hook();
     panic::set_hook(Box::new(move |told| {
         // What is caught is told as an error, in words.
-        if !gather_keys_formats::is_guarded() {
+        if gather_keys_formats::guarded_name().is_none() {
             usual(told);
         }
     }));

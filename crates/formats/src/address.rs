@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use crate::InputFile;
 use crate::columnar::Columnar;
+use crate::guard::count_unbounded;
 use crate::postgresql::ServerAddress;
 use crate::{Error, Result};
 
@@ -291,7 +292,10 @@ impl Address {
     /// As with [`Address::open`].
     pub(crate) fn open_file(&self) -> Result<Opened> {
         let path = match self {
-            Self::Standard => return Ok(Opened::Stream(Box::new(io::stdin()))),
+            Self::Standard => {
+                count_unbounded();
+                return Ok(Opened::Stream(Box::new(io::stdin())));
+            }
             Self::Server(server) => {
                 let (said, mend) = ("a table on a server is no file".to_owned(), "name a file");
                 return Err(Error::Server { name: server.to_string(), said, mend });
@@ -310,6 +314,7 @@ impl Address {
             return Err(unreadable(io::ErrorKind::IsADirectory.into()));
         }
         if !facts.is_file() {
+            count_unbounded();
             return Ok(Opened::Stream(Box::new(file)));
         }
         let file = InputFile::of(file, path.clone(), self.to_string());

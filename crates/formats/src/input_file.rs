@@ -11,6 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use crc32fast::Hasher;
 
 use crate::commit::try_lock;
+use crate::guard::count_opened;
 use crate::{Error, Result, Stamp};
 
 /// A file that is open for reading.
@@ -62,6 +63,7 @@ impl InputFile {
 
     pub(crate) fn of(file: File, path: PathBuf, name: String) -> io::Result<Self> {
         let stamp = Stamp::of_file(&file)?;
+        count_opened(stamp.bytes());
         let (file, read) = (Arc::new(file), Mutex::default());
         Ok(Self(Arc::new(Inner { name, path, file, stamp, read })))
     }

@@ -86,10 +86,11 @@ impl Streamed {
             }
         };
         let gone = damaged.clone();
+        let guarded_name = name.to_owned();
         let mut hand = Hand { tell, send, has_told: false, block: Block::default(), used };
         let work = move || {
             // A reader that fails on what it is given must not end the program.
-            let ended = guarded(|| {
+            let ended = guarded(&guarded_name, || {
                 read(&mut hand)?;
                 hand.hand_over()
             });

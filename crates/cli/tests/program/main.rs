@@ -10,6 +10,7 @@ mod docs;
 mod enrich;
 mod findings;
 mod forms;
+mod hostile;
 mod keys;
 mod lookups;
 mod memory;

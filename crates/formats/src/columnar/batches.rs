@@ -129,7 +129,7 @@ pub(super) fn read_of<T>(
         said: format!("as {article} {} it is damaged ({said})", kind.name()),
         mend: "get the file once more, or name its --format",
     };
-    match guarded(read) {
+    match guarded(name, read) {
         Some(Ok(read)) => Ok(read),
         Some(Err(fault)) => Err(unread(fault.to_string())),
         None => Err(unread("its content contradicts itself".to_owned())),

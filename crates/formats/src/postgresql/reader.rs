@@ -17,6 +17,7 @@ use super::identity::{TableIdentity, declared};
 use super::value::Spelling;
 use super::{ServerAddress, quoted};
 use crate::error::said;
+use crate::guard::count_unbounded;
 use crate::rows::{AHEAD, Streamed};
 use crate::sqlite::order;
 use crate::{Error, Result, Tap};
@@ -54,6 +55,7 @@ pub(crate) fn open(
         said: told(&error),
         mend: "check that the user may read the table",
     };
+    count_unbounded();
     let mut client = address.connect()?;
     client
         .batch_execute(

@@ -52,7 +52,7 @@ pub(crate) fn open(
     let file = file.clone();
     let work = move || {
         // A reader that fails on what it is given must not end the program.
-        let failed = match guarded(|| read(&file, &mut worksheet)) {
+        let failed = match guarded(file.name(), || read(&file, &mut worksheet)) {
             Some(Ok(()) | Err(End::Unwanted)) => return,
             Some(Err(End::Failed(error))) => error,
             None => worksheet.unread("its content is damaged"),

@@ -5,17 +5,11 @@
 //! takes as long as reading from it. So what is large comes from the system in whole pages of 2 MiB, as
 //! far as the system has such; all else comes from the usual allocator.
 
-// An allocator can't be written without; all that it does with memory is to ask the system for it.
-#![allow(unsafe_code)]
-
 use std::alloc::{GlobalAlloc, Layout, System};
 use std::ptr;
 
-#[global_allocator]
-static LARGE_PAGES: LargePages = LargePages;
-
-/// The allocator of the program.
-struct LargePages;
+/// Memory from the system, on large pages where it is large.
+pub(super) struct LargePages;
 
 /// The size of a large page, in bytes. Where it is another one, nothing is lost but a little room.
 const PAGE: usize = 2 << 20;
