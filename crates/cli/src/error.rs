@@ -1,22 +1,19 @@
 //! What ends a run, and how it is shown.
 
 use std::fmt;
-use std::io::Write;
+use std::fmt::Write as _;
 
-use anstyle::{AnsiColor, Style};
 use gather_keys_core::findings::Counts;
 use gather_keys_core::receipt::Input;
 use unicode_width::UnicodeWidthStr;
 
 use crate::nearby::Nearby;
+use crate::terminal::{BAD, ERROR, say};
 use crate::typed::PlanFile;
 use crate::wording;
 
 /// A result of the command line.
 pub(crate) type Result<T> = std::result::Result<T, Error>;
-
-const ERROR: Style = AnsiColor::Red.on_default().bold();
-const PLACE: Style = AnsiColor::Red.on_default();
 
 /// Why a run can't be carried out.
 #[derive(Debug)]
@@ -133,15 +130,14 @@ impl Error {
 
     /// Prints the error, and for a text that is ill-formed the text with the place marked.
     pub(crate) fn print(&self) {
-        let mut err = anstream::stderr().lock();
         let message = self.to_string();
         let wrapped = wording::wrapped(&message, "error: ".len(), "       ");
-        // Nobody is left to tell when standard error is closed.
-        let _ = writeln!(err, "{ERROR}error:{ERROR:#} {wrapped}");
+        let mut said = format!("{ERROR}error:{ERROR:#} {wrapped}\n");
         if let Some((text, at)) = self.marked_text() {
             let (text, column) = around(text, at);
-            let _ = writeln!(err, "\n    {text}\n    {:column$}{PLACE}^{PLACE:#}", "");
+            let _ = writeln!(said, "\n    {text}\n    {:column$}{BAD}^{BAD:#}", "");
         }
+        say(&said);
     }
 
     /// An error about a plan, at a byte of its text.

@@ -2,14 +2,10 @@
 
 use std::fmt::Write;
 
-use anstyle::{AnsiColor, Style};
 use gather_keys_core::findings::{Counts, Kind, Population};
 
+use crate::terminal::{FAINT, PLAIN, Style};
 use crate::wording::{self, number, share};
-
-pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
-pub(crate) const TROUBLE: Style = AnsiColor::Yellow.on_default();
-const FAINT: Style = Style::new().dimmed();
 
 /// How wide the word for a kind may be.
 const LABEL: usize = 11;
@@ -95,7 +91,7 @@ impl Lines {
     /// The line that the ones before it add up to.
     pub(crate) fn total(&self, text: &mut String, rows: u64) {
         let measure = format!("{:>8}", share(rows, rows));
-        self.line(text, ("in all", rows, &measure), Style::new(), (&[], 0));
+        self.line(text, ("in all", rows, &measure), PLAIN, (&[], 0));
     }
 }
 

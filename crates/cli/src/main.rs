@@ -32,6 +32,7 @@ mod standard_output;
 mod summary;
 mod table_arguments;
 mod targets;
+mod terminal;
 mod typed;
 mod wording;
 
@@ -43,6 +44,7 @@ use clap::{CommandFactory, FromArgMatches};
 use arguments::{Arguments, Command};
 use commands::Outcome;
 use error::{Error, Result};
+use terminal::ERROR;
 
 fn main() -> ExitCode {
     let usual = panic::take_hook();
@@ -54,7 +56,16 @@ fn main() -> ExitCode {
     }));
     // What the steps do is long, and put into words only for those who ask.
     let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
-    let matches = command.get_matches();
+    let matches = match command.try_get_matches() {
+        Ok(matches) => matches,
+        Err(asked) if !asked.use_stderr() => asked.exit(),
+        Err(error) => {
+            let text = error.to_string();
+            let rest = text.strip_prefix("error:").unwrap_or(&text);
+            terminal::say(&format!("{ERROR}error:{ERROR:#}{rest}"));
+            return ExitCode::from(2);
+        }
+    };
     match run(&matches) {
         Ok(Outcome::Done) => ExitCode::SUCCESS,
         Ok(Outcome::Stopped) => ExitCode::from(1),

@@ -17,6 +17,7 @@ use same_file::Handle;
 use crate::error::{self, Result};
 use crate::standard_output;
 use crate::targets::Ready;
+use crate::terminal::TableOut;
 
 const STANDARD: &str = "standard output";
 
@@ -41,7 +42,7 @@ enum At {
     /// A table of a database; of a new one with the file that it will be.
     Database { writer: Box<DatabaseWriter>, file: Option<WholeFile> },
     /// Standard output, as the rows come.
-    Straight(io::Stdout),
+    Straight(TableOut),
     /// Standard output, or a device or pipe, but only once it is known that the table may be written.
     Held(File, Option<WholeFile>),
 }
@@ -76,7 +77,7 @@ impl Ended {
                 copied.map_err(|cause| Error::Write { name: target.name().to_owned(), cause })
             }
             None => {
-                let mut out = io::stdout().lock();
+                let mut out = TableOut::new();
                 io::copy(held, &mut out).and_then(|_| out.flush()).map_err(refused)
             }
         };
@@ -167,7 +168,7 @@ impl Output {
                 return Err(error::Error::StandardOutputClosed);
             }
             Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?, None),
-            Address::Standard => At::Straight(io::stdout()),
+            Address::Standard => At::Straight(TableOut::new()),
         };
         Ok(Self { at, sum: summed.then(Sum::default), is_closed: false, ends_when_closed: true })
     }

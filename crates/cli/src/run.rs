@@ -5,7 +5,6 @@
 //! outputs appear, and tell all of it.
 
 use std::fmt::Write as _;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use gather_keys_core::diagnosis::Diagnosis;
@@ -38,6 +37,7 @@ use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
 use crate::targets::{self, Ready, Targets, file_name};
+use crate::terminal::say;
 use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
 use crate::wording::{counted, joined, wrapped};
 
@@ -96,8 +96,7 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
     }
     told.push_str(&run.told);
     own.note(run.appeared);
-    // Nobody is left to tell when standard error is closed.
-    let _ = anstream::stderr().write_all(told.as_bytes());
+    say(&told);
     Ok(outcome)
 }
 

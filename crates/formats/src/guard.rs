@@ -5,6 +5,7 @@
 
 use std::cell::Cell;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 /// What a run may allocate whose input files are small.
@@ -15,6 +16,7 @@ const SMALL_FILES: u64 = 10 << 20;
 const LIMIT_PER_BYTE: u64 = 256;
 
 static OPENED: AtomicU64 = AtomicU64::new(0);
+static NAMES: Mutex<[Option<FileName>; 3]> = Mutex::new([None; 3]);
 static IS_UNBOUNDED: AtomicBool = AtomicBool::new(true);
 
 thread_local! {
@@ -73,8 +75,24 @@ pub fn memory_limit() -> u64 {
     large.saturating_mul(LIMIT_PER_BYTE).saturating_add(SMALL_FILES_LIMIT)
 }
 
-/// Counts a file of this many bytes as opened.
-pub(crate) fn count_opened(bytes: u64) {
+/// The first three files that were opened; none while another thread opens one.
+///
+/// ```
+/// assert_eq!(gather_keys_formats::opened_names().count(), 0);
+/// ```
+pub fn opened_names() -> impl Iterator<Item = FileName> {
+    let names = NAMES.try_lock().map(|names| *names).unwrap_or_default();
+    names.into_iter().flatten()
+}
+
+/// Counts the file called `name`, of this many bytes, as opened.
+pub(crate) fn count_opened(name: &str, bytes: u64) {
+    if let Ok(mut names) = NAMES.try_lock() {
+        let is_known = names.iter().flatten().any(|known| known.as_str() == name);
+        if let Some(free) = names.iter_mut().find(|known| known.is_none()).filter(|_| !is_known) {
+            *free = Some(FileName::new(name));
+        }
+    }
     // Files of the system's own making report no size.
     if bytes == 0 {
         return;
@@ -104,7 +122,10 @@ mod tests {
 
     #[test]
     fn a_panic_is_caught_and_its_file_named() {
-        assert_eq!(guarded("hives.xls", || guarded_name().unwrap().as_str().to_owned()), Some("hives.xls".to_owned()));
+        assert_eq!(
+            guarded("hives.xls", || guarded_name().unwrap().as_str().to_owned()),
+            Some("hives.xls".to_owned())
+        );
         let long = "ä".repeat(100);
         let name = guarded(&long, || guarded_name().unwrap().as_str().to_owned()).unwrap();
         assert!(long.ends_with(&name) && name.len() == 120, "{name}");

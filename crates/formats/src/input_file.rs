@@ -63,7 +63,7 @@ impl InputFile {
 
     pub(crate) fn of(file: File, path: PathBuf, name: String) -> io::Result<Self> {
         let stamp = Stamp::of_file(&file)?;
-        count_opened(stamp.bytes());
+        count_opened(&name, stamp.bytes());
         let (file, read) = (Arc::new(file), Mutex::default());
         Ok(Self(Arc::new(Inner { name, path, file, stamp, read })))
     }

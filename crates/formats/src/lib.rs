@@ -34,7 +34,7 @@ pub use commit::{Stamp, WholeFile, real_path};
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
 pub use format::{Described, Format};
-pub use guard::{FileName, guarded_name, memory_limit};
+pub use guard::{FileName, guarded_name, memory_limit, opened_names};
 pub use input_file::{FileReader, InputFile};
 pub use packing::{Packed, Packing, unpacked};
 pub use piece::{Piece, PieceFault, TableParser};

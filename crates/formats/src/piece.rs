@@ -1,5 +1,8 @@
 //! A piece of a table in any format, and what makes a block of it.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use gather_keys_core::table::{Before, Block, Parser};
 
 use crate::Error;
@@ -31,17 +34,69 @@ impl Default for Piece {
 
 /// Makes blocks of the pieces of a table.
 #[derive(Debug, Clone)]
-pub enum TableParser {
-    /// Of pieces of text.
+pub struct TableParser {
+    form: Form,
+    content: Arc<Content>,
+}
+
+/// What the pieces of a table are.
+#[derive(Debug, Clone)]
+pub(crate) enum Form {
+    /// Text.
     Text(TextParser),
-    /// Of rows.
+    /// Rows.
     Rows,
-    /// Of rows in typed columns.
+    /// Rows in typed columns.
     Batches(BatchParser),
-    /// Of lines of JSON of the table called so.
+    /// Lines of JSON of the table called so.
     Lines(LinesParser, String),
-    /// Of values of a database.
+    /// Values of a database.
     Values(ValuesParser),
+}
+
+/// How much a file has turned out to hold, which is bounded by its size.
+///
+/// A file of a few kilobytes can claim billions of rows, or unpack to terabytes. To read all of that would take days.
+#[derive(Debug)]
+pub(crate) struct Content {
+    name: String,
+    limit: u64,
+    so_far: AtomicU64,
+}
+
+/// What any file may hold, in bytes of text, and what each byte of a file may hold besides. Text that people write packs
+/// to a tenth; a column that says the same in every row takes next to nothing in a columnar file.
+const CONTENT_OF_ANY: u64 = 1 << 30;
+const CONTENT_PER_BYTE: u64 = 500;
+const CONTENT_PER_BYTE_OF_TEXT: u64 = 100;
+
+/// How many bytes of text a cell counts as, besides its own.
+const CONTENT_OF_CELL: u64 = 8;
+
+impl Content {
+    /// The content of the table called `name`, in a file of so many bytes; it has no bound where they are unknown.
+    pub(crate) fn of(name: &str, bytes: Option<u64>, is_text: bool) -> Self {
+        let per_byte = if is_text { CONTENT_PER_BYTE_OF_TEXT } else { CONTENT_PER_BYTE };
+        let limit = bytes.filter(|bytes| *bytes > 0).map_or(u64::MAX, |bytes| {
+            bytes.saturating_mul(per_byte).saturating_add(CONTENT_OF_ANY)
+        });
+        Self { name: name.to_owned(), limit, so_far: AtomicU64::new(0) }
+    }
+
+    /// Adds that so many bytes of text in so many cells were read.
+    fn add(&self, text: usize, cells: usize) -> std::result::Result<(), PieceFault> {
+        let bytes = text as u64 + cells as u64 * CONTENT_OF_CELL;
+        let so_far = self.so_far.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        if so_far > self.limit { Err(PieceFault::Swollen) } else { Ok(()) }
+    }
+
+    fn swollen(&self) -> Error {
+        Error::Unread {
+            name: self.name.clone(),
+            said: format!("it holds more than {} MiB, too much for its size", self.limit >> 20),
+            mend: "get it once more, or save it as CSV that is not packed",
+        }
+    }
 }
 
 /// What is wrong with a piece.
@@ -55,6 +110,14 @@ pub enum PieceFault {
     Batch(BatchFault),
     /// With a text of a database.
     NotText(NotText),
+    /// With this one and those before it together: it is too much for a file of its size.
+    Swollen,
+}
+
+impl TableParser {
+    pub(crate) fn new(form: Form, content: Arc<Content>) -> Self {
+        Self { form, content }
+    }
 }
 
 impl Parser for TableParser {
@@ -63,44 +126,48 @@ impl Parser for TableParser {
     type Fault = PieceFault;
 
     fn want(&mut self, columns: &[usize]) {
-        match self {
-            Self::Text(parser) => parser.want(columns),
-            Self::Batches(parser) => parser.want(columns),
-            Self::Lines(parser, _) => parser.want(columns),
+        match &mut self.form {
+            Form::Text(parser) => parser.want(columns),
+            Form::Batches(parser) => parser.want(columns),
+            Form::Lines(parser, _) => parser.want(columns),
             // Its reader asks for no others.
-            Self::Rows | Self::Values(_) => {}
+            Form::Rows | Form::Values(_) => {}
         }
     }
 
     fn parse(&self, piece: &mut Piece, block: &mut Block) -> std::result::Result<u64, PieceFault> {
-        match (self, piece) {
-            (Self::Text(parser), Piece::Text(text)) => {
-                parser.parse(text, block).map_err(PieceFault::Text)
+        let lines = match (&self.form, piece) {
+            (Form::Text(parser), Piece::Text(text)) => {
+                self.content.add(text.len(), 0)?;
+                return parser.parse(text, block).map_err(PieceFault::Text);
             }
-            (Self::Lines(parser, _), Piece::Lines(lines)) => {
+            (Form::Lines(parser, _), Piece::Lines(lines)) => {
                 parser.parse(lines, block).map_err(PieceFault::Line)
             }
             (_, Piece::Rows(rows, lines)) => {
                 std::mem::swap(rows, block);
                 Ok(*lines)
             }
-            (Self::Batches(parser), Piece::Batch(batch)) => {
+            (Form::Batches(parser), Piece::Batch(batch)) => {
                 parser.parse(batch, block).map_err(PieceFault::Batch)
             }
-            (Self::Values(parser), Piece::Values(values)) => {
+            (Form::Values(parser), Piece::Values(values)) => {
                 parser.parse(values, block).map_err(PieceFault::NotText)
             }
             // Pieces are of the table that the parser is of.
             _ => Ok(0),
-        }
+        }?;
+        self.content.add(block.text_length(), block.rows() * block.columns())?;
+        Ok(lines)
     }
 
     fn error(&self, fault: PieceFault, before: Before) -> Error {
-        match (self, fault) {
-            (Self::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
-            (Self::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
-            (Self::Batches(parser), PieceFault::Batch(fault)) => parser.error(fault, before),
-            (Self::Values(parser), PieceFault::NotText(fault)) => parser.error(&fault, before.rows),
+        match (&self.form, fault) {
+            (_, PieceFault::Swollen) => self.content.swollen(),
+            (Form::Text(parser), PieceFault::Text(fault)) => parser.error(fault, before),
+            (Form::Lines(_, name), PieceFault::Line(bad)) => bad.told(name),
+            (Form::Batches(parser), PieceFault::Batch(fault)) => parser.error(fault, before),
+            (Form::Values(parser), PieceFault::NotText(fault)) => parser.error(&fault, before.rows),
             // Faults are of the parser that found them.
             (_, PieceFault::NotText(_)) => Error::Unread {
                 name: "table".to_owned(),

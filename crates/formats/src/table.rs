@@ -16,6 +16,7 @@ use crate::commit::{HiddenFile, named_hidden};
 use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
 use crate::packing::{Looked, look};
+use crate::piece::{Content, Form};
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesPiece};
@@ -32,6 +33,7 @@ pub struct Table {
     read_as: ReadAs,
     /// The file that it is read from, where it is one.
     file: Option<InputFile>,
+    content: Arc<Content>,
     /// A database that came out of a pipe, while it is read: only a name opens it.
     _spooled: Option<HiddenFile>,
 }
@@ -166,7 +168,8 @@ impl Table {
             }
             Self::rows(format, &name, file, address.part(), described)?
         };
-        Ok(Self { file: Some(file.clone()), ..table })
+        let content = Arc::new(Content::of(&name, Some(file.stamp().bytes()), table.is_text()));
+        Ok(Self { file: Some(file.clone()), content, ..table })
     }
 
     /// Opens a table that comes out of a pipe, and can be read only once.
@@ -256,7 +259,8 @@ impl Table {
 
     fn of(kind: Kind, read_as: ReadAs) -> Self {
         let before = kind.before();
-        Self { kind, before, read_as, file: None, _spooled: None }
+        let content = Arc::new(Content::of("", None, false));
+        Self { kind, before, read_as, file: None, content, _spooled: None }
     }
 
     /// Opens a table that is no text.
@@ -367,15 +371,14 @@ impl Source for Table {
     }
 
     fn parser(&self) -> TableParser {
-        match &self.kind {
-            Kind::Text(reader) => TableParser::Text(reader.parser()),
-            Kind::Rows(_) => TableParser::Rows,
-            Kind::Batches(batches) => TableParser::Batches(batches.parser()),
-            Kind::Lines(lines) => {
-                TableParser::Lines(lines.parser(), lines.headers().table().to_owned())
-            }
-            Kind::Values(values) => TableParser::Values(values.parser()),
-        }
+        let form = match &self.kind {
+            Kind::Text(reader) => Form::Text(reader.parser()),
+            Kind::Rows(_) => Form::Rows,
+            Kind::Batches(batches) => Form::Batches(batches.parser()),
+            Kind::Lines(lines) => Form::Lines(lines.parser(), lines.headers().table().to_owned()),
+            Kind::Values(values) => Form::Values(values.parser()),
+        };
+        TableParser::new(form, self.content.clone())
     }
 
     fn read_piece(&mut self, piece: &mut Piece) -> Result<bool> {

@@ -17,7 +17,7 @@ use std::fmt::{self, Write as _};
 use std::io::Write as _;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
-use gather_keys_formats::{guarded_name, memory_limit};
+use gather_keys_formats::{guarded_name, memory_limit, opened_names};
 
 #[cfg(target_os = "linux")]
 use large_pages::LargePages as Memory;
@@ -127,14 +127,21 @@ fn end(said: &dyn fmt::Display) -> ! {
     std::process::exit(2)
 }
 
-/// The file that is read.
+/// The file that is read, or those that are open.
 struct File;
 
 impl fmt::Display for File {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match guarded_name() {
             Some(name) => name.as_str().chars().try_for_each(|sign| f.write_char(visible(sign))),
-            None => f.write_str("the tables"),
+            None => {
+                let mut names = opened_names().enumerate();
+                names.try_for_each(|(nth, name)| {
+                    let joint = if nth > 0 { ", " } else { "" };
+                    f.write_str(joint)?;
+                    name.as_str().chars().try_for_each(|sign| f.write_char(visible(sign)))
+                })
+            }
         }
     }
 }

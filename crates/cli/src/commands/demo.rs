@@ -1,19 +1,16 @@
 //! `demo`: the tables of a made-up honey co-operative, and enrichments of them run for real.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::{env, fs};
 
-use anstyle::Style;
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, LineStyle, Table};
 
 use super::Outcome;
 use crate::arguments::Demo;
 use crate::error::{Error, Result};
-
-const STRONG: Style = Style::new().bold();
+use crate::terminal::{STRONG, said};
 
 /// The tables, as they stand in the project's folder `demo`.
 const TABLES: [(&str, &[u8]); 16] = [
@@ -253,7 +250,7 @@ fn preview(path: &Path, columns: &[&str]) -> Option<Table> {
 
 /// Prints a line to standard error, where all that is for the person goes.
 fn say(line: &str) -> Result<()> {
-    let written = writeln!(anstream::stderr(), "{line}");
+    let written = said(&format!("{line}\n"));
     let name = "standard error".to_owned();
     Ok(written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?)
 }

@@ -1,9 +1,7 @@
 //! `find`: the rows of a table that hold a value, each as a card.
 
 use std::fmt::Write as _;
-use std::io::Write as _;
 
-use anstyle::Style;
 use gather_keys_core::enrich::shown_columns;
 use gather_keys_core::lookup::{Hit, Hits, Wanted};
 use gather_keys_core::plan::{Held, OnPart, Take};
@@ -19,10 +17,8 @@ use crate::error::{Error, Result};
 use crate::inputs::open;
 use crate::places::place;
 use crate::progress::Meter;
+use crate::terminal::{FAINT, STRONG, show};
 use crate::wording::{self, counted, joined, wrapped};
-
-const STRONG: Style = Style::new().bold();
-const FAINT: Style = Style::new().dimmed();
 
 /// How many cards are shown.
 const CARDS: usize = 5;
@@ -59,9 +55,7 @@ pub(crate) fn find(find: &Find) -> Result<Outcome> {
         CardFormat::Card => cards(&hits, &headers, &columns, &find.values),
         CardFormat::Json => as_json(&hits, &headers, &columns),
     };
-    let name = "standard output".to_owned();
-    let written = anstream::stdout().write_all(text.as_bytes());
-    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    show(&text)?;
     Ok(Outcome::Done)
 }
 

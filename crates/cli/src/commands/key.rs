@@ -1,9 +1,7 @@
 //! `key make`, `key split` and `key test`: a key by itself.
 
 use std::fmt::Write as _;
-use std::io::Write as _;
 
-use anstyle::Style;
 use gather_keys_core::findings::{Counts, Gate, Kind};
 use gather_keys_core::key::{Key, column};
 use gather_keys_core::lookup::Reference;
@@ -19,14 +17,13 @@ use crate::call::Table;
 use crate::clashes;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, open, seed};
-use crate::lines::{GOOD, Lines, TROUBLE, plural};
+use crate::lines::{Lines, plural};
 use crate::output::{self, Form, Output};
 use crate::places::{labelled, place, reference_place, rows, unread};
 use crate::progress::Meter;
 use crate::summary;
+use crate::terminal::{GOOD, PLAIN, STRONG, TROUBLE, say, show};
 use crate::wording::{self, counted, joined, share, wrapped};
-
-const STRONG: Style = Style::new().bold();
 
 /// How many of a trouble are shown.
 const SHOWN: usize = gather_keys_core::findings::SAMPLES;
@@ -164,7 +161,7 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     let [no_way, several] = &taken.samples;
     for (label, count, style, samples) in [
         ("apart", apart, GOOD, Vec::new()),
-        ("blank", taken.blank, Style::new(), Vec::new()),
+        ("blank", taken.blank, PLAIN, Vec::new()),
         ("unfit", taken.no_way, TROUBLE, samples(no_way, lines.room())),
         ("many ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
     ] {
@@ -226,9 +223,7 @@ fn key_test(test: KeyTest) -> Result<Outcome> {
     let results: Vec<_> =
         gates.iter().flat_map(|gate| gate.results([(&stem[..], &counts)])).collect();
     text.push_str(&summary::gates(&results, quiet));
-    let name = "standard output".to_owned();
-    let written = anstream::stdout().write_all(text.as_bytes());
-    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    show(&text)?;
     let holds = results.iter().all(|gate| gate.holds);
     Ok(if holds { Outcome::Done } else { Outcome::Stopped })
 }
@@ -261,7 +256,7 @@ fn head(text: &mut String, what: &str, headers: &Headers, template: &str) {
 fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let room = lines.room();
     let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);
-    lines.line(text, ("rows", census.rows(), ""), Style::new(), (&[], 0));
+    lines.line(text, ("rows", census.rows(), ""), PLAIN, (&[], 0));
     lines.line(text, ("distinct", census.keys(), &plural(census.keys(), "key")), GOOD, (&[], 0));
 
     let mut groups: Vec<_> = census.groups().collect();
@@ -315,7 +310,6 @@ fn samples(rows: &[(u64, u64, String)], room: usize) -> Vec<String> {
 
 fn tell(quiet: bool, text: &str) {
     if !quiet {
-        // Nobody is left to tell when standard error is closed.
-        let _ = anstream::stderr().write_all(text.as_bytes());
+        say(text);
     }
 }

@@ -5,7 +5,6 @@ use std::fmt::Write as _;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
-use anstyle::Style;
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
 use gather_keys_core::survey::{LOOKED_AT, SuggestedKey, Suggestions, suggest as seek};
@@ -17,12 +16,10 @@ use crate::arguments::Suggest;
 use crate::call::{Call, Purpose, Table};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, open, seed};
-use crate::lines::GOOD;
 use crate::progress::Meter;
+use crate::terminal::{GOOD, STRONG, show};
 use crate::typed::{Asked, as_plan_at, name_of};
 use crate::wording::{self, counted, number, share};
-
-const STRONG: Style = Style::new().bold();
 
 /// A key finds clearly more when it does so in one of so many rows.
 const CLEARLY: u64 = 8;
@@ -114,9 +111,7 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
             }
         }
     }
-    let name = "standard output".to_owned();
-    let written = anstream::stdout().write_all(text.as_bytes());
-    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    show(&text)?;
     Ok(if tried.is_empty() { Outcome::Stopped } else { Outcome::Done })
 }
 

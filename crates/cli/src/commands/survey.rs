@@ -1,9 +1,7 @@
 //! `survey`: what the columns of tables hold, and which of them are keys.
 
 use std::fmt::Write as _;
-use std::io::Write as _;
 
-use anstyle::Style;
 use gather_keys_core::survey::{
     CandidateKey, ColumnProfile, Count, Picture, Survey, Trouble, survey as go_through,
 };
@@ -15,13 +13,10 @@ use crate::arguments::{self, threads};
 use crate::call::Table;
 use crate::error::Result;
 use crate::inputs::{open, seed};
-use crate::lines::TROUBLE;
 use crate::places::place;
 use crate::progress::Meter;
+use crate::terminal::{FAINT, STRONG, TROUBLE, show};
 use crate::wording::{self, counted, joined, number};
-
-const STRONG: Style = Style::new().bold();
-const FAINT: Style = Style::new().dimmed();
 
 /// The bars of a picture, the lowest first.
 const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
@@ -45,9 +40,7 @@ pub(crate) fn survey(asked: &arguments::Survey) -> Result<Outcome> {
         }
         tell(&mut text, &name, &survey);
     }
-    let name = "standard output".to_owned();
-    let written = anstream::stdout().write_all(text.as_bytes());
-    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    show(&text)?;
     Ok(Outcome::Done)
 }
 

@@ -7,7 +7,6 @@
 
 use std::collections::BTreeSet;
 use std::fs;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
 use std::time::{Duration, Instant, SystemTime};
@@ -19,6 +18,7 @@ use crate::arguments::Watch;
 use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
 use crate::run::{Own, carry_out_again};
+
 use crate::typed::{Asked, is_plan};
 
 /// How often the files are looked at when nothing wakes us.
@@ -168,5 +168,5 @@ fn told(paths: &[PathBuf]) -> String {
 
 fn say(words: &str) {
     // Nobody is left to tell when standard error is closed.
-    let _ = writeln!(anstream::stderr(), "{}", crate::wording::wrapped(words, 0, "  "));
+    crate::terminal::say(&format!("{}\n", crate::wording::wrapped(words, 0, "  ")));
 }

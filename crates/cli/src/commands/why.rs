@@ -1,9 +1,7 @@
 //! `why`: one row or key, followed from what was read to what came of it.
 
 use std::fmt::Write as _;
-use std::io::Write as _;
 
-use anstyle::Style;
 use gather_keys_core::diagnosis::Explained;
 use gather_keys_core::enrich::{Enrichment, Written};
 use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
@@ -18,10 +16,9 @@ use crate::inputs::{Inputs, Loaded};
 use crate::places::{self, place, reference_place};
 use crate::summary::{self, as_written, held};
 use crate::table_arguments::TableArguments;
+use crate::terminal::{STRONG, show};
 use crate::typed::Asked;
 use crate::wording::{self, counted, joined, wrapped};
-
-const STRONG: Style = Style::new().bold();
 
 /// How many candidates, or near rows, are shown.
 const SHOWN: usize = 8;
@@ -59,9 +56,7 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         traced.tell(&mut text, &what);
         tell_updates(&mut text, enrichment.headers(), &followed.updated);
     }
-    let name = "standard output".to_owned();
-    let written = anstream::stdout().write_all(text.as_bytes());
-    written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?;
+    show(&text)?;
     Ok(Outcome::Done)
 }
 

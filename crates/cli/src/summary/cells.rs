@@ -7,9 +7,10 @@ use gather_keys_core::enrich::{Corrected, NotAppended, Replacing, Taking, Writte
 use gather_keys_core::findings::{Appended, LookupFindings, UpdateFindings};
 use gather_keys_core::plan::Replace;
 
-use super::{SHOWN, STRONG, Summary, paragraph};
-use crate::lines::{GOOD, Lines, TROUBLE};
+use super::{SHOWN, Summary, paragraph};
+use crate::lines::Lines;
 use crate::places::labelled;
+use crate::terminal::{GOOD, STRONG, TROUBLE};
 use crate::wording::{self, counted, joined, number};
 
 impl Summary<'_> {

@@ -4,16 +4,14 @@ use std::fmt::Write;
 
 use gather_keys_core::findings::{GateResult, Population};
 
-use super::BAD;
-use crate::lines::GOOD;
+use crate::terminal::{ERROR, GOOD};
 use crate::wording::{self, number, share};
 
 /// How the gates came out, one paragraph each; with `quiet` only those that do not hold.
 pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
     let mut text = String::new();
     for result in results.iter().filter(|result| !(quiet && result.holds)) {
-        let (word, style) =
-            if result.holds { ("holds", GOOD) } else { ("does not hold", BAD.bold()) };
+        let (word, style) = if result.holds { ("holds", GOOD) } else { ("does not hold", ERROR) };
         let of = match result.population {
             Population::MainRows => "main rows",
             Population::ReferenceRows => "rows",

@@ -3,15 +3,15 @@
 
 use std::fmt::Write;
 
-use anstyle::Style;
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Taking;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings, Sample};
 use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
 
-use super::{SHOWN, STRONG, Summary, paragraph};
-use crate::lines::{GOOD, Lines, TROUBLE};
+use super::{SHOWN, Summary, paragraph};
+use crate::lines::Lines;
 use crate::places::{self, labelled, place, reference_place, unread};
+use crate::terminal::{GOOD, PLAIN, STRONG, TROUBLE};
 use crate::wording::{self, counted};
 
 impl Summary<'_> {
@@ -77,7 +77,7 @@ impl Summary<'_> {
             labelled(&place, read.into_iter(), &range_behind(reference, row), lines.room())
         });
         let unused = unused.collect::<Vec<_>>();
-        lines.kind(text, counts, Kind::Unused, Style::new(), &unused);
+        lines.kind(text, counts, Kind::Unused, PLAIN, &unused);
         if !reference.is_by_position() {
             let repeated = if counts.of(Kind::Repeated) == 0 {
                 Vec::new()
@@ -85,7 +85,7 @@ impl Summary<'_> {
                 let words = format!("asked for by several rows of {}", self.main.table());
                 vec![wording::cell(&words, lines.room())]
             };
-            lines.kind(text, counts, Kind::Repeated, Style::new(), &repeated);
+            lines.kind(text, counts, Kind::Repeated, PLAIN, &repeated);
         }
         text.push('\n');
         if let Some(diagnosis) = diagnosis {
@@ -144,14 +144,14 @@ fn keys(text: &mut String, lookup: &Lookup, found: &LookupFindings, lines: &Line
                 labelled(&key, std::iter::empty(), &places, lines.room())
             }
         });
-        let style = if conflicting { TROUBLE } else { Style::new() };
+        let style = if conflicting { TROUBLE } else { PLAIN };
         lines.kind(text, counts, kind, style, &samples.collect::<Vec<_>>());
     }
     if !reference.is_verbatim() {
         let groups = found.groups(lookup).filter(|group| group.collapsed);
         let samples = groups.take(SHOWN).map(|group| spellings(reference, &group, lines.room()));
         let samples = samples.collect::<Vec<_>>();
-        lines.kind(text, counts, Kind::Collapsed, Style::new(), &samples);
+        lines.kind(text, counts, Kind::Collapsed, PLAIN, &samples);
     }
 }
 

@@ -22,7 +22,6 @@ use std::fmt::Write;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
-use anstyle::{AnsiColor, Style};
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, Kind};
@@ -30,9 +29,6 @@ use gather_keys_core::table::Headers;
 
 use crate::inputs::Told;
 use crate::wording::{self, counted};
-
-const STRONG: Style = Style::new().bold();
-const BAD: Style = AnsiColor::Red.on_default();
 
 /// How many rows of a trouble are shown.
 const SHOWN: usize = gather_keys_core::findings::SAMPLES;

@@ -4,9 +4,10 @@ use std::fmt::Write;
 
 use gather_keys_core::receipt::NewKeys;
 
-use super::{BAD, STRONG, paragraph};
+use super::paragraph;
 use crate::edits::{Edits, MOST_ROWS};
 use crate::receipts::Moved;
+use crate::terminal::{BAD, STRONG};
 use crate::wording::{self, counted, joined, number};
 
 /// How many changed rows are shown.

@@ -63,7 +63,7 @@ impl BatchFault {
 
 /// Makes blocks of batches.
 #[derive(Debug, Clone)]
-pub struct BatchParser {
+pub(crate) struct BatchParser {
     name: String,
     leaves: Arc<[Leaf]>,
     wanted: Vec<usize>,

@@ -12,6 +12,11 @@ use super::columns::{Columns, RowCells};
 use crate::rows::{AT_ONCE, Streamed};
 use crate::{Error, InputFile, Result, unpacked};
 
+/// How many bytes a packed document may unpack to in any case, and how many times its own size. It is in memory as a
+/// whole, and what people write packs to a tenth.
+const MOST_UNPACKED: u64 = 64 << 20;
+const MOST_TIMES: u64 = 50;
+
 /// Begins to read the table called `name` from a document: the array that a JSON pointer
 /// leads to, or the whole.
 ///
@@ -52,9 +57,18 @@ struct Document {
 impl Document {
     fn text(&self, file: &InputFile) -> Result<String> {
         let unreadable = |cause| Error::Read { name: self.name.clone(), cause };
-        let (mut input, _) = unpacked(Box::new(file.reader())).map_err(unreadable)?;
+        let (input, packing) = unpacked(Box::new(file.reader())).map_err(unreadable)?;
+        let most = match packing {
+            Some(_) => file.stamp().bytes().saturating_mul(MOST_TIMES).max(MOST_UNPACKED),
+            None => u64::MAX - 1,
+        };
         let mut text = String::new();
-        input.read_to_string(&mut text).map_err(unreadable)?;
+        input.take(most + 1).read_to_string(&mut text).map_err(unreadable)?;
+        if text.len() as u64 > most {
+            let said = format!("it unpacks to more than {} MiB", most >> 20);
+            let mend = "unpack it first, or write a row on each line (JSON lines)";
+            return Err(Error::Unread { name: self.name.clone(), said, mend });
+        }
         Ok(text)
     }
 

@@ -15,7 +15,7 @@ use crate::{Error, InputFile, Result, unpacked};
 const PIECE: usize = 1 << 17;
 
 /// The most bytes that a line may take.
-const LONGEST_LINE: usize = 256 << 20;
+const LONGEST_LINE: usize = 64 << 20;
 
 /// Reads the lines of a file.
 pub(crate) struct LinesReader {

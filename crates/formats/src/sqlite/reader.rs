@@ -82,7 +82,8 @@ impl TableReader {
         let headers = {
             let rows = database.prepare(&query).map_err(failed)?;
             // The library gives up at once on a name that is no text.
-            let names = guarded(name, || rows.column_names().map(str::to_owned).collect::<Vec<_>>());
+            let names =
+                guarded(name, || rows.column_names().map(str::to_owned).collect::<Vec<_>>());
             let Some(names) = names else {
                 let said = format!("the name of a column of `{table}` is not UTF-8");
                 let mend = "rename the column with the database's own program";

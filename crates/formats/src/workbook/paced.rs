@@ -33,6 +33,9 @@ pub(super) const MOST_BETWEEN: u64 = if cfg!(test) { 1 << 20 } else { 128 << 20 
 /// of what may be, since nothing packs better.
 const UNWATCHED: u64 = if cfg!(test) { 1 << 8 } else { 128 << 10 };
 
+/// How many parts an archive may have; all of them are looked at again and again.
+const MOST_PARTS: usize = 10_000;
+
 /// How many bytes are unpacked at a time to count them.
 const AT_ONCE: usize = 64 << 10;
 
@@ -95,9 +98,13 @@ impl Paced {
     /// Reads a file, at a pace of its own.
     pub(super) fn open(input: &InputFile) -> (Self, Rc<Pace>) {
         let mut parts = Vec::new();
+        let pace = Rc::new(Pace::default());
         // What is no archive is told by whoever reads it.
         if let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) {
-            for nth in 0..archive.len() {
+            if archive.len() > MOST_PARTS {
+                pace.refused.replace(Some("its archive has more than 10,000 parts".to_owned()));
+            }
+            for nth in 0..archive.len().min(MOST_PARTS) {
                 let Ok(part) = archive.by_index_raw(nth) else { continue };
                 let Some(begin) = part.data_start() else { continue };
                 parts.push(Part {
@@ -110,7 +117,6 @@ impl Paced {
                 });
             }
         }
-        let pace = Rc::new(Pace::default());
         let file = BufReader::new(input.reader());
         let (input, told) = (input.clone(), pace.clone());
         (Self { input, file, parts, from: 0, pace, counted: None }, told)

@@ -75,6 +75,9 @@ fn read(input: &InputFile, worksheet: &mut Worksheet) -> std::result::Result<(),
         return xls::read(input, worksheet);
     }
     let (file, pace) = Paced::open(input);
+    if let Some(said) = pace.refused() {
+        return Err(worksheet.too_large(said).into());
+    }
     if file.has("workbook.bin") {
         xlsb::read(file, &pace, worksheet)
     } else if file.has("content.xml") && !file.has("workbook.xml") {

@@ -6,6 +6,7 @@
 
 mod mutation;
 mod seeds;
+mod terminal;
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -39,7 +40,10 @@ impl Ended {
             Some(0..=2) => {}
             _ => return Some("it did not end with a status of its own"),
         }
-        if ["panicked at", "RUST_BACKTRACE", "memory allocation of"].iter().any(|said| self.err.contains(said)) {
+        if ["panicked at", "RUST_BACKTRACE", "memory allocation of"]
+            .iter()
+            .any(|said| self.err.contains(said))
+        {
             return Some("it says what only its makers understand");
         }
         if self.status == Some(2) && self.err.trim().is_empty() {
@@ -138,7 +142,8 @@ fn campaign(
                     let content = change(seed, &mut numbers);
                     let (call, ended) = run(seed, &content, &mut numbers);
                     if let Some(fault) = ended.fault() {
-                        let said = format!("{what} {nth}, {}: {fault}: {call}\n{ended:?}", seed.name);
+                        let said =
+                            format!("{what} {nth}, {}: {fault}: {call}\n{ended:?}", seed.name);
                         eprintln!("{said}");
                         faults.lock().unwrap().push(said);
                     }
@@ -156,7 +161,9 @@ fn campaign(
     });
     for (name, (count, statuses, peak, took)) in figures.into_inner().unwrap() {
         let peak = peak >> 20;
-        println!("{what} {name}: {count} files, status 0, 1, 2: {statuses:?}, {peak} MiB, {took:.1?} at most");
+        println!(
+            "{what} {name}: {count} files, status 0, 1, 2: {statuses:?}, {peak} MiB, {took:.1?} at most"
+        );
     }
     let faults = faults.into_inner().unwrap();
     assert!(faults.is_empty(), "{} of them fail: {}", faults.len(), faults.join("\n"));

@@ -39,14 +39,52 @@ impl Numbers {
 
 /// Texts that readers of text stumble over.
 const TEXTS: [&str; 30] = [
-    "\"", "\"\"", "'", "\\", "\0", "\r", "\n", "\r\n", "\t", ",", ";", "\u{feff}", "\u{1b}[31m", "\u{202e}", "{", "}", "[", "]",
-    "<", "&", "&#x0;", "#", "{Hive | first 99999999999999999999}", "1e999", "-", "99999999999999999999999", "0x7fffffff",
-    "(((((((((((((((((((((((((", "é", "\u{10ffff}",
+    "\"",
+    "\"\"",
+    "'",
+    "\\",
+    "\0",
+    "\r",
+    "\n",
+    "\r\n",
+    "\t",
+    ",",
+    ";",
+    "\u{feff}",
+    "\u{1b}[31m",
+    "\u{202e}",
+    "{",
+    "}",
+    "[",
+    "]",
+    "<",
+    "&",
+    "&#x0;",
+    "#",
+    "{Hive | first 99999999999999999999}",
+    "1e999",
+    "-",
+    "99999999999999999999999",
+    "0x7fffffff",
+    "(((((((((((((((((((((((((",
+    "é",
+    "\u{10ffff}",
 ];
 
 /// Numbers that readers of lengths and places stumble over.
 const LENGTHS: [u64; 12] = [
-    0, 1, 0x7f, 0xff, 0x7fff, 0xffff, 0x7fff_ffff, 0x8000_0000, 0xffff_ffff, 0x7fff_ffff_ffff_ffff, u64::MAX, 0x4000_0000,
+    0,
+    1,
+    0x7f,
+    0xff,
+    0x7fff,
+    0xffff,
+    0x7fff_ffff,
+    0x8000_0000,
+    0xffff_ffff,
+    0x7fff_ffff_ffff_ffff,
+    u64::MAX,
+    0x4000_0000,
 ];
 
 /// A seed's content, changed; a packed one is changed before it is packed, half of the times.

@@ -138,18 +138,22 @@ fn arrow(compression: Option<CompressionType>, is_stream: bool) -> Vec<u8> {
         Arc::new(StringArray::from(rows().map(|row| row[nth].to_owned()).collect::<Vec<_>>()))
     };
     let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(0..rows().count() as i64));
-    let kg: ArrayRef = Arc::new(Float64Array::from_iter_values(rows().map(|row| row[0].len() as f64 / 4.0)));
+    let kg: ArrayRef =
+        Arc::new(Float64Array::from_iter_values(rows().map(|row| row[0].len() as f64 / 4.0)));
     let names = ["Line", "Keeper", "Tag", "Site code"];
     let columns = names.into_iter().enumerate().map(|(nth, name)| (name, column(nth)));
-    let batch = RecordBatch::try_from_iter(columns.chain([("Number", numbers), ("Kg", kg)])).unwrap();
+    let batch =
+        RecordBatch::try_from_iter(columns.chain([("Number", numbers), ("Kg", kg)])).unwrap();
     let options = IpcWriteOptions::default().try_with_compression(compression).unwrap();
     let mut out = Vec::new();
     if is_stream {
-        let mut writer = StreamWriter::try_new_with_options(&mut out, &batch.schema(), options).unwrap();
+        let mut writer =
+            StreamWriter::try_new_with_options(&mut out, &batch.schema(), options).unwrap();
         writer.write(&batch).unwrap();
         writer.finish().unwrap();
     } else {
-        let mut writer = FileWriter::try_new_with_options(&mut out, &batch.schema(), options).unwrap();
+        let mut writer =
+            FileWriter::try_new_with_options(&mut out, &batch.schema(), options).unwrap();
         writer.write(&batch).unwrap();
         writer.finish().unwrap();
     }
