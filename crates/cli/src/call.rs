@@ -285,6 +285,13 @@ impl Call {
             (_, Some(output), false) => Destination::Output(Address::new(OsStr::new(&output.text))),
             (_, None, false) => Destination::Output(Address::Standard),
         };
+        let files = [&plan.lists, &plan.receipt, &plan.corrections].into_iter().flatten();
+        for file in files.chain(&plan.report.0) {
+            reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
+        }
+        if let Some(path) = &asked.save {
+            Address::check_file(path.as_os_str())?;
+        }
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
         let progress = |text: &str| {
             When::from_str(text, false).map_err(|_| Error::NotOneOf {

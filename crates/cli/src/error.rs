@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use gather_keys_core::findings::Counts;
 use gather_keys_core::receipt::Input;
+use gather_keys_formats::{without_passwords, without_passwords_at};
 use unicode_width::UnicodeWidthStr;
 
 use crate::nearby::Nearby;
@@ -130,11 +131,12 @@ impl Error {
 
     /// Prints the error, and for a text that is ill-formed the text with the place marked.
     pub(crate) fn print(&self) {
-        let message = self.to_string();
+        let message = without_passwords(&self.to_string());
         let wrapped = wording::wrapped(&message, "error: ".len(), "       ");
         let mut said = format!("{ERROR}error:{ERROR:#} {wrapped}\n");
         if let Some((text, at)) = self.marked_text() {
-            let (text, column) = around(text, at);
+            let (text, at) = without_passwords_at(text, at);
+            let (text, column) = around(&text, at);
             let _ = writeln!(said, "\n    {text}\n    {:column$}{BAD}^{BAD:#}", "");
         }
         say(&said);

@@ -22,6 +22,7 @@ mod nearby;
 mod output;
 mod pass;
 mod places;
+mod process_title;
 mod progress;
 mod receipts;
 mod report;
@@ -44,6 +45,7 @@ use clap::{CommandFactory, FromArgMatches};
 use arguments::{Arguments, Command};
 use commands::Outcome;
 use error::{Error, Result};
+use gather_keys_formats::without_passwords;
 use terminal::ERROR;
 
 fn main() -> ExitCode {
@@ -56,11 +58,11 @@ fn main() -> ExitCode {
     }));
     // What the steps do is long, and put into words only for those who ask.
     let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
-    let matches = match command.try_get_matches() {
+    let matches = match command.try_get_matches_from(process_title::taken_arguments()) {
         Ok(matches) => matches,
         Err(asked) if !asked.use_stderr() => asked.exit(),
         Err(error) => {
-            let text = error.to_string();
+            let text = without_passwords(&error.to_string());
             let rest = text.strip_prefix("error:").unwrap_or(&text);
             terminal::say(&format!("{ERROR}error:{ERROR:#}{rest}"));
             return ExitCode::from(2);

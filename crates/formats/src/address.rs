@@ -10,6 +10,7 @@ use crate::InputFile;
 use crate::columnar::Columnar;
 use crate::guard::count_unbounded;
 use crate::postgresql::ServerAddress;
+use crate::secrets::{passwords, without_passwords};
 use crate::{Error, Result};
 
 /// The endings of files that have parts.
@@ -78,8 +79,30 @@ impl Address {
             Self::Part(_, part) if part.is_empty() || part.contains('#') => {
                 Err(Error::BadPart { name: self.to_string() })
             }
+            Self::File(path) | Self::Part(path, _) => Self::check_file(path.as_os_str()),
             _ => Ok(()),
         }
+    }
+
+    /// Refuses the path of a file or folder to be written that is an address, or like one with a password: a file
+    /// would have that in its name.
+    ///
+    /// ```
+    /// use gather_keys_formats::Address;
+    ///
+    /// assert!(Address::check_file("lists".as_ref()).is_ok());
+    /// assert!(Address::check_file("postgres://edda:x@db/co-op".as_ref()).is_err());
+    /// ```
+    ///
+    /// # Errors
+    /// [`Error::Server`].
+    pub fn check_file(text: &OsStr) -> Result<()> {
+        let shown = text.to_string_lossy();
+        if Self::is_path(text) && passwords(&shown).is_empty() {
+            return Ok(());
+        }
+        let (name, said) = (without_passwords(&shown), "it is an address, and no file".to_owned());
+        Err(Error::Server { name, said, mend: "name a file or folder" })
     }
 
     /// Whether a path holds signs that stand for others, so that it may mean several files.

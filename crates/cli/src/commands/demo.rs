@@ -8,6 +8,8 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, LineStyle, Table};
 
 use super::Outcome;
+use gather_keys_formats::Address;
+
 use crate::arguments::Demo;
 use crate::error::{Error, Result};
 use crate::terminal::{STRONG, said};
@@ -154,7 +156,10 @@ const PREVIEW: usize = 8;
 /// Writes the tables, then prints and runs the commands on them.
 pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     let folder = match &demo.folder {
-        Some(folder) => folder.clone(),
+        Some(folder) => {
+            Address::check_file(folder.as_os_str())?;
+            folder.clone()
+        }
         None => first_free(),
     };
     if fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some()) {

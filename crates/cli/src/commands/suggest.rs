@@ -258,6 +258,7 @@ fn save(plan: &Plan, path: &Path, overwrite: bool) -> Result<()> {
         let name = name_of(reference);
         reference.name.get_or_insert_with(|| Text::typed(name));
     }
+    Address::check_file(path.as_os_str())?;
     let mut file = WholeFile::create(path, overwrite)?;
     let name = path.display().to_string();
     let refused = |cause| gather_keys_formats::Error::Write { name, cause };

@@ -21,6 +21,7 @@ mod receipts;
 mod reports;
 mod rules;
 mod scene;
+mod secrets;
 mod servers;
 mod signals;
 mod small_promises;

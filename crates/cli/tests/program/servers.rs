@@ -64,6 +64,11 @@ fn a_server_has_tables() {
     text += &flat(&scene.run(&format!("{call} -o {out}")).ended(2).err);
     text += &flat(&scene.run(&format!("{call} -o {hives} --overwrite")).ended(2).err);
     text += &flat(&scene.run(&format!("{call} --receipt t.json -o {out}")).ended(2).err);
+    let more = "--report f.html --report f.md --report f.json --lists found --receipt u.json -o f.csv";
+    scene.run(&format!("{call} {more}")).ended(0);
+    for (path, content) in scene.files() {
+        assert!(!String::from_utf8_lossy(&content).contains(password), "{}", path.display());
+    }
     let gone = table("cli_gone");
     scene.run(&format!("{call} --require 'unmatched = 0' -o {gone}")).ended(1);
     let none = flat(&scene.run(&format!("survey {gone}")).ended(2).err);

@@ -3,6 +3,7 @@
 //! An address is `postgres://USER@HOST:PORT/DATABASE#SCHEMA.TABLE`. The password may stand in it, in
 //! `PGPASSWORD` or in the usual password file; it is never told to anybody else.
 
+mod address;
 mod connection;
 mod copied_rows;
 mod encryption;
@@ -12,7 +13,7 @@ mod reader;
 mod value;
 mod writer;
 
-pub use connection::ServerAddress;
+pub use address::ServerAddress;
 pub use identity::TableIdentity;
 pub(crate) use reader::open;
 pub use writer::ServerWriter;

@@ -2,19 +2,42 @@
 //! password file, `~/.pgpass` or what `PGPASSFILE` names.
 
 use std::env;
-use std::fs;
+use std::fs::{self, Metadata};
 use std::path::PathBuf;
 
-/// The password for a host, port, database and user.
-pub(super) fn password_for(wanted: [&str; 4]) -> Option<String> {
+use crate::{Error, Result};
+
+/// The password for a host, port, database and user, to connect to `server`.
+///
+/// # Errors
+/// [`Error::Server`] when the password file has one, but others can read that file.
+pub(super) fn password_for(server: &str, wanted: [&str; 4]) -> Result<Option<String>> {
     if let Ok(password) = env::var("PGPASSWORD") {
-        return Some(password);
+        return Ok(Some(password));
     }
-    let file = match env::var_os("PGPASSFILE") {
-        Some(file) => PathBuf::from(file),
-        None => env::home_dir()?.join(".pgpass"),
+    let own = || Some(env::home_dir()?.join(".pgpass"));
+    let Some(file) = env::var_os("PGPASSFILE").map(PathBuf::from).or_else(own) else {
+        return Ok(None);
     };
-    found_in(&fs::read_to_string(file).ok()?, wanted)
+    let Ok(text) = fs::read_to_string(&file) else { return Ok(None) };
+    let password = found_in(&text, wanted);
+    if password.is_some() && file.metadata().is_ok_and(|facts| is_readable_by_others(&facts)) {
+        let said = format!("others can read the password file {}", file.display());
+        let mend = "change its permissions: chmod 600";
+        return Err(Error::Server { name: server.to_owned(), said, mend });
+    }
+    Ok(password)
+}
+
+#[cfg(unix)]
+fn is_readable_by_others(facts: &Metadata) -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    facts.is_file() && facts.permissions().mode() & 0o077 != 0
+}
+
+#[cfg(not(unix))]
+fn is_readable_by_others(_: &Metadata) -> bool {
+    false
 }
 
 /// The password of the first line that is for these: `host:port:database:user:password`, where `*`

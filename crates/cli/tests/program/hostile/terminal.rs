@@ -11,8 +11,15 @@ use super::super::scene::{Scene, words};
 const EVIL: &str = "\u{1b}]0;owned\u{7}\u{1b}[8m\u{202e}\u{9b}2J\u{200f}\u{2066}";
 
 /// What the program may send a terminal besides text: its own styles.
-const STYLES: [&str; 7] =
-    ["\u{1b}[0m", "\u{1b}[1m", "\u{1b}[2m", "\u{1b}[31m", "\u{1b}[32m", "\u{1b}[33m", "\u{1b}[1m\u{1b}[31m"];
+const STYLES: [&str; 7] = [
+    "\u{1b}[0m",
+    "\u{1b}[1m",
+    "\u{1b}[2m",
+    "\u{1b}[31m",
+    "\u{1b}[32m",
+    "\u{1b}[33m",
+    "\u{1b}[1m\u{1b}[31m",
+];
 
 /// A pseudo-terminal: the end that a program gets, and the one that shows what it wrote.
 #[allow(unsafe_code)]
@@ -21,7 +28,9 @@ fn terminal() -> (OwnedFd, File) {
     let size = libc::winsize { ws_row: 50, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
     let (none, no_modes) = (std::ptr::null_mut(), std::ptr::null_mut());
     // SAFETY: both places take a descriptor each, and no name or modes are asked for.
-    let opened = unsafe { libc::openpty(&raw mut ours, &raw mut theirs, none, no_modes, (&raw const size).cast_mut()) };
+    let opened = unsafe {
+        libc::openpty(&raw mut ours, &raw mut theirs, none, no_modes, (&raw const size).cast_mut())
+    };
     assert_eq!(opened, 0);
     // SAFETY: the call has opened both for us alone.
     unsafe { (OwnedFd::from_raw_fd(theirs), File::from_raw_fd(ours)) }
@@ -70,7 +79,9 @@ fn scene() -> Scene {
     let scene = scene.with(&format!("hives{EVIL}.csv").replace('/', ""), &hives);
     let database = rusqlite::Connection::open(scene.path("evil.sqlite")).unwrap();
     for table in ["hives", "other"] {
-        let create = format!("create table \"{table}{EVIL}\" (Tag, \"{keeper}\"); insert into \"{table}{EVIL}\" values ('H-001', 'Edda{EVIL}')");
+        let create = format!(
+            "create table \"{table}{EVIL}\" (Tag, \"{keeper}\"); insert into \"{table}{EVIL}\" values ('H-001', 'Edda{EVIL}')"
+        );
         database.execute_batch(&create).unwrap();
     }
     let mut workbook = rust_xlsxwriter::Workbook::new();
@@ -106,22 +117,68 @@ const ON: &str = "--from hives.csv --on 'Hive = Tag' --take *";
 fn calls() -> Vec<String> {
     let name = format!("hives{EVIL}.csv").replace('/', "");
     let mut calls: Vec<String> = [
-        "survey main.csv hives.csv", "survey evil.sqlite", "survey 'evil.sqlite#nothing'", "survey evil.xlsx", "survey 'evil.xlsx#nothing'",
-        "survey rows.json", "survey bad.jsonl", "survey broken.csv", "survey long.csv", "find hives.csv Edda", "find hives.csv H-003",
-        "find hives.csv Edda --as json", "find evil.sqlite H-001", "find evil.xlsx H-001", "find hives.csv nothing", "find rows.json H-001",
-        "find hives.csv H-001 --on Tags", "suggest main.csv hives.csv", "suggest main.csv evil.xlsx", "suggest main.csv evil.sqlite",
-        "key test hives.csv Tag", "key make hives.csv '{Tag}-{Note}'", "key make hives.csv '{Tag}' --as Key", "key split hives.csv '{A}-{B}' --from Tag",
-        "enrich p.toml", "check p.toml", "why p.toml --row 2", "why p.toml --row 3", "enrich bad.toml", "check bad2.toml", "check bad3.toml",
-        "enrich main.csv --from evil.sqlite --on 'Hive = Tag' --take *", "enrich main.csv --from evil.xlsx --on 'Hive = Tag' --take *",
-        "enrich main.csv --from rows.json --on 'Hive = Tag' --take *", "watch bad.toml", "watch nothing.toml",
-        "enrich main.csv --from hives.csv --on 'Hive = Tags' --take *", "enrich main.csv --from hives.csv --on 'Hives = Tag' --take *",
+        "survey main.csv hives.csv",
+        "survey evil.sqlite",
+        "survey 'evil.sqlite#nothing'",
+        "survey evil.xlsx",
+        "survey 'evil.xlsx#nothing'",
+        "survey rows.json",
+        "survey bad.jsonl",
+        "survey broken.csv",
+        "survey long.csv",
+        "find hives.csv Edda",
+        "find hives.csv H-003",
+        "find hives.csv Edda --as json",
+        "find evil.sqlite H-001",
+        "find evil.xlsx H-001",
+        "find hives.csv nothing",
+        "find rows.json H-001",
+        "find hives.csv H-001 --on Tags",
+        "suggest main.csv hives.csv",
+        "suggest main.csv evil.xlsx",
+        "suggest main.csv evil.sqlite",
+        "key test hives.csv Tag",
+        "key make hives.csv '{Tag}-{Note}'",
+        "key make hives.csv '{Tag}' --as Key",
+        "key split hives.csv '{A}-{B}' --from Tag",
+        "enrich p.toml",
+        "check p.toml",
+        "why p.toml --row 2",
+        "why p.toml --row 3",
+        "enrich bad.toml",
+        "check bad2.toml",
+        "check bad3.toml",
+        "enrich main.csv --from evil.sqlite --on 'Hive = Tag' --take *",
+        "enrich main.csv --from evil.xlsx --on 'Hive = Tag' --take *",
+        "enrich main.csv --from rows.json --on 'Hive = Tag' --take *",
+        "watch bad.toml",
+        "watch nothing.toml",
+        "enrich main.csv --from hives.csv --on 'Hive = Tags' --take *",
+        "enrich main.csv --from hives.csv --on 'Hives = Tag' --take *",
         "enrich main.csv --from hives.csv --on 'Hive = Tag' --take Keeper",
-    ].map(str::to_owned).into();
+    ]
+    .map(str::to_owned)
+    .into();
     for more in [
-        "", "-v", "--when-duplicate list", "--when-duplicate every", "--when-duplicate 'highest Note'", "--when-unmatched stop",
-        "--when-duplicate stop", "--aliases aliases.csv", "--aliases bad-aliases.csv", "--lists lists -o out.csv --overwrite",
-        "--report r.html --report r.json -o out.csv --overwrite", "--receipt receipt.json -o out2.csv", "--color always", "--progress always",
-        "--clean 'trim | fold'", "--require 'unmatched = 0'", "--update 'Hive = Kee'", "-o out.xlsx --overwrite", "-o new.sqlite --overwrite",
+        "",
+        "-v",
+        "--when-duplicate list",
+        "--when-duplicate every",
+        "--when-duplicate 'highest Note'",
+        "--when-unmatched stop",
+        "--when-duplicate stop",
+        "--aliases aliases.csv",
+        "--aliases bad-aliases.csv",
+        "--lists lists -o out.csv --overwrite",
+        "--report r.html --report r.json -o out.csv --overwrite",
+        "--receipt receipt.json -o out2.csv",
+        "--color always",
+        "--progress always",
+        "--clean 'trim | fold'",
+        "--require 'unmatched = 0'",
+        "--update 'Hive = Kee'",
+        "-o out.xlsx --overwrite",
+        "-o new.sqlite --overwrite",
     ] {
         calls.push(format!("enrich main.csv {ON} {more}"));
     }
@@ -133,10 +190,26 @@ fn calls() -> Vec<String> {
     }
     calls.push(format!("why main.csv {ON} --key 'H-003{EVIL}'"));
     calls.push(format!("enrich main.csv {ON} --corrections settled.csv"));
-    for call in ["survey '{}'", "find '{}' H-001", "find '{}x' H-001", "enrich main.csv --from '{}' --on 'Hive = Tag' --take *", "find hives.csv '{}'",
-        "check '{}' --from hives.csv --on Tag --take Note", "suggest main.csv '{}'", "key test '{}' Tag", "key test '{}' Tags", "enrich '{}'", "'{}'", "survey --'{}'",
-        "enrich main.csv --from hives.csv --on '{}' --take *", "enrich main.csv --from hives.csv --on Tag --take '{}'", "demo '{}/x'", "find hives.csv x --delimiter '{}'",
-        "enrich main.csv --from hives.csv --on 'Hive = Tag' --take * -o 'out{}'", "enrich main.csv --from hives.csv --on 'Hive = Tag' --take * --memory '{}'"] {
+    for call in [
+        "survey '{}'",
+        "find '{}' H-001",
+        "find '{}x' H-001",
+        "enrich main.csv --from '{}' --on 'Hive = Tag' --take *",
+        "find hives.csv '{}'",
+        "check '{}' --from hives.csv --on Tag --take Note",
+        "suggest main.csv '{}'",
+        "key test '{}' Tag",
+        "key test '{}' Tags",
+        "enrich '{}'",
+        "'{}'",
+        "survey --'{}'",
+        "enrich main.csv --from hives.csv --on '{}' --take *",
+        "enrich main.csv --from hives.csv --on Tag --take '{}'",
+        "demo '{}/x'",
+        "find hives.csv x --delimiter '{}'",
+        "enrich main.csv --from hives.csv --on 'Hive = Tag' --take * -o 'out{}'",
+        "enrich main.csv --from hives.csv --on 'Hive = Tag' --take * --memory '{}'",
+    ] {
         calls.push(call.replace("{}", &name));
     }
     calls
