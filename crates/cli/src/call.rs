@@ -231,6 +231,17 @@ impl Reading<'_> {
     }
 }
 
+/// Refuses an address where a file is to be written.
+fn check_files(reading: &Reading<'_>, asked: &Asked) -> Result<()> {
+    let plan = &asked.plan;
+    let files = [&plan.lists, &plan.receipt, &plan.corrections].into_iter().flatten();
+    for file in files.chain(&plan.report.0) {
+        reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
+    }
+    let saved = asked.save.as_ref().map(|path| Address::check_file(path.as_os_str()));
+    Ok(saved.transpose()?.unwrap_or_default())
+}
+
 impl Call {
     /// Reads what was asked for.
     pub(crate) fn new(asked: &Asked, purpose: Purpose) -> Result<Self> {
@@ -285,13 +296,7 @@ impl Call {
             (_, Some(output), false) => Destination::Output(Address::new(OsStr::new(&output.text))),
             (_, None, false) => Destination::Output(Address::Standard),
         };
-        let files = [&plan.lists, &plan.receipt, &plan.corrections].into_iter().flatten();
-        for file in files.chain(&plan.report.0) {
-            reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
-        }
-        if let Some(path) = &asked.save {
-            Address::check_file(path.as_os_str())?;
-        }
+        check_files(&reading, asked)?;
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
         let progress = |text: &str| {
             When::from_str(text, false).map_err(|_| Error::NotOneOf {

@@ -128,12 +128,17 @@ impl Inputs {
         let mut declared = declared_types(&main);
         let (mut references, mut added) = (Vec::new(), Vec::new());
         let mut notes = Vec::new();
+        let mut opened = 0;
         for (table, plan) in &call.references {
             let mut tables = vec![open(table, &table.address, &plan.name)?];
             let headers = tables[0].headers().clone().of_table(&table.together[..]);
             for address in &table.others {
                 let mut other = open(table, address, &plan.name)?;
                 arranged(&headers, &table.address.to_string(), &mut other)?;
+                opened += 1;
+                if opened > KEPT_OPEN {
+                    close(other.file());
+                }
                 tables.push(other);
             }
             let ours = Side { headers: &known, blanks: &call.main.blanks };
@@ -264,8 +269,12 @@ impl Inputs {
                 builder = builder.within(left, overflow);
             }
             updated.extend(found.taking.updates.iter().map(|one| one.column));
+            let are_many = tables.len() > KEPT_OPEN;
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
+                if are_many {
+                    close(table.file());
+                }
             }
             let reference = builder.finish()?;
             left = left.map(|left| left.saturating_sub(reference.cost()));
@@ -335,6 +344,14 @@ pub(crate) fn size_of(address: &Address) -> Option<u64> {
     facts.is_file().then_some(facts.len())
 }
 
+/// How many files of patterns stay open from the look at their headers on; the system may allow no more than 256.
+const KEPT_OPEN: usize = 64;
+
+/// Closes a file until it is read again.
+fn close(file: Option<&InputFile>) {
+    file.into_iter().for_each(InputFile::close);
+}
+
 /// A table with its columns in the order of those of the first one.
 fn arranged<'t>(
     headers: &Headers,
@@ -358,8 +375,13 @@ pub(crate) fn read_again(
     headers: &Headers,
     read: impl FnOnce(&mut Arranged<'_, OpenTable>) -> Result<()>,
 ) -> Result<()> {
+    let was_closed = file.is_closed();
     let mut open = OpenTable::open_file(address, file, &table.described, &Untapped)?;
-    read(&mut arranged(headers, headers.table(), &mut open)?)
+    read(&mut arranged(headers, headers.table(), &mut open)?)?;
+    if was_closed {
+        file.close();
+    }
+    Ok(())
 }
 
 fn open_at(

@@ -88,9 +88,9 @@ impl Progress {
             When::Never => false,
             When::Auto => !quiet && io::stderr().is_terminal(),
         };
-        let shower = shown.then(|| {
+        let shower = shown.then_some(()).and_then(|()| {
             let (meter, ended) = (meter.clone(), ended.clone());
-            thread::spawn(move || show(&meter, total, &ended))
+            thread::Builder::new().spawn(move || show(&meter, total, &ended)).ok()
         });
         Self { ended, shower }
     }

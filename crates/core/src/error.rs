@@ -95,11 +95,11 @@ pub enum Error {
         /// The reference.
         reference: String,
     },
-    /// A piece of the main table was repeated so often that it can't be held.
+    /// A row of the main table becomes so many rows, or such long cells, that they can't be held.
     TooManyCopies {
         /// The table.
         table: String,
-        /// The first row of the piece, from 1.
+        /// The row, from 1.
         row: u64,
     },
     /// A reference takes more memory than it may, and can't be worked off in shares.
@@ -268,7 +268,10 @@ impl fmt::Display for Error {
                 write!(f, "`--within 'Picked on in Valid from ..'`")
             }
             Self::TooManyCopies { table, row } => {
-                write!(f, "rows of {table} from row {row} on are repeated to more than 4 GiB: ")?;
+                write!(
+                    f,
+                    "row {row} of {table} becomes so many rows that they take over 256 MiB: "
+                )?;
                 write!(f, "give the key more parts, or choose another rule than `every`")
             }
             Self::OverMemory { reference, most, why } => write!(

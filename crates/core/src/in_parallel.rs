@@ -21,12 +21,15 @@ pub(crate) fn in_parallel<T: Sync, R: Send>(
         }
     };
     let mut all: Vec<(usize, R)> = std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..threads.min(things.len())).map(|_| scope.spawn(worker)).collect();
+        // Where the system allows fewer threads, those that there are do all of it.
+        let begin = |_| std::thread::Builder::new().spawn_scoped(scope, worker).ok();
+        let workers: Vec<_> = (1..threads.min(things.len())).filter_map(begin).collect();
+        let own = worker();
         let joined = workers.into_iter().flat_map(|worker| match worker.join() {
             Ok(made) => made,
             Err(panic) => std::panic::resume_unwind(panic),
         });
-        joined.collect()
+        joined.chain(own).collect()
     });
     all.sort_by_key(|(at, _)| *at);
     all.into_iter().map(|(_, made)| made).collect()

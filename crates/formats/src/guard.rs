@@ -36,7 +36,10 @@ impl FileName {
     const LONGEST: usize = 120;
 
     fn new(name: &str) -> Self {
-        let begin = name.ceil_char_boundary(name.len().saturating_sub(Self::LONGEST));
+        let mut begin = name.len().saturating_sub(Self::LONGEST);
+        while !name.is_char_boundary(begin) {
+            begin += 1;
+        }
         let name = &name.as_bytes()[begin..];
         let mut bytes = [0; Self::LONGEST];
         bytes[..name.len()].copy_from_slice(name);

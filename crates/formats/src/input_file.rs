@@ -22,7 +22,8 @@ pub struct InputFile(Arc<Inner>);
 struct Inner {
     name: String,
     path: PathBuf,
-    file: Arc<File>,
+    /// Nothing while the file is closed for a time.
+    file: Mutex<Option<Arc<File>>>,
     stamp: Stamp,
     /// The checksum of what was read from front to back, and how many bytes it is of.
     read: Mutex<Option<(u64, u32, u8)>>,
@@ -64,7 +65,7 @@ impl InputFile {
     pub(crate) fn of(file: File, path: PathBuf, name: String) -> io::Result<Self> {
         let stamp = Stamp::of_file(&file)?;
         count_opened(&name, stamp.bytes());
-        let (file, read) = (Arc::new(file), Mutex::default());
+        let (file, read) = (Mutex::new(Some(Arc::new(file))), Mutex::default());
         Ok(Self(Arc::new(Inner { name, path, file, stamp, read })))
     }
 
@@ -74,7 +75,7 @@ impl InputFile {
     /// [`Error::InUse`] when another process holds it.
     pub fn lock(&self) -> Result<()> {
         let refused = |cause| Error::Read { name: self.0.name.clone(), cause };
-        let is_ours = try_lock(&self.0.file).map_err(refused)?;
+        let is_ours = self.handle().and_then(|file| try_lock(&file)).map_err(refused)?;
         // A run that has ended in between may have put another file in its place.
         if is_ours && self.is_unchanged() {
             return Ok(());
@@ -97,15 +98,40 @@ impl InputFile {
         self.0.stamp
     }
 
-    pub(crate) fn handle(&self) -> &Arc<File> {
-        &self.0.file
+    /// The file, opened again if it was closed for a time.
+    ///
+    /// # Errors
+    /// When it can't be opened, or another file has taken its place since.
+    pub(crate) fn handle(&self) -> io::Result<Arc<File>> {
+        let mut file = self.0.file.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(file) = &*file {
+            return Ok(Arc::clone(file));
+        }
+        let opened = File::open(&self.0.path)?;
+        if !Stamp::of_file(&opened)?.is_same_file(&self.0.stamp) {
+            return Err(io::Error::other("another file has taken its place"));
+        }
+        Ok(Arc::clone(file.insert(Arc::new(opened))))
+    }
+
+    /// Whether it is closed for a time.
+    pub fn is_closed(&self) -> bool {
+        self.0.file.lock().unwrap_or_else(PoisonError::into_inner).is_none()
+    }
+
+    /// Closes the file until it is read again, since only so many files may be open at a time. One without a path
+    /// stays open.
+    pub fn close(&self) {
+        if !self.0.path.as_os_str().is_empty() {
+            *self.0.file.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        }
     }
 
     /// A reader of its own place, which ends where the file ended when it was opened.
     pub fn reader(&self) -> FileReader {
         // Files of the system's own making say nothing of their size.
         let end = if self.0.stamp.bytes() == 0 { u64::MAX } else { self.0.stamp.bytes() };
-        FileReader { file: Arc::clone(&self.0.file), at: 0, end }
+        FileReader { file: self.clone(), at: 0, end }
     }
 
     /// The same for a reading from front to back, of which a checksum is kept.
@@ -116,7 +142,9 @@ impl InputFile {
     /// Whether the file that is at its path now is the one that was opened, with what was read of it: not
     /// replaced, and not written to but for rows that were added after the last one.
     pub fn is_unchanged(&self) -> bool {
-        let Ok(now) = Stamp::of_file(&self.0.file) else { return false };
+        let open = self.0.file.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let now = open.map_or_else(|| Stamp::of_path(&self.0.path), |file| Stamp::of_file(&file));
+        let Ok(now) = now else { return false };
         let is_there = self.0.path.as_os_str().is_empty()
             || Stamp::of_path(&self.0.path).is_ok_and(|there| there.is_same_file(&self.0.stamp));
         is_there && (now == self.0.stamp || self.only_grew(&now))
@@ -145,7 +173,7 @@ impl InputFile {
 /// Reads a file from a place of its own.
 #[derive(Debug, Clone)]
 pub struct FileReader {
-    file: Arc<File>,
+    file: InputFile,
     at: u64,
     end: u64,
 }
@@ -161,7 +189,7 @@ impl Read for FileReader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let room = usize::try_from(self.end.saturating_sub(self.at)).unwrap_or(usize::MAX);
         let room = room.min(buffer.len());
-        let read = read_at(&self.file, &mut buffer[..room], self.at)?;
+        let read = read_at(&*self.file.handle()?, &mut buffer[..room], self.at)?;
         self.at += read as u64;
         Ok(read)
     }

@@ -56,7 +56,7 @@ pub(crate) fn look<R: Read, T>(
     most: usize,
     found: impl FnOnce(&[u8]) -> T,
 ) -> io::Result<(T, Looked<R>)> {
-    let mut first = Vec::with_capacity(most);
+    let mut first = Vec::new();
     input.by_ref().take(most as u64).read_to_end(&mut first)?;
     Ok((found(&first), Cursor::new(first).chain(input)))
 }

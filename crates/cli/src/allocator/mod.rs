@@ -14,7 +14,7 @@ mod large_pages;
 use std::alloc::{GlobalAlloc, Layout};
 use std::cell::Cell;
 use std::fmt::{self, Write as _};
-use std::io::Write as _;
+use std::io::{Read as _, Write as _};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 use gather_keys_formats::{guarded_name, memory_limit, opened_names};
@@ -42,6 +42,12 @@ thread_local! {
     static TO_ADD: Cell<i64> = const { Cell::new(0) };
 }
 
+/// The size of an allocation, which is less than half of all addresses.
+#[inline]
+fn signed(size: usize) -> i64 {
+    (size as u64).cast_signed()
+}
+
 /// Counts bytes that are allocated, or freed where they are negative; ends the program if they are too many.
 #[inline]
 fn count(bytes: i64) {
@@ -57,9 +63,25 @@ fn count(bytes: i64) {
 #[cold]
 fn add(bytes: i64) {
     let allocated = ALLOCATED.fetch_add(bytes, Ordering::Relaxed) + bytes;
-    if bytes > 0 && allocated.unsigned_abs() > memory_limit() && allocated > 0 {
-        end(&TooMuch { limit: memory_limit() });
+    if bytes < 0 || allocated < 0 {
+        return;
     }
+    let (asked, allocated, limit) =
+        (bytes.cast_unsigned(), allocated.cast_unsigned(), memory_limit());
+    // Room that is kept ready takes nothing before it is used.
+    if asked > limit || (allocated > limit && in_use().is_none_or(|bytes| bytes + asked > limit)) {
+        end(&TooMuch { limit });
+    }
+}
+
+/// How many bytes of memory are in use, where the system says so.
+fn in_use() -> Option<u64> {
+    const PAGE: u64 = 4096;
+    let mut text = [0; 128];
+    let mut file = std::fs::File::open("/proc/self/statm").ok()?;
+    let length = file.read(&mut text).ok()?;
+    let pages = str::from_utf8(&text[..length]).ok()?.split(' ').nth(1)?;
+    Some(pages.parse::<u64>().ok()? * PAGE)
 }
 
 // SAFETY: every call is handed on as it is to an allocator that keeps the contract; counting touches no memory but the
@@ -67,28 +89,28 @@ fn add(bytes: i64) {
 unsafe impl GlobalAlloc for Limited {
     #[inline]
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
-        count(layout.size() as i64);
+        count(signed(layout.size()));
         // SAFETY: the caller's promises are those of the callee.
         there(unsafe { Memory.alloc(layout) }, layout.size())
     }
 
     #[inline]
     unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
-        count(layout.size() as i64);
+        count(signed(layout.size()));
         // SAFETY: as above.
         there(unsafe { Memory.alloc_zeroed(layout) }, layout.size())
     }
 
     #[inline]
     unsafe fn dealloc(&self, at: *mut u8, layout: Layout) {
-        count(-(layout.size() as i64));
+        count(-signed(layout.size()));
         // SAFETY: as above.
         unsafe { Memory.dealloc(at, layout) }
     }
 
     #[inline]
     unsafe fn realloc(&self, at: *mut u8, layout: Layout, size: usize) -> *mut u8 {
-        count(size as i64 - layout.size() as i64);
+        count(signed(size) - signed(layout.size()));
         // SAFETY: as above.
         there(unsafe { Memory.realloc(at, layout, size) }, size)
     }
@@ -116,7 +138,7 @@ fn end(said: &dyn fmt::Display) -> ! {
     }
     let mut text = Fixed { bytes: [0; 600], length: 0 };
     // What does not fit is left out.
-    let _ = write!(text, "error: {said}\n");
+    let _ = writeln!(text, "error: {said}");
     let _ = std::io::stderr().write_all(&text.bytes[..text.length]);
     #[cfg(unix)]
     // SAFETY: it ends the process at once, which any thread may do at any time.

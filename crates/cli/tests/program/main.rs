@@ -1,7 +1,7 @@
 //! The built program, driven as its users drive it: on files in a temporary folder.
 
 // A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used, clippy::format_push_string)]
+#![allow(clippy::unwrap_used, clippy::format_push_string, clippy::format_collect)]
 
 mod databases;
 mod demo;
@@ -12,6 +12,7 @@ mod findings;
 mod forms;
 mod hostile;
 mod keys;
+mod load;
 mod lookups;
 mod memory;
 mod other_tables;

@@ -269,7 +269,8 @@ fn a_password_file_that_others_can_read_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let scene = Scene::new().with("pgpass", "127.0.0.1:1:*:edda:ZqFile\n");
     let run = |mode: u32, address: &str| {
-        std::fs::set_permissions(scene.path("pgpass"), std::fs::Permissions::from_mode(mode)).unwrap();
+        std::fs::set_permissions(scene.path("pgpass"), std::fs::Permissions::from_mode(mode))
+            .unwrap();
         let mut program = scene.program();
         program.env("PGPASSFILE", "pgpass").env_remove("PGPASSWORD");
         Ran::from(program.args(["survey", address]).output().unwrap()).ended(2).err
@@ -277,7 +278,12 @@ fn a_password_file_that_others_can_read_is_refused() {
     let address = "postgres://edda@127.0.0.1:1/co-op#hives";
     for mode in [0o644, 0o640, 0o604, 0o660] {
         let err = run(mode, address).split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(err.contains("others can read the password file pgpass; change its permissions: chmod 600"), "{err}");
+        assert!(
+            err.contains(
+                "others can read the password file pgpass; change its permissions: chmod 600"
+            ),
+            "{err}"
+        );
     }
     // Its own file is read, and so is one that has nothing for this server.
     for (mode, address) in [(0o600, address), (0o644, "postgres://jorun@127.0.0.1:1/co-op#hives")] {

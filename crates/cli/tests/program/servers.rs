@@ -64,7 +64,8 @@ fn a_server_has_tables() {
     text += &flat(&scene.run(&format!("{call} -o {out}")).ended(2).err);
     text += &flat(&scene.run(&format!("{call} -o {hives} --overwrite")).ended(2).err);
     text += &flat(&scene.run(&format!("{call} --receipt t.json -o {out}")).ended(2).err);
-    let more = "--report f.html --report f.md --report f.json --lists found --receipt u.json -o f.csv";
+    let more =
+        "--report f.html --report f.md --report f.json --lists found --receipt u.json -o f.csv";
     scene.run(&format!("{call} {more}")).ended(0);
     for (path, content) in scene.files() {
         assert!(!String::from_utf8_lossy(&content).contains(password), "{}", path.display());

@@ -28,8 +28,8 @@ impl<K: Sink<Error: From<Error>>> Hands<'_, '_, K> {
         from: usize,
         space: &mut Space<Rendered<K>>,
     ) -> Result<(), K::Error> {
-        if space.is_too_large() {
-            let (table, row) = (self.main.clone(), block.row_number(0));
+        if space.is_crowded {
+            let (table, row) = (self.main.clone(), block.row_number(space.first));
             return Err(Error::TooManyCopies { table, row }.into());
         }
         let Space { stages, out, rendered, corrected, .. } = space;

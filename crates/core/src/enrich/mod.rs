@@ -9,6 +9,7 @@ mod appending;
 mod columns;
 mod corrections;
 mod hands;
+mod joined;
 mod lots;
 mod pass;
 mod resolve;

@@ -236,7 +236,8 @@ impl Enrichment {
             let asked =
                 if appends { hands.tallies[nth].asked().clone() } else { TimesAsked::default() };
             let mut work = |block: &Block, out: Rows| {
-                let mut space = Space { out, ..space() };
+                // What they become is bounded as if they were one row.
+                let mut space = Space { out, count: 1, ..space() };
                 self.work(block, nth + 1, recording, &renderer, &mut space);
                 hands.take(self, block, nth + 1, &mut space)
             };
@@ -283,7 +284,7 @@ impl Enrichment {
         let mut rows = 0;
         let over = renderer.takes_over().filter(|(plainly, _)| self.stages.are_written(*plainly));
         let work = |space: &mut Space<Rendered<K>>, block: &Block| {
-            space.out.begin(block, self.overlay());
+            space.begin(block, 0..block.rows(), self.overlay());
             match over {
                 Some(over) => self.work_over(block, over, space),
                 None => self.work(block, 0, way.recording, renderer, space),
@@ -291,10 +292,37 @@ impl Enrichment {
         };
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
             rows += block.rows() as u64;
+            if space.is_crowded && space.count > 1 {
+                return self.work_by_few(block, way.recording, renderer, space, hands);
+            }
             hands.take(self, block, 0, space)
         };
         in_order(main, way.threads, way.wanted, || self.space(), work, hand_on)?;
         Ok(rows)
+    }
+
+    /// Works on the rows of a block, which become too much together, a few at a time, and hands each few on.
+    fn work_by_few<K: Sink<Error: From<Error>>>(
+        &self,
+        block: &Block,
+        recording: bool,
+        renderer: &K::Renderer,
+        space: &mut Space<Rendered<K>>,
+        hands: &mut Hands<'_, '_, K>,
+    ) -> Result<(), K::Error> {
+        let (mut first, mut few) = (0, block.rows());
+        while first < block.rows() {
+            let rows = first..block.rows().min(first + few);
+            space.begin(block, rows.clone(), self.overlay());
+            self.work(block, 0, recording, renderer, space);
+            if space.is_crowded && rows.len() > 1 {
+                few = rows.len() / 2;
+                continue;
+            }
+            hands.take(self, block, 0, space)?;
+            first = rows.end;
+        }
+        Ok(())
     }
 
     /// Answers a block from one lookup on, counts what was found and renders what goes out.
@@ -307,8 +335,8 @@ impl Enrichment {
         space: &mut Space<R::Rendered>,
     ) {
         self.stages.answer(block, from, recording, space);
-        if space.is_too_large() {
-            // The run ends when the block's turn comes.
+        if space.is_crowded {
+            // It is worked on by few rows, or the run ends, when the block's turn comes.
             return;
         }
         self.count(block, from, space);
@@ -323,7 +351,7 @@ impl Enrichment {
         space: &mut Space<R>,
     ) {
         self.stages.answer_over(block, space);
-        if space.is_too_large() {
+        if space.is_crowded {
             return;
         }
         self.count(block, 0, space);
@@ -395,7 +423,7 @@ impl Enrichment {
                     u64::from(!is_found && !reference.is_by_position() && lookup.value().is_none());
                 let earlier = Earlier { row, block: &earlier, nth, overlay };
                 let added = &mut out.added;
-                let given = Given { answer, one, at: None, named: &[] };
+                let given = Given { answer, one, at: None, named: &[], joined: None };
                 taking.update(lookup, earlier, given, added, |_, _, _, _| {});
                 taking.add(lookup, row, given, Status::Appended, added);
                 out.of.push(nth);
@@ -439,7 +467,7 @@ impl Enrichment {
             let told = |one: &super::Updating, written, now: &str, new: &str| {
                 updated.push((one.column, written, now.to_owned(), new.to_owned()));
             };
-            let given = Given { answer, one, at: None, named: asking.named() };
+            let given = Given { answer, one, at: None, named: asking.named(), joined: None };
             taking.give(lookup, earlier, given, &mut added, told);
             all.push(Followed { added: before, answer, updated });
         }

@@ -5,7 +5,10 @@
 //! one took or updated, and one that takes from every reference row makes several rows of one.
 //! Blocks don't depend on each other, so that several are at work at once.
 
+use std::ops::Range;
+
 use super::corrections::{CorrectedCell, Corrections};
+use super::joined::JoinedTexts;
 use super::taken_over::TakenOver;
 use super::taking::{Earlier, Given};
 use super::{Taking, Written, WrittenCounts};
@@ -36,6 +39,8 @@ pub(super) struct Answered {
     pub(super) written: Vec<(u32, u32, Written)>,
     /// The same in sum for rows that go out, for each update.
     pub(super) counts: Vec<WrittenCounts>,
+    /// What was joined of the rows of keys.
+    pub(super) joined: JoinedTexts,
     /// The cells that are others than before, when every one is to be told.
     pub(super) changes: Vec<ChangedCell>,
     /// What it adds to each row, where that goes out as it stands in the reference.
@@ -63,9 +68,20 @@ pub(super) struct Rows {
     pub(super) added: Block,
 }
 
+/// How many bytes the rows that a block becomes may take before its rows are worked on a few at a time, and how many
+/// those of a single main row may. A key that is on many rows of both tables makes as many rows of each, or cells as
+/// long.
+const MOST_OF_BLOCK: usize = 16 << 20;
+const MOST_OF_ROW: usize = 256 << 20;
+
 /// What a thread works with; kept from block to block.
 #[derive(Debug, Default)]
 pub(super) struct Space<R> {
+    /// The first row of the block that is worked on, and how many are.
+    pub(super) first: usize,
+    pub(super) count: usize,
+    /// Whether they become so much that they have to be worked on a few at a time.
+    pub(super) is_crowded: bool,
     pub(super) stages: Vec<Answered>,
     pub(super) out: Rows,
     pub(super) corrected: Vec<CorrectedCell>,
@@ -74,23 +90,36 @@ pub(super) struct Space<R> {
 }
 
 impl<R> Space<R> {
-    /// Whether cells were left out, since there are too many for one block.
-    pub(super) fn is_too_large(&self) -> bool {
-        self.out.added.is_too_large() || self.stages.iter().any(|stage| stage.over.is_too_large())
+    /// Begins with these rows of a block, as they came.
+    pub(super) fn begin(&mut self, block: &Block, rows: Range<usize>, overlay: &Overlay) {
+        (self.first, self.count, self.is_crowded) = (rows.start, rows.len(), false);
+        self.out.begin(block, rows, overlay);
     }
 }
 
+/// Whether so many rows of a block become more than they may.
+pub(super) fn is_crowded(count: usize, bytes: usize) -> bool {
+    bytes > if count > 1 { MOST_OF_BLOCK } else { MOST_OF_ROW }
+}
+
 impl Rows {
-    /// Every row of a block, as it came.
-    pub(super) fn begin(&mut self, block: &Block, overlay: &Overlay) {
+    /// These rows of a block, as they came.
+    pub(super) fn begin(&mut self, block: &Block, rows: Range<usize>, overlay: &Overlay) {
         self.of.clear();
-        self.of.extend(0..block.rows());
+        self.of.extend(rows.clone());
         self.added.reset(overlay.len());
-        for row in 0..if overlay.is_empty() { 0 } else { block.rows() } {
+        for row in if overlay.is_empty() { 0..0 } else { rows } {
             for &column in overlay.columns() {
                 self.added.push_cell_of(block.cell(row, column), block.kind(row, column));
             }
         }
+    }
+
+    /// How many bytes they take, roughly.
+    fn bytes(&self) -> usize {
+        const OF_ROW: usize = 32;
+        const OF_CELL: usize = size_of::<u32>();
+        self.added.text_length() + self.of.len() * (OF_ROW + OF_CELL * self.added.columns())
     }
 
     pub(super) fn row<'a>(&'a self, nth: usize, block: &'a Block, overlay: &'a Overlay) -> Row<'a> {
@@ -155,7 +184,7 @@ impl Stages {
         recording: bool,
         space: &mut Space<R>,
     ) {
-        let Space { stages, out, corrected, asking, .. } = space;
+        let Space { count, is_crowded: crowded, stages, out, corrected, asking, .. } = space;
         let overlay = &self.overlay;
         asking.begin_block();
         let mut keeps: Vec<bool> = Vec::new();
@@ -171,14 +200,17 @@ impl Stages {
             let row = |nth: usize| rows.row(nth, block, overlay);
             let own = overlay.is_empty().then_some((block, &rows.of[..]));
             lookup.answer_all((rows.of.len(), own), row, asking, &mut stage.answers);
+            // Which rows of a range answer depends on more than the key.
+            let joined = lookup.value().is_none().then_some(&stage.joined);
             let names = !lookup.namings().is_empty();
             let reference = lookup.reference();
             let has_earlier = rows.added.columns() > 0;
             let simply = keeps.is_empty() && taking.takes_simply(reference.taken().len());
             out.of.reserve(rows.of.len());
             for (nth, (&of, &answer)) in rows.of.iter().zip(&stage.answers).enumerate() {
-                if out.added.is_too_large() {
-                    break;
+                if is_crowded(*count, out.bytes()) {
+                    *crowded = true;
+                    return;
                 }
                 if let (true, Some(at), Answer::Matched(holder)) =
                     (simply, asking.taken(nth), answer)
@@ -210,7 +242,8 @@ impl Stages {
                             });
                         }
                     };
-                    let given = Given { answer, one, at: asking.taken(nth), named: asking.named() };
+                    let at = asking.taken(nth);
+                    let given = Given { answer, one, at, named: asking.named(), joined };
                     taking.give(lookup, earlier, given, &mut out.added, told);
                     out.of.push(of);
                     if !keep || !kept.is_empty() {
@@ -230,9 +263,7 @@ impl Stages {
                     _ => give(None),
                 }
             }
-            if out.added.is_too_large() {
-                return;
-            }
+            *crowded |= is_crowded(*count, out.bytes());
             keeps = kept;
         }
         if keeps.contains(&false) {

@@ -5,7 +5,7 @@
 //! by one reference row, or whose cells have to be looked at, gets them as ever, in a block apart.
 
 use super::Status;
-use super::stage::{Space, Stages};
+use super::stage::{Space, Stages, is_crowded};
 use super::taking::Given;
 use crate::lookup::Answer;
 use crate::table::{Beside, Block, Piece, Plainly, TakesOver};
@@ -16,12 +16,6 @@ pub(super) struct TakenOver {
     pieces: Vec<Piece>,
     /// What is added to the rows that have no piece.
     apart: Block,
-}
-
-impl TakenOver {
-    pub(super) fn is_too_large(&self) -> bool {
-        self.apart.is_too_large()
-    }
 }
 
 impl Stages {
@@ -38,17 +32,18 @@ impl Stages {
 
     /// Answers every row of a block, as [`Stages::answer`] does.
     pub(super) fn answer_over<R>(&self, block: &Block, space: &mut Space<R>) {
-        let Space { stages, out, corrected, asking, .. } = space;
+        let Space { count, is_crowded: crowded, stages, out, corrected, asking, .. } = space;
         corrected.clear();
         asking.begin_block();
         for ((lookup, taking), stage) in self.lookups.iter().zip(&mut *stages) {
-            stage.rows.begin(block, &self.overlay);
+            stage.rows.begin(block, 0..block.rows(), &self.overlay);
             stage.written.clear();
             stage.changes.clear();
             let (rows, reference) = (&stage.rows, lookup.reference());
             let row = |nth: usize| rows.row(nth, block, &self.overlay);
             let own = Some((block, &rows.of[..]));
             lookup.answer_all((rows.of.len(), own), row, asking, &mut stage.answers);
+            let joined = lookup.value().is_none().then_some(&stage.joined);
             let TakenOver { pieces, apart } = &mut stage.over;
             pieces.clear();
             apart.reset(taking.cells.len());
@@ -62,7 +57,11 @@ impl Stages {
                     return Piece::Blank;
                 }
                 one.and_then(|one| reference.piece(one, at)).unwrap_or_else(|| {
-                    let given = Given { answer, one, at, named: &[] };
+                    *crowded |= is_crowded(*count, apart.text_length());
+                    if *crowded {
+                        return Piece::Blank;
+                    }
+                    let given = Given { answer, one, at, named: &[], joined };
                     taking.add(lookup, row(nth), given, Status::of(answer, None), apart);
                     Piece::Apart
                 })

@@ -2,6 +2,7 @@
 
 use std::cell::OnceCell;
 
+use super::joined::{JOINT, JoinedTexts, join_distinct, joined};
 use super::{Appending, Replacing, Status, Updating, Written};
 use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
 use crate::plan::Mark;
@@ -43,6 +44,8 @@ pub(crate) struct Given<'n> {
     pub(crate) at: Option<usize>,
     /// The places of the taken columns that the row names.
     pub(crate) named: &'n [usize],
+    /// What was joined for the keys of other rows, where the rows that answer depend on nothing but the key.
+    pub(crate) joined: Option<&'n JoinedTexts>,
 }
 
 /// One cell that a lookup adds.
@@ -78,7 +81,9 @@ struct Givers<'a> {
     holders: Vec<Holder>,
     /// The rows it takes from, and the taken cells of each.
     rows: Vec<RowId>,
-    taken: Vec<Vec<&'a str>>,
+    taken: Vec<&'a str>,
+    /// How many taken cells each row has.
+    columns: usize,
 }
 
 impl Taking {
@@ -230,7 +235,6 @@ impl Taking {
         let (mut cells, mut next) = (None, 0);
         let several = OnceCell::new();
         let givers = || several.get_or_init(|| Givers::new(lookup, row, given));
-        let mut text = String::new();
         for cell in rest {
             let place = match *cell {
                 AddedCell::Mark(mark) => {
@@ -251,13 +255,24 @@ impl Taking {
                     let kind = reference.taken_kind(single, place);
                     added.push_cell_of(cell.unwrap_or_default(), kind);
                 }
-                (_, Answer::All { .. }, Some(place), None) => {
-                    text.clear();
-                    let givers = givers();
-                    join_distinct(&mut text, givers.taken.iter().map(|cells| cells[place]));
-                    match givers.rows[..] {
-                        [one] => added.push_cell_of(&text, reference.taken_kind(one, place)),
-                        _ => added.push_cell(&text),
+                (_, Answer::All { first, .. }, Some(place), None) => {
+                    let values = || {
+                        let givers = givers();
+                        let kind = match givers.rows[..] {
+                            [one] => reference.taken_kind(one, place),
+                            _ => CellKind::Unsaid,
+                        };
+                        (kind, givers.cells(place))
+                    };
+                    match given.joined {
+                        Some(joined) => {
+                            let take = |text: &str, kind| added.push_cell_of(text, kind);
+                            joined.with((first, place), values, take);
+                        }
+                        None => {
+                            let (kind, values) = values();
+                            added.push_cell_of(&joined(values), kind);
+                        }
                     }
                 }
                 _ => added.push_cell(""),
@@ -292,8 +307,14 @@ impl<'a> Givers<'a> {
             (None, Answer::All { .. }) => reference.rows_among(&holders),
             (None, _) => Vec::new(),
         };
-        let taken = rows.iter().map(|&row| reference.taken_cells(row).collect()).collect();
-        Self { lookup, answer: given.answer, holders, rows, taken }
+        let taken = rows.iter().flat_map(|&row| reference.taken_cells(row)).collect();
+        let columns = reference.taken().len();
+        Self { lookup, answer: given.answer, holders, rows, taken, columns }
+    }
+
+    /// The taken cells of one column.
+    fn cells(&self, column: usize) -> impl Iterator<Item = &'a str> {
+        self.taken.iter().skip(column).step_by(self.columns.max(1)).copied()
     }
 
     /// The numbers of the rows. Rows of several tables may have the same one.
@@ -353,29 +374,5 @@ fn add_mark<'g, 'l: 'g>(
             lookup.key().write_compared(row, ", ", text);
             CellKind::Unsaid
         }),
-    }
-}
-
-/// What stands between the values of several rows.
-const JOINT: &str = "; ";
-
-/// The distinct values that are not blank, in order.
-fn joined<'a>(values: impl Iterator<Item = &'a str>) -> String {
-    let mut text = String::new();
-    join_distinct(&mut text, values);
-    text
-}
-
-/// Appends the distinct values that are not blank, in order.
-fn join_distinct<'a>(text: &mut String, values: impl Iterator<Item = &'a str>) {
-    let mut seen: Vec<&str> = Vec::new();
-    for value in values.filter(|value| !value.is_empty()) {
-        if !seen.contains(&value) {
-            if !seen.is_empty() {
-                text.push_str(JOINT);
-            }
-            text.push_str(value);
-            seen.push(value);
-        }
     }
 }

@@ -21,8 +21,9 @@ pub use look::Look;
 pub use suggest::{LOOKED_AT, SuggestedKey, SuggestedPart, Suggestions, suggest};
 pub use trouble::{Trouble, TroubleKind};
 
-use std::sync::Arc;
+use std::collections::HashSet;
 use std::sync::mpsc::{SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use ahash::RandomState;
 
@@ -46,6 +47,9 @@ pub struct Survey {
     /// Headers that stand above several columns.
     pub repeated_headers: Vec<String>,
 }
+
+/// What looks at every block.
+type Looking<'a> = Box<dyn FnMut(&Block) + Send + 'a>;
 
 /// How many blocks may wait for a thread.
 const WAITING: usize = 4;
@@ -79,29 +83,35 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
     };
     let read = std::thread::scope(|scope| {
         let mut senders: Vec<SyncSender<Arc<Block>>> = Vec::new();
-        for group in &mut groups {
+        // What there is no thread for, where the system allows fewer, is done by this one.
+        let mut own: Vec<Arc<Mutex<Looking<'_>>>> = Vec::new();
+        let columns = groups.iter_mut().map(|group| -> Looking<'_> {
+            Box::new(|block| group.iter_mut().for_each(|column| column.look(block)))
+        });
+        let (candidates, whole) = (&mut candidates, &mut whole);
+        let keys: Looking<'_> = Box::new(|block| candidates.look(block, whole));
+        for look in columns.chain([keys]) {
+            let look = Arc::new(Mutex::new(look));
             let (sender, receiver) = sync_channel::<Arc<Block>>(WAITING);
-            senders.push(sender);
-            scope.spawn(move || {
+            let there = Arc::clone(&look);
+            let begun = std::thread::Builder::new().spawn_scoped(scope, move || {
+                let mut look = there.lock().unwrap_or_else(PoisonError::into_inner);
                 for block in receiver {
-                    for column in &mut *group {
-                        column.look(&block);
-                    }
+                    look(&block);
                 }
             });
-        }
-        let (sender, receiver) = sync_channel::<Arc<Block>>(WAITING);
-        senders.push(sender);
-        let (candidates, whole) = (&mut candidates, &mut whole);
-        scope.spawn(move || {
-            for block in receiver {
-                candidates.look(&block, whole);
+            match begun {
+                Ok(_) => senders.push(sender),
+                Err(_) => own.push(look),
             }
-        });
+        }
         read(&mut |block| {
             // A thread that is gone has panicked, which its end tells.
             for sender in &senders {
                 drop(sender.send(Arc::clone(block)));
+            }
+            for look in &own {
+                look.lock().unwrap_or_else(PoisonError::into_inner)(block);
             }
         })
     });
@@ -122,12 +132,7 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
 
 /// The headers that stand above several columns, each once.
 fn repeated(headers: &Headers) -> Vec<String> {
-    let all: Vec<&str> = headers.iter().collect();
-    let mut repeated: Vec<String> = Vec::new();
-    for (nth, header) in all.iter().enumerate() {
-        if all[..nth].contains(header) && !repeated.iter().any(|known| known == header) {
-            repeated.push((*header).to_owned());
-        }
-    }
-    repeated
+    let (mut seen, mut told) = (HashSet::new(), HashSet::new());
+    let repeated = headers.iter().filter(|header| !seen.insert(*header) && told.insert(*header));
+    repeated.map(str::to_owned).collect()
 }

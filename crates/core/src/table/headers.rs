@@ -1,6 +1,6 @@
 //! Headers, and how a name that a person wrote finds its column.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::{Error, Result};
 
@@ -12,6 +12,8 @@ const NEAREST: usize = 3;
 pub struct Headers {
     table: String,
     names: Vec<String>,
+    /// The columns of each name, ascending.
+    columns: HashMap<String, Vec<usize>>,
 }
 
 /// The column that a name led to.
@@ -29,7 +31,15 @@ impl Headers {
         table: impl Into<String>,
         names: impl IntoIterator<Item = N>,
     ) -> Self {
-        Self { table: table.into(), names: names.into_iter().map(Into::into).collect() }
+        let (own, columns) = (Vec::new(), HashMap::new());
+        let mut headers = Self { table: table.into(), names: own, columns };
+        names.into_iter().for_each(|name| headers.push(name.into()));
+        headers
+    }
+
+    fn push(&mut self, name: String) {
+        self.columns.entry(name.clone()).or_default().push(self.names.len());
+        self.names.push(name);
     }
 
     /// The same headers of a table that is called otherwise.
@@ -41,7 +51,9 @@ impl Headers {
     /// The headers with more of them behind.
     #[must_use]
     pub fn with(mut self, more: &[String]) -> Self {
-        self.names.extend_from_slice(more);
+        for name in more {
+            self.push(name.clone());
+        }
         self
     }
 
@@ -79,9 +91,9 @@ impl Headers {
     /// When there is no such column.
     pub fn address(&self, column: usize) -> String {
         let name = self.name(column);
-        let equal: Vec<usize> = self.columns(|header| header == name);
-        match equal.iter().position(|&other| other == column) {
-            Some(nth) if equal.len() > 1 => format!("{name}#{}", nth + 1),
+        let equal = self.spelled(name);
+        match equal.binary_search(&column) {
+            Ok(nth) if equal.len() > 1 => format!("{name}#{}", nth + 1),
             _ => name.to_owned(),
         }
     }
@@ -104,14 +116,15 @@ impl Headers {
     /// [`Error::HeaderRepeated`] when several headers fit, [`Error::HeaderUnknown`] when none does.
     pub fn find(&self, name: &str) -> Result<Found> {
         let loose = Self::loosened(name);
-        let exact = self.columns(|header| header == name);
+        let exact = self.spelled(name);
         let candidates = if exact.is_empty() {
             if let Some(column) = self.nth(name) {
                 return Ok(Found { column, exact: true });
             }
-            self.columns(|header| Self::loosened(header) == loose)
+            let loosely = self.names.iter().map(|header| Self::loosened(header) == loose);
+            loosely.enumerate().filter(|(_, fits)| *fits).map(|(column, _)| column).collect()
         } else {
-            exact
+            exact.to_vec()
         };
         match candidates[..] {
             [column] => Ok(Found { column, exact: self.names[column] == name }),
@@ -142,16 +155,16 @@ impl Headers {
         self.nearest(&Self::loosened(name))
     }
 
-    fn columns(&self, fits: impl Fn(&str) -> bool) -> Vec<usize> {
-        let fitting = self.names.iter().enumerate().filter(|(_, header)| fits(header));
-        fitting.map(|(column, _)| column).collect()
+    /// The columns whose header is spelled exactly so.
+    fn spelled(&self, name: &str) -> &[usize] {
+        self.columns.get(name).map_or(&[], Vec::as_slice)
     }
 
     /// The column of `Header#N`: the N-th of the headers that are spelled `Header`.
     fn nth(&self, name: &str) -> Option<usize> {
         let (header, number) = name.rsplit_once('#')?;
         let number: usize = number.parse().ok()?;
-        self.columns(|other| other == header).get(number.checked_sub(1)?).copied()
+        self.spelled(header).get(number.checked_sub(1)?).copied()
     }
 
     fn nearest(&self, loose: &str) -> Vec<String> {
@@ -177,9 +190,15 @@ fn likeness(asked: &str, header: &str) -> f64 {
 pub(crate) fn without_clash(taken: &[String], wanted: &[String], suffix: &str) -> Vec<String> {
     let mut seen: HashSet<String> = taken.iter().cloned().collect();
     let mut free = |name: &str| seen.insert(name.to_owned());
+    // The number from which on none was tried yet.
+    let mut untried: HashMap<String, usize> = HashMap::new();
     let rename = |name: &String| {
         let other = format!("{name} ({suffix})");
-        let numbered = (2..).map(|n| format!("{other} {n}"));
+        let untried = untried.entry(other.clone()).or_insert(2);
+        let numbered = (*untried..).map(|n| {
+            *untried = n + 1;
+            format!("{other} {n}")
+        });
         [name.clone(), other.clone()].into_iter().chain(numbered).find(|name| free(name))
     };
     wanted.iter().filter_map(rename).collect()

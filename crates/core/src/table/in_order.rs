@@ -108,13 +108,19 @@ where
         freed: Condvar::new(),
     };
     thread::scope(|scope| {
-        for thread in 0..threads {
-            let (shared, parser, work) = (&shared, &parser, &work);
-            scope.spawn(move || {
+        let (shared, parser, work) = (&shared, &parser, &work);
+        for thread in 1..threads {
+            let begun = thread::Builder::new().spawn_scoped(scope, move || {
                 let _stops = StopsOnPanic(shared);
                 shared.run(thread, parser, work);
             });
+            // Where the system allows fewer threads, those that there are do all of it.
+            if begun.is_err() {
+                break;
+            }
         }
+        let _stops = StopsOnPanic(shared);
+        shared.run(0, parser, work);
     });
     let handing = shared.handing.into_inner().unwrap_or_else(PoisonError::into_inner);
     handing.error.map_or(Ok(()), Err)

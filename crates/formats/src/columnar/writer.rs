@@ -56,19 +56,19 @@ impl ColumnarWriter {
                 };
                 let writer = ArrowWriter::try_new(output, schema, Some(properties));
                 let mut writer = writer.map_err(failed)?;
-                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
+                each_batch(&name, &mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.close().map_err(failed)?;
             }
             Columnar::Arrow => {
                 let failed = |error| unwritten(&name, Box::new(error));
                 let mut writer = FileWriter::try_new_buffered(output, &schema).map_err(failed)?;
-                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
+                each_batch(&name, &mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
             Columnar::ArrowStream => {
                 let failed = |error| unwritten(&name, Box::new(error));
                 let mut writer = StreamWriter::try_new_buffered(output, &schema).map_err(failed)?;
-                each_batch(&mut spooled, |batch| writer.write(batch).map_err(failed))?;
+                each_batch(&name, &mut spooled, |batch| writer.write(batch).map_err(failed))?;
                 writer.finish().and_then(|()| writer.flush()).map_err(failed)?;
             }
         }
@@ -78,12 +78,13 @@ impl ColumnarWriter {
 
 /// Writes all batches, each while the next one is given its types.
 fn each_batch(
+    name: &str,
     spooled: &mut Spooled,
     mut write: impl FnMut(&RecordBatch) -> Result<()>,
 ) -> Result<()> {
     let (send, batches) = sync_channel(1);
     thread::scope(|scope| {
-        scope.spawn(move || {
+        let begun = thread::Builder::new().spawn_scoped(scope, move || {
             while let Some(next) = spooled.next_typed().transpose() {
                 let is_last = next.is_err();
                 // Nobody waits for it any more when the one before could not be written.
@@ -92,6 +93,7 @@ fn each_batch(
                 }
             }
         });
+        begun.map_err(|cause| Error::Spool { name: name.to_owned(), cause })?;
         batches.into_iter().try_for_each(|batch| write(&batch?))
     })
 }

@@ -194,9 +194,9 @@ impl WholeFile {
     pub fn replacing(input: &InputFile) -> Result<Self> {
         let (name, path) = (input.name().to_owned(), real(input.path()));
         let refused = |cause| Error::Write { name: name.clone(), cause };
-        let facts = input.handle().metadata().map_err(refused)?;
-        let existing =
-            Existing { stamp: input.stamp(), facts, file: Some(Arc::clone(input.handle())) };
+        let file = input.handle().map_err(&refused)?;
+        let facts = file.metadata().map_err(refused)?;
+        let existing = Existing { stamp: input.stamp(), facts, file: Some(file) };
         let staging = folder_of(&path).to_owned();
         let target = Target { path, staging, there: Some(existing), overwrite: true };
         Self::stage(&REAL, name, target, false)

@@ -115,7 +115,7 @@ fn host(rest: &str) -> Option<usize> {
             .find(['/', '?', '#'])
             .is_some_and(|end| rest[at + 1 + end..].starts_with('/'))
     };
-    hosts().filter(has_database).last().or_else(|| hosts().last()).or(Some(first))
+    hosts().rfind(has_database).or_else(|| hosts().next_back()).or(Some(first))
 }
 
 /// Whether hosts with their ports are first in a text.

@@ -10,6 +10,9 @@ use super::encryption::encrypted;
 use super::password::password_for;
 use crate::{Error, Result};
 
+/// How an address is written.
+const FORM: &str = "write it as postgres://USER@HOST:PORT/DATABASE#TABLE";
+
 /// How long a server may take to answer at all.
 const PATIENCE: Duration = Duration::from_secs(15);
 
@@ -20,7 +23,6 @@ impl ServerAddress {
     /// [`Error::Server`] when the address is ill-formed, nobody answers, or the server refuses.
     pub(super) fn connect(&self) -> Result<Client> {
         let failed = |said: String, mend| Error::Server { name: self.database(), said, mend };
-        const FORM: &str = "write it as postgres://USER@HOST:PORT/DATABASE#TABLE";
         self.check().map_err(|said| failed(said, FORM))?;
         let url = self.database();
         let mut config: Config =

@@ -82,7 +82,8 @@ pub(crate) fn open(
     let identity = TableIdentity::find(&mut client, &schema, &table).map_err(failed)?;
     let declared = declared(&mut client, identity.table).map_err(failed)?;
     let copy = format!("copy (select * from {from}{order}) to stdout");
-    let text = tap.on(Box::new(copied(client, copy)));
+    let begun = copied(client, copy).map_err(|cause| Error::Read { name: name.clone(), cause })?;
+    let text = tap.on(Box::new(begun));
     let called = name.clone();
     let streamed = Streamed::begin(&name, move |hand| {
         hand.headers(headers)?;
@@ -148,7 +149,7 @@ struct Copied {
     at: usize,
 }
 
-fn copied(mut client: Client, statement: String) -> Copied {
+fn copied(mut client: Client, statement: String) -> io::Result<Copied> {
     let (send, pieces) = sync_channel::<io::Result<Vec<u8>>>(AHEAD);
     let work = move || {
         let refused = |error: &postgres::Error| {
@@ -181,8 +182,8 @@ fn copied(mut client: Client, statement: String) -> Copied {
             }
         }
     };
-    thread::spawn(work);
-    Copied { pieces, piece: Vec::new(), at: 0 }
+    thread::Builder::new().spawn(work)?;
+    Ok(Copied { pieces, piece: Vec::new(), at: 0 })
 }
 
 impl Read for Copied {

@@ -9,6 +9,7 @@ mod seeds;
 mod terminal;
 
 use std::collections::BTreeMap;
+use std::io::{Read, Seek};
 use std::path::Path;
 use std::process::{Child, Stdio};
 use std::sync::Mutex;
@@ -66,7 +67,6 @@ pub(crate) fn measured(scene: &Scene, call: &str) -> Ended {
     let (status, peak) = wait(child);
     let took = began.elapsed();
     let mut said = Vec::new();
-    use std::io::{Read, Seek};
     let mut err = err;
     err.rewind().unwrap();
     err.take(1 << 20).read_to_end(&mut said).unwrap();
@@ -122,6 +122,8 @@ fn keep(scene: &Scene, seed: &Seed, numbers: &Numbers) {
 }
 
 /// Runs so many cases, each a seed changed by `change`, and tells of those that fail.
+// Its figures are what a long campaign is for.
+#[allow(clippy::print_stdout)]
 fn campaign(
     what: &str,
     numbers: Vec<u64>,
@@ -144,14 +146,13 @@ fn campaign(
                     if let Some(fault) = ended.fault() {
                         let said =
                             format!("{what} {nth}, {}: {fault}: {call}\n{ended:?}", seed.name);
-                        eprintln!("{said}");
                         faults.lock().unwrap().push(said);
                     }
                     let mut figures = figures.lock().unwrap();
                     let of = figures.entry(&seed.name).or_default();
                     of.0 += 1;
                     if let Some(status @ 0..=2) = ended.status {
-                        of.1[status as usize] += 1;
+                        of.1[status.unsigned_abs() as usize] += 1;
                     }
                     of.2 = of.2.max(ended.peak);
                     of.3 = of.3.max(ended.took);

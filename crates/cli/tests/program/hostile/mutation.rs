@@ -115,7 +115,7 @@ fn archive_mutated(content: &[u8], numbers: &mut Numbers) -> Option<Vec<u8>> {
         let mut text = Vec::new();
         part.read_to_end(&mut text).ok()?;
         if nth == chosen {
-            let is_binary = name.ends_with(".bin");
+            let is_binary = name.contains(".bin");
             text = changed(text, is_binary, numbers);
         }
         out.start_file(name, zip::write::SimpleFileOptions::default()).ok()?;

@@ -137,7 +137,8 @@ fn arrow(compression: Option<CompressionType>, is_stream: bool) -> Vec<u8> {
     let column = |nth: usize| -> ArrayRef {
         Arc::new(StringArray::from(rows().map(|row| row[nth].to_owned()).collect::<Vec<_>>()))
     };
-    let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(0..rows().count() as i64));
+    let numbers: ArrayRef =
+        Arc::new(Int64Array::from_iter_values(rows().zip(0..).map(|(_, nth)| nth)));
     let kg: ArrayRef =
         Arc::new(Float64Array::from_iter_values(rows().map(|row| row[0].len() as f64 / 4.0)));
     let names = ["Line", "Keeper", "Tag", "Site code"];

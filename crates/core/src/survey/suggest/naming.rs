@@ -1,6 +1,6 @@
 //! What is worth taking, and values of the main table that name columns.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::Side;
 use super::columns::Column;
@@ -18,6 +18,10 @@ pub(super) struct Named {
 /// Whether the values of a main column are headers of the reference.
 pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Option<Named> {
     let headers: Vec<&str> = theirs.iter().collect();
+    let mut places: HashMap<&str, usize> = HashMap::new();
+    for (place, header) in headers.iter().enumerate() {
+        places.entry(header).or_insert(place);
+    }
     for column in left.iter().filter(|column| column.piece.is_none()) {
         let values: HashSet<&String> = column.spellings[0].values().collect();
         if values.len() < 2 {
@@ -25,10 +29,8 @@ pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Optio
         }
         for (step, cut) in [("", usize::MAX), (" | first 7", 7), (" | first 4", 4)] {
             let made = |value: &str| -> String { value.chars().take(cut).collect() };
-            let named: Vec<usize> = values
-                .iter()
-                .filter_map(|value| headers.iter().position(|header| *header == made(value)))
-                .collect();
+            let named: Vec<usize> =
+                values.iter().filter_map(|value| places.get(&made(value)[..]).copied()).collect();
             let mut columns = named.clone();
             columns.sort_unstable();
             columns.dedup();
@@ -64,14 +66,15 @@ pub(super) fn take(
     in_key: &[usize],
     best: Option<&Vec<Pair>>,
 ) -> Vec<String> {
-    let named = naming.map_or(&[][..], |named| &named.columns);
+    let named: HashSet<usize> = naming.iter().flat_map(|named| &named.columns).copied().collect();
+    let own: HashSet<String> = ours.iter().map(str::to_ascii_lowercase).collect();
     let mut all: Vec<String> = Vec::new();
     let is_worth = |column: &&Column| {
         let header = theirs.name(column.of);
         !in_key.contains(&column.of)
             && !named.contains(&column.of)
             && !column.distinct[0].is_empty()
-            && !ours.iter().any(|own| own.eq_ignore_ascii_case(header))
+            && !own.contains(&header.to_ascii_lowercase())
     };
     for column in right.iter().filter(is_worth) {
         all.push(quoted_header(&theirs.address(column.of)));

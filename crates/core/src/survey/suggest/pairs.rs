@@ -1,9 +1,10 @@
 //! Pairs of columns whose values meet.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::Side;
-use super::columns::Form;
+use super::columns::{Column, Form};
+use crate::table::Headers;
 
 /// How many pairs of columns are tried together.
 pub(super) const PAIRS: usize = 14;
@@ -38,23 +39,66 @@ impl Pair {
 
 /// How alike two headers are, from 0 to 1.
 fn alike(one: &str, other: &str) -> f64 {
-    let words = |header: &str| -> String {
-        header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
-    };
-    strsim::normalized_damerau_levenshtein(&words(one), &words(other))
+    strsim::normalized_damerau_levenshtein(&letters(one), &letters(other))
+}
+
+/// The letters and digits of a header.
+fn letters(header: &str) -> String {
+    header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
+}
+
+/// A value that so many columns of the reference hold says nothing of which one is meant.
+const EVERYWHERE: usize = 256;
+
+/// The columns of a reference by what they hold and by their headers, so that a main column is compared only with
+/// those that it may go together with.
+struct Holding {
+    by_value: [HashMap<u64, Vec<usize>>; 2],
+    by_header: HashMap<String, Vec<usize>>,
+}
+
+impl Holding {
+    fn of((right, theirs): Side<'_>) -> Self {
+        let mut holding = Self { by_value: Default::default(), by_header: HashMap::new() };
+        for (nth, column) in right.iter().enumerate() {
+            for (values, by_value) in column.distinct.iter().zip(&mut holding.by_value) {
+                for value in values {
+                    by_value.entry(*value).or_default().push(nth);
+                }
+            }
+            holding.by_header.entry(letters(theirs.name(column.of))).or_default().push(nth);
+        }
+        holding
+    }
+
+    /// The columns that share a value with a main column, in order; of values that are everywhere only those that
+    /// have its header too.
+    fn may_go_with(&self, column: &Column, ours: &Headers) -> BTreeSet<usize> {
+        let holders =
+            column.distinct.iter().zip(&self.by_value).flat_map(|(values, by_value)| {
+                values.iter().filter_map(|value| by_value.get(value))
+            });
+        let rare = holders.filter(|columns| columns.len() <= EVERYWHERE).flatten();
+        let same = self.by_header.get(&letters(ours.name(column.of))).into_iter().flatten();
+        rare.chain(same.take(EVERYWHERE)).copied().collect()
+    }
 }
 
 /// The pairs whose values meet, the best first.
 pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pair> {
+    let holding = Holding::of((right, theirs));
     let mut all = Vec::new();
     for (main, column) in left.iter().enumerate() {
         let values = column.distinct[0].len();
         if values == 0 {
             continue;
         }
+        let filled = |values: &[u64]| values.iter().filter(|value| **value != 0).count();
+        let most_have = filled(&column.tail) * 10 >= filled(&column.loose) * 9;
         let mut single = 0.0_f64;
         let mut several: Vec<(usize, usize)> = Vec::new();
-        for (nth, other) in right.iter().enumerate() {
+        for nth in holding.may_go_with(column, ours) {
+            let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
             let covered = column.distinct[0].intersection(&other.distinct[0]).count();
             let loose =
@@ -67,8 +111,6 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 covered,
                 ..loose.clone()
             };
-            let most_have = column.tail.iter().filter(|tail| **tail != 0).count() * 10
-                >= column.loose.iter().filter(|value| **value != 0).count() * 9;
             let is_varied = column.distinct[1].len() > FEW || named > 0.5;
             let is_tail = most_have && is_varied && tail.share() > loose.share() + 0.3;
             if loose.share() >= ANY_ONE {

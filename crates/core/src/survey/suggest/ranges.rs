@@ -22,6 +22,9 @@ pub(super) fn bounds(right: &[Column]) -> Vec<(usize, usize)> {
     dates.windows(2).filter(|pair| is_range(pair)).map(|pair| (pair[0], pair[1])).collect()
 }
 
+/// How many ways are found; each is tried on the whole tables.
+const WAYS: usize = 24;
+
 /// Ways in which a date of the main table may lie in ranges of the reference.
 pub(super) fn ranges(
     (left, ours): Side<'_>,
@@ -39,6 +42,9 @@ pub(super) fn ranges(
             let (lower, upper) = (&right[*lower], &right[*upper]);
             if in_key.contains(&lower.of) || in_key.contains(&upper.of) {
                 continue;
+            }
+            if all.len() == WAYS {
+                return all;
             }
             let (from, to) = (name(lower, theirs), name(upper, theirs));
             all.push(format!("{} in {from} .. {to}", name(value, ours)));
