@@ -238,8 +238,10 @@ fn check_files(reading: &Reading<'_>, asked: &Asked) -> Result<()> {
     for file in files.chain(&plan.report.0) {
         reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
     }
-    let saved = asked.save.as_ref().map(|path| Address::check_file(path.as_os_str()));
-    Ok(saved.transpose()?.unwrap_or_default())
+    if let Some(path) = &asked.save {
+        Address::check_file(path.as_os_str())?;
+    }
+    Ok(())
 }
 
 impl Call {
