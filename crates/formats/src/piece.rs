@@ -10,6 +10,7 @@ use crate::columnar::{BatchFault, BatchParser, BatchPiece};
 use crate::delimited::{Fault, TextParser};
 use crate::json::{BadLine, LinesParser, LinesPiece};
 use crate::sqlite::{NotText, ValuesParser, ValuesPiece};
+use crate::table::{DATABASE, TEXT};
 
 /// A piece of a table.
 #[derive(Debug)]
@@ -64,22 +65,27 @@ pub(crate) struct Content {
     so_far: AtomicU64,
 }
 
-/// What any file may hold, in bytes of text, and what each byte of a file may hold besides. Text that people write packs
-/// to a tenth; a column that says the same in every row takes next to nothing in a columnar file.
-const CONTENT_OF_ANY: u64 = 1 << 30;
-const CONTENT_PER_BYTE: u64 = 500;
-const CONTENT_PER_BYTE_OF_TEXT: u64 = 100;
+/// What any file may hold, in bytes of text, and what each byte of a file may hold besides: packed text, which packs to
+/// a tenth when people write it; databases, whose views can be without end; and others, where a column that says the
+/// same in every row takes next to nothing.
+const OF_TEXT: (u64, u64) = (256 << 20, 100);
+const OF_DATABASE: (u64, u64) = (64 << 20, 500);
+const OF_OTHERS: (u64, u64) = (256 << 20, 500);
 
 /// How many bytes of text a cell counts as, besides its own.
 const CONTENT_OF_CELL: u64 = 8;
 
 impl Content {
     /// The content of the table called `name`, in a file of so many bytes; it has no bound where they are unknown.
-    pub(crate) fn of(name: &str, bytes: Option<u64>, is_text: bool) -> Self {
-        let per_byte = if is_text { CONTENT_PER_BYTE_OF_TEXT } else { CONTENT_PER_BYTE };
-        let limit = bytes.filter(|bytes| *bytes > 0).map_or(u64::MAX, |bytes| {
-            bytes.saturating_mul(per_byte).saturating_add(CONTENT_OF_ANY)
-        });
+    pub(crate) fn of(name: &str, bytes: Option<u64>, format: &str) -> Self {
+        let (any, per_byte) = match format {
+            TEXT => OF_TEXT,
+            DATABASE => OF_DATABASE,
+            _ => OF_OTHERS,
+        };
+        let limit = bytes.filter(|bytes| *bytes > 0);
+        let limit =
+            limit.map_or(u64::MAX, |bytes| bytes.saturating_mul(per_byte).saturating_add(any));
         Self { name: name.to_owned(), limit, so_far: AtomicU64::new(0) }
     }
 

@@ -102,6 +102,10 @@ pub struct ReadAs {
     pub uncalculated: Option<Arc<Mutex<Uncalculated>>>,
 }
 
+/// What tables of two formats are called.
+pub(crate) const TEXT: &str = "delimited text";
+pub(crate) const DATABASE: &str = "database";
+
 /// How many bytes pass at a time of a file that is read in another order.
 const PASSED_AT_ONCE: usize = 256 << 10;
 
@@ -168,7 +172,8 @@ impl Table {
             }
             Self::rows(format, &name, file, address.part(), described)?
         };
-        let content = Arc::new(Content::of(&name, Some(file.stamp().bytes()), table.is_text()));
+        let content =
+            Arc::new(Content::of(&name, Some(file.stamp().bytes()), table.read_as.format));
         Ok(Self { file: Some(file.clone()), content, ..table })
     }
 
@@ -245,7 +250,7 @@ impl Table {
         };
         let reader = Reader::new(name, input, options)?;
         let read_as = ReadAs {
-            format: "delimited text",
+            format: TEXT,
             packing,
             encoding: Some((encoding, guessed)),
             title_rows: match described.headers {
@@ -259,7 +264,7 @@ impl Table {
 
     fn of(kind: Kind, read_as: ReadAs) -> Self {
         let before = kind.before();
-        let content = Arc::new(Content::of("", None, false));
+        let content = Arc::new(Content::of("", None, read_as.format));
         Self { kind, before, read_as, file: None, content, _spooled: None }
     }
 
@@ -292,7 +297,7 @@ impl Table {
                 let part = Some((table, tables > 1 && part.is_none()));
                 (
                     Kind::Values(Box::new(opened)),
-                    ReadAs { format: "database", part, ..ReadAs::default() },
+                    ReadAs { format: DATABASE, part, ..ReadAs::default() },
                 )
             }
             Format::Parquet | Format::Arrow => {

@@ -184,8 +184,9 @@ impl Pieces {
             }
             if text.len() > LONGEST_LINE {
                 let line = self.lines + 1;
-                let cause = io::Error::other(format!("line {line} is longer than 256 MiB"));
-                return Err(unreadable(cause));
+                let said = format!("line {line} is longer than {} MiB", LONGEST_LINE >> 20);
+                let mend = "end each row with a line break, or get the file once more";
+                return Err(Error::Unread { name: name.to_owned(), said, mend });
             }
         }
         if text.is_empty() {

@@ -4,6 +4,7 @@
 //! `FILES=20000 cargo test -p gather-keys --release --test program -- hostile --nocapture` tries as many mutations, and
 //! `FLIPS=5000` as many single changed bytes; `FILE=N` or `FLIP=N` runs one alone and keeps its folder.
 
+mod bombs;
 mod mutation;
 mod seeds;
 mod terminal;
@@ -176,15 +177,21 @@ fn cases(one: &str, many: &str, usual: u64) -> Vec<u64> {
     number(one).map_or_else(|| (0..number(many).unwrap_or(usual)).collect(), |one| vec![one])
 }
 
+/// All seeds, or the one that `SEED` names.
+fn chosen_seeds() -> Vec<Seed> {
+    let name = std::env::var("SEED").ok();
+    seeds().into_iter().filter(|seed| name.as_ref().is_none_or(|name| *name == seed.name)).collect()
+}
+
 #[test]
 fn mutated_files_end_in_a_sentence() {
     let change = |seed: &Seed, numbers: &mut Numbers| mutation::mutated(seed, numbers);
-    campaign("file", cases("FILE", "FILES", 300), &seeds(), change);
+    campaign("file", cases("FILE", "FILES", 300), &chosen_seeds(), change);
 }
 
 #[test]
 fn single_changed_bytes_end_in_a_sentence() {
-    let seeds: Vec<Seed> = seeds().into_iter().filter(|seed| seed.is_binary).collect();
+    let seeds: Vec<Seed> = chosen_seeds().into_iter().filter(|seed| seed.is_binary).collect();
     campaign("flip", cases("FLIP", "FLIPS", 100), &seeds, |seed, numbers| {
         let mut content = seed.content.clone();
         let at = numbers.below(content.len());
