@@ -3,7 +3,7 @@
 //! As any row may have fields that no other has, the file is gone through once for its headers. Then
 //! it is read in pieces of whole lines, which are parsed by as many threads as there are.
 
-use std::io::{self, Read};
+use std::io::Read;
 use std::sync::Arc;
 
 use gather_keys_core::table::{Block, Headers};

@@ -7,6 +7,9 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::{Error, Result};
 
+/// How many bytes the library may allocate while a database is read.
+const MOST_MEMORY: u64 = 256 << 20;
+
 /// A connection that only reads.
 ///
 /// A run of some program that was ended while it wrote leaves a journal. The database is restored from it first, by a
@@ -21,7 +24,13 @@ pub(super) fn open_for_reading(path: &Path) -> rusqlite::Result<Connection> {
     }
     // One thread uses it, so that no call need lock it.
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    Connection::open_with_flags(path, flags)
+    let connection = Connection::open_with_flags(path, flags)?;
+    // A view of a stranger's database may call nothing that does more than compute.
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true)?;
+    // Nor may it fill the memory, which the library allocates by itself. Sorting goes by way of files.
+    connection.query_row(&format!("pragma hard_heap_limit = {MOST_MEMORY}"), [], |_| Ok(()))?;
+    Ok(connection)
 }
 
 /// A connection that writes, and lets nothing but what it is told to write change: no row of another table follows a
