@@ -4,6 +4,8 @@
 //! what must be told in order is told when a block's turn comes. Behind the last of them come the
 //! rows that are added from references.
 
+use std::sync::{Mutex, PoisonError};
+
 use super::appending::givers;
 use super::corrections::Corrections;
 use super::hands::Hands;
@@ -13,6 +15,7 @@ use super::taking::{Earlier, Given};
 use super::{Status, Taking, Written, WrittenCounts};
 use crate::Error;
 use crate::findings::{Appended, Findings, Recorder, SAMPLES, Tally, TimesAsked, UpdateFindings};
+use crate::in_parallel::in_parallel;
 use crate::lookup::{Answer, Asking, Lookup};
 use crate::table::in_order::in_order;
 use crate::table::{
@@ -290,10 +293,11 @@ impl Enrichment {
                 None => self.work(block, 0, way.recording, renderer, space),
             }
         };
+        let (spaces, mut few) = (Mutex::default(), usize::MAX);
         let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
             rows += block.rows() as u64;
             if space.is_crowded && space.count > 1 {
-                return self.work_by_few(block, way.recording, renderer, space, hands);
+                return self.work_by_few(block, way, renderer, (&spaces, &mut few), hands);
             }
             hands.take(self, block, 0, space)
         };
@@ -301,26 +305,42 @@ impl Enrichment {
         Ok(rows)
     }
 
-    /// Works on the rows of a block, which become too much together, a few at a time, and hands each few on.
+    /// Works on the rows of a block that become too much together: a few rows at a time on each thread, handed on in
+    /// order.
     fn work_by_few<K: Sink<Error: From<Error>>>(
         &self,
         block: &Block,
-        recording: bool,
+        way: Way<'_>,
         renderer: &K::Renderer,
-        space: &mut Space<Rendered<K>>,
+        (spaces, few): (&Mutex<Vec<Space<Rendered<K>>>>, &mut usize),
         hands: &mut Hands<'_, '_, K>,
     ) -> Result<(), K::Error> {
-        let (mut first, mut few) = (0, block.rows());
+        let spaces = || spaces.lock().unwrap_or_else(PoisonError::into_inner);
+        // As many as were not too much in the block before, or twice as many.
+        *few = few.saturating_mul(2).min(block.rows().div_ceil(2));
+        let mut first = 0;
         while first < block.rows() {
-            let rows = first..block.rows().min(first + few);
-            space.begin(block, rows.clone(), self.overlay());
-            self.work(block, 0, recording, renderer, space);
-            if space.is_crowded && rows.len() > 1 {
-                few = rows.len() / 2;
-                continue;
+            let begins = (first..block.rows()).step_by(*few).take(way.threads);
+            let ranges: Vec<_> = begins.map(|at| at..block.rows().min(at + *few)).collect();
+            let done = in_parallel(&ranges, way.threads, |rows| {
+                let free = spaces().pop();
+                let mut space = free.unwrap_or_else(|| self.space::<Rendered<K>>());
+                space.begin(block, rows.clone(), self.overlay());
+                self.work(block, 0, way.recording, renderer, &mut space);
+                space
+            });
+            let mut is_in_order = true;
+            for (rows, mut space) in ranges.into_iter().zip(done) {
+                is_in_order &= !space.is_crowded || rows.len() == 1;
+                if is_in_order {
+                    hands.take(self, block, 0, &mut space)?;
+                    first = rows.end;
+                }
+                spaces().push(space);
             }
-            hands.take(self, block, 0, space)?;
-            first = rows.end;
+            if !is_in_order {
+                *few = few.div_ceil(2);
+            }
         }
         Ok(())
     }
