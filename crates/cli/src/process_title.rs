@@ -21,7 +21,7 @@ pub(crate) fn taken_arguments() -> Vec<OsString> {
 
 #[cfg(target_os = "linux")]
 fn hide() {
-    // The arguments are where the system has put them before the program began, and nothing else tells where.
+    // Only the system knows where it put the arguments before the program began.
     #![allow(unsafe_code)]
 
     let numbers = std::fs::read_to_string("/proc/self/stat").unwrap_or_default();
@@ -34,7 +34,7 @@ fn hide() {
     if begin == 0 || end <= begin {
         return;
     }
-    // SAFETY: the system has put the arguments of this process there, as so many bytes that it may write to. No other
+    // SAFETY: the system has put the arguments of this process there, as bytes it may write to. No other
     // thread has begun, and nobody holds a reference to them; the standard library copies them when it is asked.
     let arguments = unsafe { std::slice::from_raw_parts_mut(begin as *mut u8, end - begin) };
     for argument in arguments.split_mut(|byte| *byte == 0) {

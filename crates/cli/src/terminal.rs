@@ -2,7 +2,7 @@
 //!
 //! In goes text with the program's own [`Style`]s, out goes what a terminal may get: headers, cells, names of files,
 //! worksheets and tables can hold escape sequences, other control characters and marks that turn the direction of
-//! text, and all of these become visible characters. Standard error, which is for a person only, is always made
+//! text; each of them becomes a visible character. Standard error, which is for a person only, is always made
 //! harmless; standard output when it is a terminal or colour was asked for, since other programs want it as it is.
 
 use std::fmt::{self, Write as _};
@@ -95,20 +95,20 @@ fn is_seen() -> bool {
 /// Text without what a terminal would obey, but for line ends and the program's own styles.
 fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    let mut signs = text.chars().peekable();
-    while let Some(sign) = signs.next() {
-        match sign {
+    let mut characters = text.chars().peekable();
+    while let Some(character) = characters.next() {
+        match character {
             '\n' => out.push('\n'),
             // A line may end in both.
-            '\r' if signs.peek() == Some(&'\n') => {}
+            '\r' if characters.peek() == Some(&'\n') => {}
             FIRST..END => {
-                let _ = write!(out, "{}", Style(sign).ansi());
+                let _ = write!(out, "{}", Style(character).ansi());
             }
             END => {
                 let _ = write!(out, "{:#}", STRONG.ansi());
             }
-            sign if is_obeyed(sign) => out.push(visible(sign)),
-            sign => out.push(sign),
+            character if is_obeyed(character) => out.push(visible(character)),
+            character => out.push(character),
         }
     }
     out
@@ -116,14 +116,14 @@ fn harmless(text: &str) -> String {
 
 /// Text without the program's own styles.
 fn unstyled(text: &str) -> String {
-    text.chars().filter(|sign| !(FIRST..=END).contains(sign)).collect()
+    text.chars().filter(|character| !(FIRST..=END).contains(character)).collect()
 }
 
 /// Whether a terminal does something other than to show a character: controls, marks that turn the direction of text
-/// or break lines, and characters that stand for nothing.
-fn is_obeyed(sign: char) -> bool {
-    sign.is_control()
-        || matches!(sign,
+/// or break lines, and characters that show nothing.
+fn is_obeyed(character: char) -> bool {
+    character.is_control()
+        || matches!(character,
             '\u{61c}' | '\u{180e}' | '\u{200b}' | '\u{200e}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
             | '\u{2060}'..='\u{206f}' | '\u{fdd0}'..='\u{fdef}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}'
             | '\u{e0000}'..='\u{e007f}')
@@ -201,7 +201,7 @@ impl Write for TableOut {
 impl Drop for TableOut {
     fn drop(&mut self) {
         if !self.begun.is_empty() {
-            // Whoever closed it was told of that before.
+            // An earlier write has reported a closed stream.
             let _ = self.write_harmless(&[], true).and_then(|()| self.out.flush());
         }
     }
@@ -225,7 +225,7 @@ mod tests {
         ] {
             let shown = harmless(hostile);
             assert!(
-                !shown.chars().any(|sign| sign.is_control() || is_obeyed(sign)),
+                !shown.chars().any(|character| character.is_control() || is_obeyed(character)),
                 "{hostile:?}: {shown:?}"
             );
         }

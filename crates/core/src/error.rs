@@ -95,7 +95,7 @@ pub enum Error {
         /// The reference.
         reference: String,
     },
-    /// A row of the main table becomes so many rows, or such long cells, that they can't be held.
+    /// A row of the main table becomes more rows, or longer cells, than fit into memory.
     TooManyCopies {
         /// The table.
         table: String,
@@ -268,10 +268,7 @@ impl fmt::Display for Error {
                 write!(f, "`--within 'Picked on in Valid from ..'`")
             }
             Self::TooManyCopies { table, row } => {
-                write!(
-                    f,
-                    "row {row} of {table} becomes so many rows that they take over 256 MiB: "
-                )?;
+                write!(f, "row {row} of {table} becomes more than 256 MiB of rows: ")?;
                 write!(f, "give the key more parts, or choose another rule than `every`")
             }
             Self::OverMemory { reference, most, why } => write!(

@@ -21,7 +21,7 @@ pub(crate) fn in_parallel<T: Sync, R: Send>(
         }
     };
     let mut all: Vec<(usize, R)> = std::thread::scope(|scope| {
-        // Where the system allows fewer threads, those that there are do all of it.
+        // Where the system allows fewer threads, they do all of the work.
         let begin = |_| std::thread::Builder::new().spawn_scoped(scope, worker).ok();
         let workers: Vec<_> = (1..threads.min(things.len())).filter_map(begin).collect();
         let own = worker();

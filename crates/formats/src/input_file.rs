@@ -119,7 +119,7 @@ impl InputFile {
         self.0.file.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 
-    /// Closes the file until it is read again, since only so many files may be open at a time. One without a path
+    /// Closes the file until it is read again, to keep the number of open files small. One without a path
     /// stays open.
     pub fn close(&self) {
         if !self.0.path.as_os_str().is_empty() {

@@ -65,18 +65,18 @@ pub(crate) struct Content {
     so_far: AtomicU64,
 }
 
-/// What any file may hold, in bytes of text, and what each byte of a file may hold besides: packed text, which packs to
-/// a tenth when people write it; databases, whose views can be without end; and others, where a column that says the
-/// same in every row takes next to nothing.
+/// How many bytes of text any file may hold, and how many more for each byte of its size. Packed text packs to a tenth
+/// when people write it. A view of a database can be endless. In other formats a column with one value in every row
+/// takes next to nothing.
 const OF_TEXT: (u64, u64) = (256 << 20, 100);
 const OF_DATABASE: (u64, u64) = (64 << 20, 500);
 const OF_OTHERS: (u64, u64) = (256 << 20, 500);
 
-/// How many bytes of text a cell counts as, besides its own.
+/// How many bytes a cell counts as, in addition to its text.
 const CONTENT_OF_CELL: u64 = 8;
 
 impl Content {
-    /// The content of the table called `name`, in a file of so many bytes; it has no bound where they are unknown.
+    /// The content of the table called `name`, in a file of `bytes` bytes; without a bound where the size is unknown.
     pub(crate) fn of(name: &str, bytes: Option<u64>, format: &str) -> Self {
         let (any, per_byte) = match format {
             TEXT => OF_TEXT,
@@ -89,7 +89,7 @@ impl Content {
         Self { name: name.to_owned(), limit, so_far: AtomicU64::new(0) }
     }
 
-    /// Adds that so many bytes of text in so many cells were read.
+    /// Adds text, in bytes, and cells that were read.
     fn add(&self, text: usize, cells: usize) -> std::result::Result<(), PieceFault> {
         let bytes = text as u64 + cells as u64 * CONTENT_OF_CELL;
         let so_far = self.so_far.fetch_add(bytes, Ordering::Relaxed) + bytes;

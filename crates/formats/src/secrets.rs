@@ -105,8 +105,8 @@ fn in_address(line: &str, scheme_end: usize) -> Option<Range<usize>> {
     let behind_digits = line[colon + 1 + digits..].chars().next();
     let is_port = digits > 0
         && behind_digits != Some('@')
-        && behind_digits.is_none_or(|sign| !sign.is_alphanumeric());
-    if is_port && !behind_digits.is_some_and(|sign| ":!$%".contains(sign)) {
+        && behind_digits.is_none_or(|character| !character.is_alphanumeric());
+    if is_port && !behind_digits.is_some_and(|character| ":!$%".contains(character)) {
         return None;
     }
     let quoted = quoted_until(line, scheme_end);
@@ -120,12 +120,13 @@ fn in_address(line: &str, scheme_end: usize) -> Option<Range<usize>> {
 
 /// Where the quotes end that an address is in, whose scheme ends at a place: at a quote that text does not go on after.
 fn quoted_until(line: &str, scheme_end: usize) -> Option<usize> {
-    let is_of_scheme = |sign: char| sign.is_ascii_alphanumeric() || "+-.".contains(sign);
+    let is_of_scheme =
+        |character: char| character.is_ascii_alphanumeric() || "+-.".contains(character);
     let before = line[..scheme_end].trim_end_matches(is_of_scheme);
     let quote = before.chars().next_back().filter(|quote| QUOTES.contains(quote))?;
     let ends = |at: usize| {
         let behind = line[at + quote.len_utf8()..].chars().next();
-        behind.is_none_or(|sign| !sign.is_alphanumeric() && sign != '@')
+        behind.is_none_or(|character| !character.is_alphanumeric() && character != '@')
     };
     let quotes = line[scheme_end..].match_indices(quote).map(|(at, _)| scheme_end + at);
     Some(quotes.into_iter().find(|&at| ends(at)).unwrap_or(line.len()))
@@ -133,7 +134,7 @@ fn quoted_until(line: &str, scheme_end: usize) -> Option<usize> {
 
 /// The password before the `@` of something that is like an address but has no scheme, or half of one.
 fn before_host(line: &str, at: usize) -> Option<Range<usize>> {
-    let is_end = |sign: char| sign.is_whitespace() || QUOTES.contains(&sign);
+    let is_end = |character: char| character.is_whitespace() || QUOTES.contains(&character);
     let begin = line[..at]
         .rfind(is_end)
         .map_or(0, |end| end + line[end..].chars().next().map_or(1, char::len_utf8));
@@ -152,9 +153,9 @@ fn before_host(line: &str, at: usize) -> Option<Range<usize>> {
     (!word[colon + 1..].is_empty()).then_some(begin + colon..at)
 }
 
-/// The value of an option for a password, whose equals sign is at a place.
+/// The value of an option for a password, whose equals character is at a place.
 fn of_option(line: &str, equals: usize) -> Option<Range<usize>> {
-    let is_of_name = |sign: char| sign.is_alphanumeric() || "_-%.".contains(sign);
+    let is_of_name = |character: char| character.is_alphanumeric() || "_-%.".contains(character);
     let before = line[..equals].trim_end().trim_end_matches(QUOTES);
     let name = &before[before.trim_end_matches(is_of_name).len()..];
     if !is_password_name(name) {
@@ -162,11 +163,11 @@ fn of_option(line: &str, equals: usize) -> Option<Range<usize>> {
     }
     let begin = equals + 1 + (line.len() - equals - 1 - line[equals + 1..].trim_start().len());
     let value = &line[begin..];
-    let quote = value.chars().next().filter(|sign| QUOTES.contains(sign));
+    let quote = value.chars().next().filter(|character| QUOTES.contains(character));
     let length = match quote {
         Some(quote) => value[1..].find(quote).map_or(value.len(), |end| end + 2),
         None => value
-            .find(|sign: char| sign.is_whitespace() || "&#,;\"'`".contains(sign))
+            .find(|character: char| character.is_whitespace() || "&#,;\"'`".contains(character))
             .unwrap_or(value.len()),
     };
     Some(begin..begin + length)

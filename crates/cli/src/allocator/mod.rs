@@ -149,7 +149,7 @@ fn end(said: &dyn fmt::Display) -> ! {
     std::process::exit(2)
 }
 
-/// The file that is read, or those that are open.
+/// The name of the file this thread reads, or the names of all open files.
 struct File;
 
 impl fmt::Display for File {

@@ -97,7 +97,7 @@ impl<R> Space<R> {
     }
 }
 
-/// Whether so many rows of a block become more than they may.
+/// Whether `count` rows of a block have become more bytes than they may.
 pub(super) fn is_crowded(count: usize, bytes: usize) -> bool {
     bytes > if count > 1 { MOST_OF_BLOCK } else { MOST_OF_ROW }
 }

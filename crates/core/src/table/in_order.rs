@@ -114,7 +114,7 @@ where
                 let _stops = StopsOnPanic(shared);
                 shared.run(thread, parser, work);
             });
-            // Where the system allows fewer threads, those that there are do all of it.
+            // Where the system allows fewer threads, they do all of the work.
             if begun.is_err() {
                 break;
             }

@@ -25,8 +25,8 @@ pub struct ServerAddress {
 }
 
 impl ServerAddress {
-    /// The address in a text, if it begins as one of a server: a scheme, and `://`. One that no server has is told when
-    /// it is used.
+    /// The address in a text, if it begins as one of a server: a scheme, and `://`. An unknown scheme is reported when
+    /// the address is used.
     ///
     /// ```
     /// use gather_keys_formats::postgresql::ServerAddress;
@@ -38,7 +38,8 @@ impl ServerAddress {
     /// ```
     pub fn of(text: &str) -> Option<Self> {
         let (scheme, rest) = text.split_once("://")?;
-        let is_of_scheme = |sign: char| sign.is_ascii_alphanumeric() || "+-.".contains(sign);
+        let is_of_scheme =
+            |character: char| character.is_ascii_alphanumeric() || "+-.".contains(character);
         // One letter is a drive.
         if scheme.len() < 2 || !scheme.chars().all(is_of_scheme) {
             return None;
@@ -121,7 +122,8 @@ fn host(rest: &str) -> Option<usize> {
 /// Whether hosts with their ports are first in a text.
 fn is_host(text: &str) -> bool {
     let hosts = &text[..text.find(['/', '?', '#']).unwrap_or(text.len())];
-    let is_of_host = |sign: char| sign.is_alphanumeric() || "-._[]:,%~".contains(sign);
+    let is_of_host =
+        |character: char| character.is_alphanumeric() || "-._[]:,%~".contains(character);
     let has_port = |host: &str| {
         let behind = host.rsplit(']').next().unwrap_or_default();
         behind

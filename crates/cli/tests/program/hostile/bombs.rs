@@ -16,7 +16,7 @@ fn gzip(content: Content<'_>) -> Vec<u8> {
     packed.finish().unwrap()
 }
 
-/// A workbook of one worksheet, perhaps with texts that its cells share, and so many parts more.
+/// A workbook of one worksheet, perhaps with texts that its cells share, and `more` empty parts.
 fn xlsx(sheet: Content<'_>, shared: Option<Content<'_>>, more: usize) -> Vec<u8> {
     let mut archive = zip::ZipWriter::new(Cursor::new(Vec::new()));
     let options =
@@ -51,7 +51,7 @@ fn xlsx(sheet: Content<'_>, shared: Option<Content<'_>>, more: usize) -> Vec<u8>
     archive.finish().unwrap().into_inner()
 }
 
-/// So many MiB of one letter.
+/// Writes `mib` MiB of one letter.
 fn letters(out: &mut dyn Write, mib: usize) {
     let some = vec![b'q'; MIB];
     (0..mib).for_each(|_| out.write_all(&some).unwrap());

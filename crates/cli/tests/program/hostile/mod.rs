@@ -95,7 +95,7 @@ fn wait(mut child: Child) -> (Option<i32>, u64) {
     }
 }
 
-/// The tables that stand beside a mutated file.
+/// A folder with the tables that a mutated file is matched with.
 fn scene() -> Scene {
     Scene::empty().with("harvest.csv", HARVEST).with("hives.csv", HIVES)
 }
@@ -103,8 +103,8 @@ fn scene() -> Scene {
 /// Runs a case, in a folder of its own.
 fn run(seed: &Seed, content: &[u8], numbers: &mut Numbers) -> (String, Ended) {
     let scene = scene().with(&seed.name, content);
-    for (name, beside) in &seed.beside {
-        std::fs::write(scene.path(name), beside).unwrap();
+    for (name, other) in &seed.others {
+        std::fs::write(scene.path(name), other).unwrap();
     }
     let call = &seed.calls[numbers.below(seed.calls.len())];
     let ended = measured(&scene, call);
@@ -122,7 +122,7 @@ fn keep(scene: &Scene, seed: &Seed, numbers: &Numbers) {
     }
 }
 
-/// Runs so many cases, each a seed changed by `change`, and tells of those that fail.
+/// Runs the cases with these numbers, each a seed changed by `change`, and reports the failures.
 // Its figures are what a long campaign is for.
 #[allow(clippy::print_stdout)]
 fn campaign(

@@ -15,7 +15,7 @@ pub(super) struct Seed {
     pub(super) is_binary: bool,
     pub(super) calls: Vec<String>,
     /// Files that the commands read too.
-    pub(super) beside: Vec<(String, Vec<u8>)>,
+    pub(super) others: Vec<(String, Vec<u8>)>,
 }
 
 /// A plan that says much of what can be said.
@@ -73,7 +73,7 @@ pub(super) fn seeds() -> Vec<Seed> {
         content: content.into(),
         is_binary: false,
         calls: ["enrich", "check", "why --row 2"].map(|call| format!("{call} {name}")).into(),
-        beside: Vec::new(),
+        others: Vec::new(),
     };
     seeds.push(plan("p.toml", PLAN));
     seeds.push(Seed {
@@ -85,7 +85,7 @@ pub(super) fn seeds() -> Vec<Seed> {
              --aliases aliases.csv --take Keeper -o out.csv --overwrite"
                 .to_owned(),
         ],
-        beside: Vec::new(),
+        others: Vec::new(),
     });
     seeds.extend(from_receipt());
     seeds
@@ -108,7 +108,7 @@ fn from_receipt() -> [Seed; 2] {
         content: read(name),
         is_binary: false,
         calls: vec!["enrich p.toml".to_owned(), "check p.toml".to_owned()],
-        beside: ["p.toml", "out.csv", "run.json", "settled.csv"]
+        others: ["p.toml", "out.csv", "run.json", "settled.csv"]
             .into_iter()
             .filter(|other| *other != name)
             .map(|other| (other.to_owned(), read(other)))
@@ -128,7 +128,7 @@ fn table(name: &str, content: Vec<u8>, is_binary: bool) -> Seed {
         format!("key test {name} Tag"),
         format!("why harvest.csv --from {name} --on 'Hive = Tag' --take * --row 3"),
     ];
-    Seed { name: name.to_owned(), content, is_binary, calls: calls.into(), beside: Vec::new() }
+    Seed { name: name.to_owned(), content, is_binary, calls: calls.into(), others: Vec::new() }
 }
 
 /// The registry as an Arrow file, or as a stream.
@@ -161,14 +161,14 @@ fn arrow(compression: Option<CompressionType>, is_stream: bool) -> Vec<u8> {
     out
 }
 
-/// The tables beside a mutated one have rows that it is matched with.
+/// Every command reads every unchanged seed to its end.
 #[test]
 fn seeds_are_read_whole() {
     assert!(!HARVEST.is_empty());
     for seed in seeds() {
         let scene = Scene::new().with(&seed.name, &seed.content);
-        for (name, beside) in &seed.beside {
-            std::fs::write(scene.path(name), beside).unwrap();
+        for (name, other) in &seed.others {
+            std::fs::write(scene.path(name), other).unwrap();
         }
         for call in &seed.calls {
             let ran = scene.run(call);

@@ -10,7 +10,7 @@ use super::super::scene::{Scene, words};
 /// Sets a terminal's title, hides text, turns its direction, and is a control of one byte of Latin-1.
 const EVIL: &str = "\u{1b}]0;owned\u{7}\u{1b}[8m\u{202e}\u{9b}2J\u{200f}\u{2066}";
 
-/// What the program may send a terminal besides text: its own styles.
+/// The escape sequences the program may send to a terminal: its own styles.
 const STYLES: [&str; 7] = [
     "\u{1b}[0m",
     "\u{1b}[1m",
@@ -59,9 +59,9 @@ fn obeyed(text: &str) -> Option<String> {
     for style in STYLES.iter().rev() {
         text = text.replace(style, "");
     }
-    let is_obeyed = |sign: char| {
-        (sign.is_control() && sign != '\n')
-            || matches!(sign, '\u{61c}' | '\u{200b}' | '\u{200e}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}')
+    let is_obeyed = |character: char| {
+        (character.is_control() && character != '\n')
+            || matches!(character, '\u{61c}' | '\u{200b}' | '\u{200e}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}')
     };
     text.chars().any(is_obeyed).then(|| format!("{text:?}"))
 }
@@ -92,7 +92,8 @@ fn scene() -> Scene {
         sheet.write_row(1, 0, ["H-001", "Edda\u{202e}\u{9b}2J"]).unwrap();
     }
     workbook.save(scene.path("evil.xlsx")).unwrap();
-    let escaped = EVIL.chars().map(|sign| format!("\\u{:04x}", sign as u32)).collect::<String>();
+    let escaped =
+        EVIL.chars().map(|character| format!("\\u{:04x}", character as u32)).collect::<String>();
     scene
         .with("rows.json", format!("[{{\"Tag\": \"H-001\", \"Kee{escaped}per\": \"Edda{escaped}\"}}]"))
         .with("aliases.csv", format!("Hive,nearest Tag,approve\nH-002{EVIL},H-00{EVIL},yes\n"))

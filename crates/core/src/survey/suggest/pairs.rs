@@ -47,11 +47,10 @@ fn letters(header: &str) -> String {
     header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
 }
 
-/// A value that so many columns of the reference hold says nothing of which one is meant.
+/// From this number of reference columns on, a value that all of them hold does not show which one is meant.
 const EVERYWHERE: usize = 256;
 
-/// The columns of a reference by what they hold and by their headers, so that a main column is compared only with
-/// those that it may go together with.
+/// The columns of a reference by value and by header, so that a main column is compared with a few columns only.
 struct Holding {
     by_value: [HashMap<u64, Vec<usize>>; 2],
     by_header: HashMap<String, Vec<usize>>,
@@ -71,8 +70,8 @@ impl Holding {
         holding
     }
 
-    /// The columns that share a value with a main column, in order; of values that are everywhere only those that
-    /// have its header too.
+    /// The columns that share a value with a main column, in order. A value that is everywhere counts only for columns
+    /// with the same header.
     fn may_go_with(&self, column: &Column, ours: &Headers) -> BTreeSet<usize> {
         let holders =
             column.distinct.iter().zip(&self.by_value).flat_map(|(values, by_value)| {
