@@ -4,7 +4,7 @@
 #![no_main]
 
 use gather_keys_core::findings::Gate;
-use gather_keys_core::lookup::Position;
+use gather_keys_core::value::Point;
 use gather_keys_core::plan::{On, OnPart, Reach, Selection, Take, Within, parse_blanks};
 use gather_keys_core::table::Headers;
 use gather_keys_core::template::Template;

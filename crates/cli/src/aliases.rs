@@ -30,12 +30,12 @@ const SHOWN: usize = 3;
 pub(crate) fn headers(lookup: &Lookup, main: &Headers) -> (Vec<String>, Vec<String>) {
     let (key, reference) = (lookup.key(), lookup.reference());
     let ours = key.columns().iter().map(|&column| main.address(column));
-    let looked_in = reference.looked_in().first();
+    let searched = reference.searched().first();
     let theirs = reference.key().columns().iter().map(|column| {
         // A value that may stand in several columns is called as the main table calls it.
         let part = reference.key().parts().iter().position(|part| part.columns() == [*column]);
         let ours = part.and_then(|part| key.parts()[part].columns().first());
-        match ours.filter(|_| Some(column) == looked_in) {
+        match ours.filter(|_| Some(column) == searched) {
             Some(&ours) => format!("{NEAREST} {}", main.address(ours)),
             None => format!("{NEAREST} {}", reference.headers().address(*column)),
         }

@@ -8,7 +8,8 @@ mod compare;
 
 use std::collections::HashMap;
 
-use gather_keys_core::enrich::{Correction, Enrichment};
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::Correction;
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{self, RowMarker, RowMarks};
 use gather_keys_core::table::{Block, Headers, Source};

@@ -12,7 +12,8 @@ use gather_keys_core::enrich::{
 use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::report::LISTED;
-use gather_keys_core::table::{Arranged, Headers, Plainly, Scratch, Source};
+use gather_keys_core::spill::Scratch;
+use gather_keys_core::table::{Arranged, Headers, RawForm, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::postgresql::TableIdentity;
 use gather_keys_formats::{Address, Error, InputFile, ReadAs, TempScratch, Untapped};
@@ -150,12 +151,12 @@ impl Inputs {
             known = known.with(&names);
             added.extend(names);
             let types = tables[0].stored_types();
-            stored.extend(found.taking.cells.iter().map(|cell| match cell {
+            stored.extend(found.output.cells.iter().map(|cell| match cell {
                 AddedCell::Taken(nth) => types[found.taken.columns[*nth]].clone(),
                 AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let theirs = declared_types(&tables[0]);
-            for update in &found.taking.updates {
+            for update in &found.output.updates {
                 // A column that is written into holds what both tables have.
                 let new =
                     found.taken.columns.get(update.taken).and_then(|&one| theirs[one].as_ref());
@@ -165,7 +166,7 @@ impl Inputs {
             }
             let keeps_types = plan.when_duplicate != WhenDuplicate::List
                 && !matches!(plan.when_unmatched, WhenUnmatched::Fill(_));
-            declared.extend(found.taking.cells.iter().map(|cell| match cell {
+            declared.extend(found.output.cells.iter().map(|cell| match cell {
                 AddedCell::Taken(nth) if keeps_types => theirs[found.taken.columns[*nth]].clone(),
                 AddedCell::Taken(_) | AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
@@ -222,17 +223,17 @@ impl Inputs {
 
     /// Loads the references on so many threads; what is left to read is the main table. Of a large
     /// reference only what a small main table asks for is kept, if the `call` is such that nobody wants
-    /// to know of the rest. `plainly` is how the output writes taken cells, where it can take them over.
+    /// to know of the rest. `raw_form` is how the output writes taken cells, where it can take them over.
     pub(crate) fn load(
         self,
         call: &Call,
         threads: usize,
-        plainly: Option<Plainly>,
+        raw_form: Option<RawForm>,
     ) -> Result<Loaded> {
         let own = self.main.headers().len();
-        let goes_plainly = |reference: &OpenReference| reference.found.goes_plainly(own);
+        let goes_plainly = |reference: &OpenReference| reference.found.passes_through(own);
         let are_plain = self.corrected.is_none() && self.references.iter().all(goes_plainly);
-        let plainly = plainly.filter(|_| are_plain);
+        let raw_form = raw_form.filter(|_| are_plain);
         let known = self.main.headers().clone().with(&self.added);
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
         let small = small.filter(|size| *size <= SMALL);
@@ -244,7 +245,7 @@ impl Inputs {
         // One for all, so that the keys of a row are hashed once for references that it asks with the same.
         let seed = seed();
         for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
-            let mut builder = found.builder(&plan, &headers, seed).written(plainly);
+            let mut builder = found.builder(&plan, &headers, seed).raw_form(raw_form);
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
             let needs_whole = found.needs_whole(own, &updated);
@@ -254,21 +255,21 @@ impl Inputs {
                 let address = &call.main.address;
                 let mut main =
                     OpenTable::open_file(address, file, &call.main.described, &metering)?;
-                builder.only_asked(&found.main_key, &mut main)?;
+                builder.filter_by(&found.main_key, &mut main)?;
             }
             if let Some(left) = left {
                 let needs_whole = needs_whole.map(|why| why.to_string());
                 let overflow = match needs_whole.or_else(|| needs_listing(call, aliases.is_some()))
                 {
                     Some(why) => Overflow::Refuse(why),
-                    None => Overflow::Keep(match &scratch {
+                    None => Overflow::Spill(match &scratch {
                         Some(scratch) => Arc::clone(scratch),
                         None => Arc::clone(scratch.insert(new_scratch()?)),
                     }),
                 };
-                builder = builder.within(left, overflow);
+                builder = builder.memory_limit(left, overflow);
             }
-            updated.extend(found.taking.updates.iter().map(|one| one.column));
+            updated.extend(found.output.updates.iter().map(|one| one.column));
             let are_many = tables.len() > KEPT_OPEN;
             for mut table in tables {
                 builder.read(&mut arranged(&headers, headers.table(), &mut table)?, threads)?;
@@ -295,7 +296,7 @@ impl Inputs {
         }
         let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
         let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
-        let enrichment = enrichment.within(call.memory);
+        let enrichment = enrichment.memory_limit(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
         let (stored, declared) = (self.stored, self.declared);

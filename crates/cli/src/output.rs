@@ -11,7 +11,7 @@ use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Error, InputFile, Packed, Packing, Sum, WholeFile};
+use gather_keys_formats::{Address, Error, InputFile, Packed, Codec, Sum, WholeFile};
 use same_file::Handle;
 
 use crate::error::{self, Result};
@@ -105,7 +105,7 @@ pub(crate) type TableWriter<'o> = Writer<Encoded<Packed<&'o mut Output>>>;
 #[derive(Debug, Clone)]
 pub(crate) struct Form {
     pub(crate) layout: Layout,
-    pub(crate) packing: Option<Packing>,
+    pub(crate) packing: Option<Codec>,
 }
 
 impl Form {
@@ -117,7 +117,7 @@ impl Form {
             layout.dialect.byte_order_mark = encoding.is_utf_16();
         }
         layout.preamble.clear();
-        Self { layout, packing: output.path().and_then(Packing::of) }
+        Self { layout, packing: output.path().and_then(Codec::of) }
     }
 }
 
@@ -203,7 +203,7 @@ impl Output {
     pub(crate) fn json(
         &mut self,
         lines: bool,
-        packing: Option<Packing>,
+        packing: Option<Codec>,
     ) -> Result<JsonWriter<Packed<&mut Self>>> {
         let name = self.name();
         let packed = Packed::new(self, packing);

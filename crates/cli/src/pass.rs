@@ -3,7 +3,7 @@
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind, Recorder};
 use gather_keys_core::table::Discard;
-use gather_keys_formats::Packing;
+use gather_keys_formats::Codec;
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter, StoredType};
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
@@ -17,7 +17,7 @@ use crate::receipts::Notes;
 pub(crate) enum Written<'o> {
     Text(&'o mut Output, Form),
     /// JSON, on lines or as a document, packed or not.
-    Json(&'o mut Output, bool, Option<Packing>),
+    Json(&'o mut Output, bool, Option<Codec>),
     /// A columnar file, with the types that its columns had.
     Columnar(&'o mut Output, Columnar, Vec<Option<StoredType>>),
     /// A table on a server, with the types that its columns had on one.

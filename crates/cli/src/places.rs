@@ -2,7 +2,7 @@
 
 use gather_keys_core::findings::SAMPLES;
 use gather_keys_core::key::Unreadable;
-use gather_keys_core::lookup::{Holder, Reference, RowId};
+use gather_keys_core::lookup::{EntryId, Reference, RowId};
 use gather_keys_core::table::Headers;
 
 use unicode_width::UnicodeWidthStr;
@@ -49,19 +49,19 @@ pub(crate) fn rows(reference: &Reference, rows: &[RowId]) -> String {
     told.join(", ")
 }
 
-/// The first few of several holders of a key: `rows 11, 109`, or where they are cells, `row 3 in
+/// The first few of several entries of a key: `rows 11, 109`, or where they are cells, `row 3 in
 /// 250 g, row 9 in 1 kg`.
-pub(crate) fn holders(reference: &Reference, holders: &[Holder]) -> String {
-    if reference.looked_in().is_empty() {
-        return rows(reference, &reference.rows_among(holders));
+pub(crate) fn entries(reference: &Reference, entries: &[EntryId]) -> String {
+    if reference.searched().is_empty() {
+        return rows(reference, &reference.rows_among(entries));
     }
-    let cell = |&holder: &Holder| {
-        let row = rows(reference, &[reference.row(holder)]);
-        let column = reference.column(holder).map(|column| reference.headers().address(column));
+    let cell = |&entry: &EntryId| {
+        let row = rows(reference, &[reference.row(entry)]);
+        let column = reference.column(entry).map(|column| reference.headers().address(column));
         format!("{row} in {}", column.unwrap_or_default())
     };
-    let mut told: Vec<String> = holders.iter().take(SHOWN).map(cell).collect();
-    if holders.len() > SHOWN {
+    let mut told: Vec<String> = entries.iter().take(SHOWN).map(cell).collect();
+    if entries.len() > SHOWN {
         told.push("…".to_owned());
     }
     told.join(", ")

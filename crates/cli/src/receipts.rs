@@ -153,7 +153,7 @@ impl Draft {
             let reference = lookup.reference();
             let mut duplicate = KeysSeen::default();
             for group in reference.groups() {
-                let key: Vec<&str> = reference.as_compared(group.holders[0]).collect();
+                let key: Vec<&str> = reference.as_compared(group.entries[0]).collect();
                 duplicate.see(key.iter().copied());
             }
             let marks = (unmatched.marks(), duplicate.marks());

@@ -16,7 +16,7 @@ use gather_keys_core::table::Source;
 use gather_keys_formats::commit::{Finished, begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{
-    Address, Described, Error as FormatError, InputFile, Packing, Stamp, WholeFile, real_path,
+    Address, Described, Error as FormatError, InputFile, Codec, Stamp, WholeFile, real_path,
 };
 use jiff::Timestamp;
 
@@ -363,10 +363,10 @@ impl<'a> Run<'a> {
         let Targets { mut output, lists, reports, receipt, plan, corrections: file } = targets;
         let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
         let corrections = inputs.corrections.clone();
-        let plainly = call.output().filter(|address| address.is_text());
-        let plainly = plainly.and_then(|_| self.output_form(&inputs.main).1.layout.plainly());
+        let raw_form = call.output().filter(|address| address.is_text());
+        let raw_form = raw_form.and_then(|_| self.output_form(&inputs.main).1.layout.raw_form());
         let Loaded { mut main, mut enrichment, mut seen, others, stored, declared } =
-            inputs.load(call, call.threads, plainly)?;
+            inputs.load(call, call.threads, raw_form)?;
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
@@ -377,7 +377,7 @@ impl<'a> Run<'a> {
             if address.is_workbook() {
                 Written::Workbook(output, address.part(), call.plain)
             } else if let Some(lines) = address.is_json() {
-                Written::Json(output, lines, address.path().and_then(Packing::of))
+                Written::Json(output, lines, address.path().and_then(Codec::of))
             } else if let Some(kind) = address.is_columnar() {
                 Written::Columnar(output, kind, stored)
             } else {

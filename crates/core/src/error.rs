@@ -5,7 +5,7 @@ use std::fmt;
 /// A result of the core.
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// Something a person wrote that the core can't carry out; each says what would mend it.
+/// Something a person wrote that the core can't carry out; each says what would fix it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Error {

@@ -25,7 +25,7 @@ use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Described, Error, Piece, Table, Untapped};
+use gather_keys_formats::{Address, Chunk, Described, Error, Table, Untapped};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 const ROWS: usize = 200_000;
@@ -87,8 +87,8 @@ fn read_by_all(address: &Address) -> usize {
     let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     let (parser, table) = (table.parser(), Mutex::new(table));
     let work = || {
-        let (mut piece, mut block, mut rows) = (Piece::default(), Block::default(), 0);
-        while table.lock().unwrap().read_piece(&mut piece).unwrap() {
+        let (mut piece, mut block, mut rows) = (Chunk::default(), Block::default(), 0);
+        while table.lock().unwrap().read_chunk(&mut piece).unwrap() {
             parser.parse(&mut piece, &mut block).unwrap();
             rows += black_box(&block).rows();
         }

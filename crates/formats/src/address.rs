@@ -102,7 +102,7 @@ impl Address {
             return Ok(());
         }
         let (name, said) = (without_passwords(&shown), "it is an address, and no file".to_owned());
-        Err(Error::Server { name, said, mend: "name a file or folder" })
+        Err(Error::Server { name, said, fix: "name a file or folder" })
     }
 
     /// Whether a path holds signs that stand for others, so that it may mean several files.
@@ -221,7 +221,7 @@ impl Address {
     /// The ending of the file, but for that of its packing, in small letters.
     fn ending(&self) -> Option<String> {
         let path = self.path()?;
-        let plain = match crate::Packing::of(path) {
+        let plain = match crate::Codec::of(path) {
             Some(_) => path.with_extension(""),
             None => path.to_owned(),
         };
@@ -230,7 +230,7 @@ impl Address {
 
     /// What a table at this address is called when nobody gave it a name: the file's stem.
     pub fn stem(&self) -> String {
-        let packed = |path: &&Path| crate::Packing::of(path).is_some();
+        let packed = |path: &&Path| crate::Codec::of(path).is_some();
         let path = self.path().map(|path| match Some(path).filter(packed) {
             Some(path) => path.with_extension(""),
             None => path.to_owned(),
@@ -320,8 +320,8 @@ impl Address {
                 return Ok(Opened::Stream(Box::new(io::stdin())));
             }
             Self::Server(server) => {
-                let (said, mend) = ("a table on a server is no file".to_owned(), "name a file");
-                return Err(Error::Server { name: server.to_string(), said, mend });
+                let (said, fix) = ("a table on a server is no file".to_owned(), "name a file");
+                return Err(Error::Server { name: server.to_string(), said, fix });
             }
             Self::File(path) | Self::Part(path, _) => path,
         };

@@ -9,7 +9,7 @@ use gather_keys_core::table::Differing;
 /// A result of the formats.
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// A table that can't be read or written; each says what would mend it.
+/// A table that can't be read or written; each says what would fix it.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum Error {
@@ -71,7 +71,7 @@ pub enum Error {
         /// Why.
         said: String,
         /// What to do.
-        mend: &'static str,
+        fix: &'static str,
     },
     /// A file has no part of this name.
     NoPart {
@@ -137,7 +137,7 @@ pub enum Error {
         /// What it seems to be.
         seems: &'static str,
         /// What to do.
-        mend: &'static str,
+        fix: &'static str,
     },
     /// A cell is not UTF-8.
     NotText {
@@ -182,7 +182,7 @@ pub enum Error {
         /// What it says.
         said: String,
         /// What to do about it.
-        mend: &'static str,
+        fix: &'static str,
     },
     /// What waits to be written can't be kept.
     Spool {
@@ -236,7 +236,7 @@ pub enum Error {
         /// What it says.
         said: String,
         /// What to do about it.
-        mend: &'static str,
+        fix: &'static str,
     },
     /// The output is there already.
     OutputExists {
@@ -358,7 +358,7 @@ impl fmt::Display for Error {
                     "{name} has no row that begins on line {line}: name the line of the headers"
                 )
             }
-            Self::Unread { name, said, mend } => write!(f, "{name} can't be read: {said}; {mend}"),
+            Self::Unread { name, said, fix } => write!(f, "{name} can't be read: {said}; {fix}"),
             Self::NoPart { name, what, asked, all } if asked.is_empty() => {
                 write!(f, "{name} is no {what} by itself; name a part of it")?;
                 match all.first() {
@@ -397,8 +397,8 @@ impl fmt::Display for Error {
                 write!(f, "{name}, {place}: the cell in column {column} has no header above it; ")?;
                 write!(f, "give the column one, or clear it")
             }
-            Self::OtherFormat { name, seems, mend } => {
-                write!(f, "{name} seems to be {seems}, not delimited text: {mend}")
+            Self::OtherFormat { name, seems, fix } => {
+                write!(f, "{name} seems to be {seems}, not delimited text: {fix}")
             }
             Self::NotText { name, place } => {
                 write!(f, "{name}, {place}: the text is not UTF-8; ")?;
@@ -428,7 +428,7 @@ impl fmt::Display for Error {
                     "it has no line ends, so get the file once more"
                 })
             }
-            Self::Server { name, said, mend } => write!(f, "{name}: {said}; {mend}"),
+            Self::Server { name, said, fix } => write!(f, "{name}: {said}; {fix}"),
             Self::Spool { name, cause } => write!(
                 f,
                 "{name} can't be written: its rows can't be kept in the folder for temporary files \
@@ -463,8 +463,8 @@ impl fmt::Display for Error {
                 "{name}, row {row}, column `{header}`: the text `{cell}` would become a number, \
                  since the column is declared as one; declare it as text, or name another table"
             ),
-            Self::Database { name, said, mend } => {
-                write!(f, "{name} can't be written to: {said}; {mend}")
+            Self::Database { name, said, fix } => {
+                write!(f, "{name} can't be written to: {said}; {fix}")
             }
             Self::OutputExists { name } => {
                 write!(f, "{name} exists already: give --overwrite to replace it, or another name")

@@ -8,8 +8,10 @@
 
 mod address;
 mod backup;
+mod chunk;
 pub mod columnar;
 pub mod commit;
+mod compression;
 pub mod delimited;
 mod digest;
 mod error;
@@ -18,9 +20,6 @@ mod guard;
 mod input_file;
 pub mod json;
 mod large_writes;
-mod number;
-mod packing;
-mod piece;
 pub mod postgresql;
 mod rows;
 mod scratch;
@@ -31,14 +30,14 @@ mod tap;
 pub mod workbook;
 
 pub use address::Address;
+pub use chunk::{Chunk, ChunkFault, TableParser};
 pub use commit::{Stamp, WholeFile, real_path};
+pub use compression::{Codec, Packed, unpacked};
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
 pub use format::{Described, Format};
 pub use guard::{FileName, guarded_name, memory_limit, opened_names};
 pub use input_file::{FileReader, InputFile};
-pub use packing::{Packed, Packing, unpacked};
-pub use piece::{Piece, PieceFault, TableParser};
 pub use scratch::TempScratch;
 pub use secrets::{passwords, without_passwords, without_passwords_at};
 pub use table::{ReadAs, Table, Uncalculated};

@@ -82,7 +82,7 @@ impl Streamed {
             move || Error::Unread {
                 name,
                 said: "its content is damaged".to_owned(),
-                mend: "get the file once more",
+                fix: "get the file once more",
             }
         };
         let gone = damaged.clone();

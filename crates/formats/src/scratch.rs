@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io;
 use std::sync::{Mutex, PoisonError};
 
-use gather_keys_core::table::Scratch;
+use gather_keys_core::spill::Scratch;
 
 /// A file that has no name, and so goes with the program however it ends. It stands in the folder for
 /// temporary files.
@@ -35,7 +35,7 @@ impl TempScratch {
 }
 
 impl Scratch for TempScratch {
-    fn keep(&self, bytes: &[u8]) -> io::Result<u64> {
+    fn append(&self, bytes: &[u8]) -> io::Result<u64> {
         let mut end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
         let at = end.written + end.waiting.len() as u64;
         end.waiting.extend_from_slice(bytes);
@@ -47,7 +47,7 @@ impl Scratch for TempScratch {
         Ok(at)
     }
 
-    fn fetch(&self, at: u64, bytes: &mut [u8]) -> io::Result<()> {
+    fn read(&self, at: u64, bytes: &mut [u8]) -> io::Result<()> {
         {
             let end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
             // Of what waits, a piece may be in the file already.
@@ -113,10 +113,10 @@ mod tests {
             (0..40).map(|n| vec![n as u8; (n * 7919) % 90_000 + n % 2]).collect();
         let mut places = Vec::new();
         for (nth, piece) in pieces.iter().enumerate() {
-            places.push(scratch.keep(piece).unwrap());
+            places.push(scratch.append(piece).unwrap());
             for (place, piece) in places.iter().zip(&pieces).take(nth + 1) {
                 let mut bytes = vec![0; piece.len()];
-                scratch.fetch(*place, &mut bytes).unwrap();
+                scratch.read(*place, &mut bytes).unwrap();
                 assert!(bytes == *piece);
             }
         }
@@ -124,9 +124,9 @@ mod tests {
         let all = pieces.concat();
         for from in (0..all.len()).step_by(100_003) {
             let mut bytes = vec![0; all.len() - from];
-            scratch.fetch(from as u64, &mut bytes).unwrap();
+            scratch.read(from as u64, &mut bytes).unwrap();
             assert!(bytes == all[from..]);
         }
-        assert!(scratch.fetch(all.len() as u64, &mut [0]).is_err());
+        assert!(scratch.read(all.len() as u64, &mut [0]).is_err());
     }
 }

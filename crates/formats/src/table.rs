@@ -11,17 +11,17 @@ use std::sync::{Arc, Mutex};
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
 use crate::address::Opened;
+use crate::chunk::{Content, Form};
 use crate::columnar::{BatchReader, Columnar, StoredType};
 use crate::commit::{HiddenFile, named_hidden};
+use crate::compression::{Looked, look};
 use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
-use crate::packing::{Looked, look};
-use crate::piece::{Content, Form};
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
-use crate::sqlite::{TableReader, ValuesPiece};
+use crate::sqlite::{TableReader, ValuesChunk};
 use crate::{
-    Address, Described, Error, Format, InputFile, Packing, Piece, Result, TableParser, Tap, json,
+    Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
 };
 
@@ -85,7 +85,7 @@ pub struct ReadAs {
     /// The part of the file that it is, and whether that was chosen among several.
     pub part: Option<(String, bool)>,
     /// How the file is packed.
-    pub packing: Option<Packing>,
+    pub packing: Option<Codec>,
     /// The encoding of its text, and whether it is a guess.
     pub encoding: Option<(Encoding, bool)>,
     /// How many rows were passed over before the headers.
@@ -356,7 +356,7 @@ impl Table {
 
 impl Source for Table {
     type Error = Error;
-    type Piece = Piece;
+    type Chunk = Chunk;
     type Parser = TableParser;
 
     fn headers(&self) -> &Headers {
@@ -386,32 +386,32 @@ impl Source for Table {
         TableParser::new(form, self.content.clone())
     }
 
-    fn read_piece(&mut self, piece: &mut Piece) -> Result<bool> {
+    fn read_chunk(&mut self, piece: &mut Chunk) -> Result<bool> {
         let next = match (&mut self.kind, std::mem::take(piece)) {
             (Kind::Text(reader), own) => {
                 let mut text = match own {
-                    Piece::Text(text) => text,
+                    Chunk::Text(text) => text,
                     _ => Vec::new(),
                 };
-                let is_next = reader.read_piece(&mut text)?;
-                *piece = Piece::Text(text);
+                let is_next = reader.read_chunk(&mut text)?;
+                *piece = Chunk::Text(text);
                 return Ok(is_next);
             }
             (Kind::Rows(rows), own) => {
                 let mut block = match own {
-                    Piece::Rows(block, _) => block,
+                    Chunk::Rows(block, _) => block,
                     _ => Block::default(),
                 };
-                rows.read_rows(&mut block)?.map(|lines| Piece::Rows(block, lines))
+                rows.read_rows(&mut block)?.map(|lines| Chunk::Rows(block, lines))
             }
-            (Kind::Batches(batches), _) => batches.read_piece()?.map(Piece::Batch),
-            (Kind::Lines(lines), _) => lines.read_piece()?.map(Piece::Lines),
+            (Kind::Batches(batches), _) => batches.read_chunk()?.map(Chunk::Batch),
+            (Kind::Lines(lines), _) => lines.read_chunk()?.map(Chunk::Lines),
             (Kind::Values(values), own) => {
                 let used = match own {
-                    Piece::Values(used) => used,
-                    _ => ValuesPiece::default(),
+                    Chunk::Values(used) => used,
+                    _ => ValuesChunk::default(),
                 };
-                values.read_piece(used)?.map(Piece::Values)
+                values.read_chunk(used)?.map(Chunk::Values)
             }
         };
         let is_next = next.is_some();

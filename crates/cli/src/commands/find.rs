@@ -6,7 +6,7 @@ use gather_keys_core::enrich::shown_columns;
 use gather_keys_core::lookup::{Hit, Hits, Wanted};
 use gather_keys_core::plan::{Held, OnPart, Take};
 use gather_keys_core::table::{Headers, Source};
-use gather_keys_core::template::Bound;
+use gather_keys_core::template::BoundTemplate;
 use serde_json::{Map, Value, json};
 use unicode_width::UnicodeWidthStr;
 
@@ -37,7 +37,7 @@ pub(crate) fn find(find: &Find) -> Result<Outcome> {
                 Held::Made(template) => Ok(template.bind(&headers)?),
                 Held::Any(_) => Err(Error::AnyInFind),
             };
-            let bound = parts.iter().map(bind).collect::<Result<Vec<Bound>>>()?;
+            let bound = parts.iter().map(bind).collect::<Result<Vec<BoundTemplate>>>()?;
             if bound.len() != find.values.len() {
                 let parts = parts.iter().map(|part| format!("`{}`", part.reference)).collect();
                 return Err(Error::FindValues { given: find.values.len(), parts });

@@ -3,12 +3,13 @@
 use std::fmt::Write as _;
 
 use gather_keys_core::findings::{Counts, Gate, Kind};
-use gather_keys_core::key::{Key, column};
+use gather_keys_core::key::Key;
+use gather_keys_core::survey::key_column;
 use gather_keys_core::lookup::Reference;
 use gather_keys_core::plan::parse_blanks;
 use gather_keys_core::table::{Headers, Source};
 use gather_keys_core::template::steps::{self, StepKind};
-use gather_keys_core::template::{Bound, Template, read_steps};
+use gather_keys_core::template::{BoundTemplate, Template, read_steps};
 use gather_keys_formats::Address;
 
 use super::Outcome;
@@ -54,7 +55,7 @@ fn steps_help() -> String {
 struct Keyed {
     address: Address,
     source: OpenTable,
-    parts: Vec<Bound>,
+    parts: Vec<BoundTemplate>,
     blanks: Vec<String>,
 }
 
@@ -95,10 +96,10 @@ fn key_make(make: KeyMake) -> Result<Outcome> {
     let Keyed { address, mut source, parts, blanks } = Keyed::open(&table, &[template])?;
     let [template] = &parts[..] else { return Ok(Outcome::Done) };
     let mut out = begin_output(&address, &output)?;
-    let name = column::made_name(&header, source.headers());
+    let name = key_column::made_name(&header, source.headers());
     let form = Form::like(source.layout(), &Address::new(&output.output), None);
     let mut writer = out.writer(&form)?;
-    let made = column::make(&mut source, &mut writer, template, &blanks, &name, seed())?;
+    let made = key_column::make(&mut source, &mut writer, template, &blanks, &name, seed())?;
     output::finish(writer)?;
     let to = out.name();
     out.appear(source.file())?;
@@ -145,11 +146,11 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     let template = Template::parse("template", &template)?;
     let Keyed { address, mut source, .. } = Keyed::open(&table, &[])?;
     let found = source.headers().find(&column)?;
-    let names = column::split_names(&template, source.headers());
+    let names = key_column::split_names(&template, source.headers());
     let mut out = begin_output(&address, &output)?;
     let form = Form::like(source.layout(), &Address::new(&output.output), None);
     let mut writer = out.writer(&form)?;
-    let taken = column::split(&mut source, &mut writer, &template, found.column, &names)?;
+    let taken = key_column::split(&mut source, &mut writer, &template, found.column, &names)?;
     output::finish(writer)?;
     let to = out.name();
     out.appear(source.file())?;
@@ -209,7 +210,7 @@ fn key_test(test: KeyTest) -> Result<Outcome> {
         gates.push(gate);
     }
     let key = Key::new(parts, blanks);
-    let builder = column::census(&stem, source.headers(), key, seed());
+    let builder = key_column::census(&stem, source.headers(), key, seed());
     let census = Reference::load(builder, &mut source)?;
 
     let counts = Counts::of_table(&census);
@@ -262,7 +263,7 @@ fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let mut groups: Vec<_> = census.groups().collect();
     groups.sort_by_key(|group| std::cmp::Reverse(group.rows.len()));
     let largest = groups.iter().take(SHOWN).map(|group| {
-        let key = census.as_read(group.holders[0]);
+        let key = census.as_read(group.entries[0]);
         let held = counted(group.rows.len() as u64, "row");
         let named = rows(census, &group.rows);
         row(format!("{held} ({})", named.trim_start_matches("rows ")), key)

@@ -74,7 +74,7 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
     }
 }
 
-/// Runs the plan once; what is wrong is told, and may be mended by the next change.
+/// Runs the plan once; what is wrong is told, and may be fixed by the next change.
 fn run(plan: &Path, own: &mut Own) {
     let time = jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     say(&format!("{time}: running {}", plan.display()));

@@ -3,10 +3,11 @@
 use std::fmt::Write as _;
 
 use gather_keys_core::diagnosis::Explained;
-use gather_keys_core::enrich::{Enrichment, Written};
-use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::findings::Written;
+use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Block, Headers, Row, Source};
-use gather_keys_core::template::{Bound, Trace};
+use gather_keys_core::template::{BoundTemplate, Trace};
 
 use super::Outcome;
 use crate::arguments::Why;
@@ -44,7 +45,7 @@ pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
         }
     };
     let mut text = notes;
-    let followed = enrichment.follow(&block, row);
+    let followed = enrichment.trace(&block, row);
     for (nth, (lookup, followed)) in enrichment.lookups().zip(&followed).enumerate() {
         if nth > 0 {
             text.push('\n');
@@ -146,10 +147,10 @@ impl Traced<'_> {
         for (nth, ((part, value), on)) in parts.enumerate() {
             said.push((format!("Part {}: {on}", nth + 1), self.part(part, Some(value))));
         }
-        if let (Some(value), Some(on)) = (self.lookup.value(), self.lookup.on().last()) {
+        if let (Some(value), Some(on)) = (self.lookup.range_value(), self.lookup.on().last()) {
             said.push((format!("Range: {on}"), self.part(value, None)));
         }
-        for naming in self.lookup.namings() {
+        for naming in self.lookup.named_columns() {
             let template = naming.template();
             said.push((format!("Header: {}", template.template()), self.part(template, None)));
         }
@@ -168,7 +169,7 @@ impl Traced<'_> {
 
     /// What there is to say of a template: how each value was read, and what became of it; with
     /// `compared`, what is compared in the end.
-    fn part(&self, part: &Bound, compared: Option<&str>) -> Vec<(String, String)> {
+    fn part(&self, part: &BoundTemplate, compared: Option<&str>) -> Vec<(String, String)> {
         let mut said: Vec<(String, String)> = Vec::new();
         let traces: Vec<Trace> =
             part.trace(|column| self.row.cell(column), self.lookup.key().blanks());
@@ -195,8 +196,8 @@ impl Traced<'_> {
     fn tell_answer(&self, text: &mut String, compared: &[&str]) {
         let reference = self.lookup.reference();
         let name = reference.name();
-        let holders = self.lookup.holders(self.row, self.answer);
-        let rows = reference.rows_among(&holders);
+        let entries = self.lookup.entries(self.row, self.answer);
+        let rows = reference.rows_among(&entries);
         let hold = self.hold(rows.len());
         let on = || joined(&disagreement(reference, &rows), "and");
         let mut say = |words: &str| {
@@ -211,10 +212,10 @@ impl Traced<'_> {
         match self.answer {
             Answer::Matched(_) if rows.len() == 1 => say(&format!("{hold}: matched.")),
             Answer::Matched(_) => say(&format!("{hold} and agree on what is taken: matched.")),
-            Answer::Chosen { holder, .. } => say(&format!(
+            Answer::Chosen { entry, .. } => say(&format!(
                 "{hold} and disagree on {}; the rule chose {}: matched.",
                 on(),
-                places::rows(reference, &[reference.row(holder)])
+                places::rows(reference, &[reference.row(entry)])
             )),
             Answer::All { .. } => {
                 say(&format!("{hold}, and the rule takes from all of them: matched."));
@@ -264,7 +265,7 @@ impl Traced<'_> {
                 ));
             }
         }
-        tell_candidates(text, reference, &holders);
+        tell_candidates(text, reference, &entries);
     }
 
     /// Why no row holds the key, which one comes nearest, and what would make them one.
@@ -275,9 +276,9 @@ impl Traced<'_> {
         let mut line = |words: &str| {
             let _ = writeln!(text, "  {}", wrapped(words, 2, "    "));
         };
-        if let Some(holder) = explained.nearest {
-            let place = reference_place(reference, reference.row(holder));
-            let key = held(lookup, holder, wording::width());
+        if let Some(entry) = explained.nearest {
+            let place = reference_place(reference, reference.row(entry));
+            let key = held(lookup, entry, wording::width());
             line(&format!(
                 "Reason: {}. The nearest is {place}: {key}.",
                 explained.reason.of(lookup)
@@ -285,7 +286,7 @@ impl Traced<'_> {
         } else {
             line("Reason: nothing near.");
         }
-        match explained.mend(lookup) {
+        match explained.fix(lookup) {
             Some(on) => {
                 line("It would match with");
                 for part in as_written(&on, self.in_plan) {
@@ -299,7 +300,8 @@ impl Traced<'_> {
     /// `2 rows of hives hold this key`.
     fn hold(&self, rows: usize) -> String {
         let name = self.lookup.reference().name();
-        let range = if self.lookup.value().is_some() { " in a range of this value" } else { "" };
+        let range =
+            if self.lookup.range_value().is_some() { " in a range of this value" } else { "" };
         match rows {
             1 => format!("One row of {name} holds this key{range}"),
             _ => format!("{} of {name} hold this key{range}", counted(rows as u64, "row")),
@@ -338,9 +340,9 @@ fn disagreement(reference: &Reference, rows: &[RowId]) -> Vec<String> {
     columns.map(|nth| reference.headers().address(reference.taken()[nth])).collect()
 }
 
-fn tell_candidates(text: &mut String, reference: &Reference, holders: &[Holder]) {
-    for &holder in holders.iter().take(SHOWN) {
-        let row = reference.row(holder);
+fn tell_candidates(text: &mut String, reference: &Reference, entries: &[EntryId]) {
+    for &entry in entries.iter().take(SHOWN) {
+        let row = reference.row(entry);
         let columns = reference.taken().iter().zip(reference.taken_cells(row));
         let cells = columns
             .map(|(&column, cell)| format!("{} {cell:?}", reference.headers().address(column)));
@@ -348,20 +350,20 @@ fn tell_candidates(text: &mut String, reference: &Reference, holders: &[Holder])
         if let Some(range) = reference.range_as_read(row) {
             told.insert(0, format!("range {range}"));
         }
-        let (read, compared) = (reference.as_read(holder), reference.as_compared(holder));
+        let (read, compared) = (reference.as_read(entry), reference.as_compared(entry));
         if !compared.eq(read.iter().copied()) {
             told.insert(0, format!("key read as {:?}", read.join(", ")));
         }
         let mut place = reference_place(reference, row);
-        if let Some(column) = reference.column(holder) {
+        if let Some(column) = reference.column(entry) {
             place = format!("{place}, in {}", reference.headers().address(column));
         }
         let line = format!("{place}: {}", told.join(", "));
         let line = line.trim_end_matches(": ");
         let _ = writeln!(text, "    {}", wrapped(line, 4, "      "));
     }
-    if holders.len() > SHOWN {
-        let _ = writeln!(text, "    and {} more", holders.len() - SHOWN);
+    if entries.len() > SHOWN {
+        let _ = writeln!(text, "    and {} more", entries.len() - SHOWN);
     }
 }
 
@@ -376,7 +378,7 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
     for (nth, part) in parts.iter().enumerate() {
         let mut alone: Vec<Option<&str>> = vec![None; parts.len()];
         alone[nth] = Some(compared[nth]);
-        let rows = reference.holders_with(&alone).count() as u64;
+        let rows = reference.entries_with(&alone).count() as u64;
         missing |= rows == 0;
         let found = match rows {
             0 => "in no row".to_owned(),
@@ -385,11 +387,11 @@ fn tell_near(text: &mut String, reference: &Reference, compared: &[&str]) {
         let words = format!("{} is {} {found} of {name}.", part.template(), shown(compared[nth]));
         let _ = writeln!(text, "    {}", wrapped(&words, 4, "      "));
     }
-    let mut near: Vec<(&Bound, usize, Vec<Holder>)> = Vec::new();
+    let mut near: Vec<(&BoundTemplate, usize, Vec<EntryId>)> = Vec::new();
     for (nth, part) in parts.iter().enumerate() {
         let mut others: Vec<Option<&str>> = compared.iter().map(|&value| Some(value)).collect();
         others[nth] = None;
-        let rows: Vec<Holder> = reference.holders_with(&others).collect();
+        let rows: Vec<EntryId> = reference.entries_with(&others).collect();
         if !rows.is_empty() {
             near.push((part, nth, rows));
         }

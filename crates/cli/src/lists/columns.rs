@@ -59,7 +59,7 @@ pub(super) fn reference_names(lookup: &Lookup) -> Vec<String> {
     let headers = reference.headers();
     let read = reference.key_columns().into_iter().map(|column| headers.address(column));
     let parts = reference.key().parts().iter().zip(lookup.on());
-    let any = reference.looked_in().first();
+    let any = reference.searched().first();
     let parts = parts
         .filter(|(part, _)| part.template().as_header().is_none() || part.columns().first() == any);
     let parts = parts.map(|(part, on)| {
@@ -70,7 +70,7 @@ pub(super) fn reference_names(lookup: &Lookup) -> Vec<String> {
         let written = written.unwrap_or_else(|| part.template().to_string());
         format!("{written} (compared)")
     });
-    let range = lookup.value().map(|_| "range".to_owned());
+    let range = lookup.range_value().map(|_| "range".to_owned());
     let column = any.map(|_| "column".to_owned());
     read.chain(parts).chain(range).chain(column).collect()
 }

@@ -14,7 +14,7 @@ use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Change, ChangedBy, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::key::Unreadable;
-use gather_keys_core::lookup::{Answer, Holder, Lookup, Miss, Reference, RowId};
+use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
 use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{Error, WholeFile};
@@ -211,11 +211,11 @@ impl Lists {
             let reference = lookup.reference();
             for group in reference.groups() {
                 let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
-                for &holder in &group.holders {
-                    let row = reference.row(holder);
-                    self.reference_row(nth, lookup, kind, row, Some(holder))?;
+                for &entry in &group.entries {
+                    let row = reference.row(entry);
+                    self.reference_row(nth, lookup, kind, row, Some(entry))?;
                     if group.collapsed {
-                        self.reference_row(nth, lookup, Kind::Collapsed, row, Some(holder))?;
+                        self.reference_row(nth, lookup, Kind::Collapsed, row, Some(entry))?;
                     }
                 }
             }
@@ -225,8 +225,8 @@ impl Lists {
                 self.write(Kind::Malformed)?;
             }
             for row in found.unused(lookup) {
-                let holder = reference.holder_of(row);
-                self.reference_row(nth, lookup, Kind::Unused, row, holder)?;
+                let entry = reference.entry_of(row);
+                self.reference_row(nth, lookup, Kind::Unused, row, entry)?;
             }
         }
         Ok(())
@@ -238,21 +238,21 @@ impl Lists {
         lookup: &Lookup,
         kind: Kind,
         row: RowId,
-        holder: Option<Holder>,
+        entry: Option<EntryId>,
     ) -> Result<(), Error> {
         let reference = lookup.reference();
         self.begin_reference(reference, row);
         let mut cells: Vec<String> =
             reference.row_as_read(row).into_iter().map(str::to_owned).collect();
-        let any = reference.looked_in().first();
+        let any = reference.searched().first();
         for (at, part) in reference.key().parts().iter().enumerate() {
             if part.template().as_header().is_none() || part.columns().first() == any {
-                let compared = holder.and_then(|holder| reference.as_compared(holder).nth(at));
+                let compared = entry.and_then(|entry| reference.as_compared(entry).nth(at));
                 cells.push(compared.unwrap_or_default().to_owned());
             }
         }
         cells.extend(reference.range_as_read(row));
-        let column = holder.and_then(|holder| reference.column(holder));
+        let column = entry.and_then(|entry| reference.column(entry));
         cells.extend(column.map(|column| reference.headers().address(column)));
         self.record.extend(self.reference_key.spread(nth, cells.iter().map(String::as_str)));
         if kind != Kind::Unused {
@@ -312,14 +312,14 @@ impl Recorder for Lists {
                 self.record.extend([header, nearest.join("; ")]);
             }
             Kind::Ambiguous | Kind::Chosen => {
-                let told = told_holders(reference, &lookup.holders(row, answer));
+                let told = told_holders(reference, &lookup.entries(row, answer));
                 self.record.push_field(&told);
             }
             _ => {}
         }
         if kind == Kind::Chosen {
             let row = match answer {
-                Answer::Chosen { holder, .. } => told_holders(reference, &[holder]),
+                Answer::Chosen { entry, .. } => told_holders(reference, &[entry]),
                 _ => "all".to_owned(),
             };
             self.record.push_field(&row);
@@ -373,14 +373,14 @@ fn reason(lookup: &Lookup, row: Row<'_>, answer: Answer) -> [String; 2] {
 }
 
 /// The rows, or cells, that hold a key: `11; 110`, `3 in 250 g; 9 in 1 kg`.
-fn told_holders(reference: &Reference, holders: &[Holder]) -> String {
-    let told = holders.iter().map(|&holder| {
-        let row = reference.row(holder);
+fn told_holders(reference: &Reference, entries: &[EntryId]) -> String {
+    let told = entries.iter().map(|&entry| {
+        let row = reference.row(entry);
         let number = match reference.table(row) {
             Some(table) => format!("{table} {}", reference.number(row)),
             None => reference.number(row).to_string(),
         };
-        match reference.column(holder) {
+        match reference.column(entry) {
             Some(column) => format!("{number} in {}", reference.headers().address(column)),
             None => number,
         }

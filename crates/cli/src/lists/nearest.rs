@@ -97,8 +97,8 @@ impl Nearest {
             for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
                 let reason = explained.reason.of(lookup);
                 let mut nearest = String::new();
-                if let Some(holder) = explained.nearest {
-                    let cells = lookup.reference().as_read(holder);
+                if let Some(entry) = explained.nearest {
+                    let cells = lookup.reference().as_read(entry);
                     nearest = cells.join(", ");
                     self.pair(nth, lookup, (key, explained), &cells, &reason)?;
                 }

@@ -65,17 +65,17 @@ fn reference(text: &mut String, told: &ReferenceTold) {
         let reasons = told.reasons.iter();
         table(text, &["reason", "rows"], reasons.map(|r| vec![plain(&r.reason), number(r.rows)]));
     }
-    if !told.mends.is_empty() || !told.advice.is_empty() {
+    if !told.fixes.is_empty() || !told.advice.is_empty() {
         let _ = writeln!(text, "\n### What to do\n");
     }
-    for mend in &told.mends {
-        let on: Vec<String> = mend.on.iter().map(|part| code(part)).collect();
+    for fix in &told.fixes {
+        let on: Vec<String> = fix.on.iter().map(|part| code(part)).collect();
         let _ = writeln!(
             text,
             "- {} would match on {}, {}",
-            counted(mend.mended, "unmatched row"),
+            counted(fix.fixed, "unmatched row"),
             on.join(", "),
-            effect(mend.newly_ambiguous, mend.lost, mend.joined, &plain(&told.name))
+            effect(fix.newly_ambiguous, fix.lost, fix.joined, &plain(&told.name))
         );
     }
     for advice in &told.advice {

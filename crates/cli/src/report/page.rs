@@ -2,7 +2,7 @@
 
 use askama::Template;
 use gather_keys_core::findings::Kind;
-use gather_keys_core::report::{LISTED, MendTold, ReferenceTold, Report};
+use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report};
 
 use crate::summary::{as_written, effect};
 use crate::wording::{self, counted, joined, number, share};
@@ -26,15 +26,15 @@ struct Shown<'a> {
     matched: u64,
     unmatched: u64,
     /// The outcomes that occur, side by side.
-    pieces: Vec<Piece>,
-    outcomes: Vec<Piece>,
+    segments: Vec<Segment>,
+    outcomes: Vec<Segment>,
     /// The bar in words.
     spoken: String,
     reasons: Vec<Bar<'a>>,
 }
 
 #[derive(Clone)]
-struct Piece {
+struct Segment {
     class: &'static str,
     kind: String,
     count: u64,
@@ -75,13 +75,13 @@ fn shown(told: &ReferenceTold) -> Shown<'_> {
         told.outcomes.iter().find(|one| one.kind == kind.label()).map_or(0, |one| one.count)
     };
     let mut before = 0;
-    let outcomes: Vec<Piece> = told
+    let outcomes: Vec<Segment> = told
         .outcomes
         .iter()
         .map(|outcome| {
             let x = length(before, rows);
             before += outcome.count;
-            Piece {
+            Segment {
                 class: class(&outcome.kind),
                 kind: outcome.kind.clone(),
                 count: outcome.count,
@@ -90,9 +90,11 @@ fn shown(told: &ReferenceTold) -> Shown<'_> {
             }
         })
         .collect();
-    let pieces: Vec<Piece> = outcomes.iter().filter(|piece| piece.count > 0).cloned().collect();
-    let spoken: Vec<String> =
-        pieces.iter().map(|piece| format!("{} {}", share(piece.count, rows), piece.kind)).collect();
+    let segments: Vec<Segment> = outcomes.iter().filter(|piece| piece.count > 0).cloned().collect();
+    let spoken: Vec<String> = segments
+        .iter()
+        .map(|piece| format!("{} {}", share(piece.count, rows), piece.kind))
+        .collect();
     let unmatched = count(Kind::Unmatched);
     let reasons = told.reasons.iter().map(|reason| Bar {
         text: &reason.reason,
@@ -104,7 +106,7 @@ fn shown(told: &ReferenceTold) -> Shown<'_> {
         rows,
         matched: count(Kind::Matched),
         unmatched,
-        pieces,
+        segments,
         outcomes,
         spoken: spoken.join(", "),
         reasons: reasons.collect(),
@@ -144,12 +146,12 @@ impl Page<'_> {
         if cell.is_empty() { "(blank)".to_owned() } else { wording::cell(cell, MOST) }
     }
 
-    fn effect(&self, mend: &MendTold) -> String {
-        effect(mend.newly_ambiguous, mend.lost, mend.joined, "the reference")
+    fn effect(&self, fix: &FixTold) -> String {
+        effect(fix.newly_ambiguous, fix.lost, fix.joined, "the reference")
     }
 
     /// The key as it is typed, line by line.
-    fn typed(&self, mend: &MendTold) -> String {
-        as_written(&mend.on, false).join("\n")
+    fn typed(&self, fix: &FixTold) -> String {
+        as_written(&fix.on, false).join("\n")
     }
 }

@@ -10,7 +10,7 @@ use crate::places::{reference_place, unread};
 use crate::wording::{counted, joined, number};
 
 impl Summary<'_> {
-    /// What to do about each trouble, beside mends of the key.
+    /// What to do about each trouble, beside fixes of the key.
     pub(crate) fn advice(
         &self,
         lookup: &Lookup,
@@ -40,7 +40,11 @@ impl Summary<'_> {
             let advice = format!(
                 "{}: rows of {name} {} disagree on {}; {words}.",
                 kind.label(),
-                if lookup.value().is_some() { "whose ranges overlap" } else { "that share a key" },
+                if lookup.range_value().is_some() {
+                    "whose ranges overlap"
+                } else {
+                    "that share a key"
+                },
                 disputed(reference),
             );
             all.push(advice);
@@ -53,21 +57,21 @@ impl Summary<'_> {
                 let names = columns.iter().map(|&column| headers.address(column));
                 joined(&names.collect::<Vec<_>>(), "and")
             };
-            let mut mends = Vec::new();
+            let mut fixes = Vec::new();
             if !own.is_empty() {
-                mends.push(format!("fill in {} where blank in {}", names(&own), self.main.table()));
+                fixes.push(format!("fill in {} where blank in {}", names(&own), self.main.table()));
             }
             if !taken.is_empty() {
                 let is = if taken.len() == 1 { "is" } else { "are" };
-                mends.push(format!(
-                    "{} {is} blank where the references before give no answer: mend that first",
+                fixes.push(format!(
+                    "{} {is} blank where the references before give no answer: fix that first",
                     names(&taken)
                 ));
             }
             if counts.of(Kind::BlankKey) * 5 >= counts.main_rows * 4 {
-                mends.push("that is nearly every row, so another column may be meant".to_owned());
+                fixes.push("that is nearly every row, so another column may be meant".to_owned());
             }
-            all.push(format!("blank key: {}.", mends.join("; ")));
+            all.push(format!("blank key: {}.", fixes.join("; ")));
         }
         if counts.of(Kind::Malformed) > 0 {
             let advice = format!(
@@ -93,7 +97,7 @@ impl Summary<'_> {
         }
         if counts.keyless_rows > 0 {
             let range = reference.keyless().first().and_then(|&row| reference.range_as_read(row));
-            let (what, mend) = match range {
+            let (what, fix) = match range {
                 None => ("key", String::new()),
                 Some(_) => (
                     "key or bound",
@@ -103,7 +107,7 @@ impl Summary<'_> {
                 ),
             };
             let advice = format!(
-                "unused: {} of {name} {} a blank {what}, which nothing can match{mend}.",
+                "unused: {} of {name} {} a blank {what}, which nothing can match{fix}.",
                 counted(counts.keyless_rows, "row"),
                 if counts.keyless_rows == 1 { "has" } else { "have" },
             );
@@ -146,8 +150,8 @@ fn advice_on_unmatched(
     counts: &Counts,
     diagnosis: Option<&Diagnosis>,
 ) -> Vec<String> {
-    let mends = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.mends);
-    let mended = mends.last().map_or(0, |mend| mend.mended);
+    let fixes = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.fixes);
+    let fixed = fixes.last().map_or(0, |fix| fix.fixed);
     let mut all = Vec::new();
     let reference = lookup.reference();
     let name = reference.name();
@@ -160,14 +164,14 @@ fn advice_on_unmatched(
              key."
         );
         all.push(advice);
-    } else if no_key > mended {
-        let which = if mended > 0 { "for the others, " } else { "" };
+    } else if no_key > fixed {
+        let which = if fixed > 0 { "for the others, " } else { "" };
         let them = match diagnosis {
             Some(_) => "add the missing rows, or correct the keys above",
-            None if reference.keeps_asked_only() => {
+            None if reference.is_filtered() => {
                 "`gather-keys check` of the same tables says why, since it looks at the whole of it"
             }
-            None if reference.is_in_shares() => {
+            None if reference.is_spilled() => {
                 "a run without `--memory` says why, where there is room for the whole of it"
             }
             None if counts.of(Kind::Unused) > 0 => {
@@ -187,7 +191,7 @@ fn advice_on_unmatched(
         all.push(advice);
     }
     if no_header > 0 {
-        let templates = lookup.namings().iter();
+        let templates = lookup.named_columns().iter();
         let templates = templates.map(|naming| naming.template().template().to_string());
         let advice = format!(
             "no header: {} that {name} does not have; correct the value, add the column, or \

@@ -3,8 +3,9 @@
 
 use std::fmt::Write;
 
-use gather_keys_core::enrich::{Corrected, NotAppended, Replacing, Taking, Written};
+use gather_keys_core::enrich::{Replacing, RowOutput};
 use gather_keys_core::findings::{Appended, LookupFindings, UpdateFindings};
+use gather_keys_core::findings::{Corrected, NotAppended, Written};
 use gather_keys_core::plan::Replace;
 
 use super::{SHOWN, Summary, paragraph};
@@ -15,7 +16,7 @@ use crate::wording::{self, counted, joined, number};
 
 impl Summary<'_> {
     /// What became of the cells of updated columns, and the rows that were added.
-    pub(super) fn updates(&self, text: &mut String, taking: &Taking, found: &LookupFindings) {
+    pub(super) fn updates(&self, text: &mut String, taking: &RowOutput, found: &LookupFindings) {
         if !found.updates.is_empty() || found.appended.is_some() {
             let _ = writeln!(text, "\n  Written into {}", self.main.table());
         }
@@ -104,12 +105,12 @@ fn appended_rows(text: &mut String, appended: &Appended) {
         );
         paragraph(text, 4, &words);
     }
-    let NotAppended { blank_key, malformed, ambiguous, not_apart } = appended.not;
+    let NotAppended { blank_key, malformed, ambiguous, inseparable } = appended.not;
     let reasons = [
         (blank_key, "a blank key"),
         (malformed, "a malformed key"),
         (ambiguous, "a key on rows that disagree"),
-        (not_apart, "a key that can't be taken apart into the main table's columns"),
+        (inseparable, "a key that can't be taken apart into the main table's columns"),
     ];
     let reasons = reasons.iter().filter(|(count, _)| *count > 0);
     let reasons: Vec<String> =

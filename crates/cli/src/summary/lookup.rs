@@ -4,7 +4,7 @@
 use std::fmt::Write;
 
 use gather_keys_core::diagnosis::Diagnosis;
-use gather_keys_core::enrich::Taking;
+use gather_keys_core::enrich::RowOutput;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings, Sample};
 use gather_keys_core::lookup::{Group, Lookup, Reference, RowId, Rule};
 
@@ -19,7 +19,7 @@ impl Summary<'_> {
     pub(super) fn lookup(
         &self,
         text: &mut String,
-        (lookup, taking): (&Lookup, &Taking),
+        (lookup, taking): (&Lookup, &RowOutput),
         found: &LookupFindings,
         diagnosis: Option<&Diagnosis>,
     ) {
@@ -39,9 +39,9 @@ impl Summary<'_> {
         for kind in
             [Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed]
         {
-            let reads = !lookup.key().is_verbatim() || lookup.value().is_some();
+            let reads = !lookup.key().is_verbatim() || lookup.range_value().is_some();
             let is_possible = match kind {
-                Kind::NoHeader => !lookup.namings().is_empty(),
+                Kind::NoHeader => !lookup.named_columns().is_empty(),
                 Kind::Malformed => reads || counts.of(kind) > 0,
                 _ => true,
             };
@@ -89,7 +89,7 @@ impl Summary<'_> {
         }
         text.push('\n');
         if let Some(diagnosis) = diagnosis {
-            self.mends(text, lookup, found, &diagnosis.mends);
+            self.fixes(text, lookup, found, &diagnosis.fixes);
         }
         for advice in self.advice(lookup, found, diagnosis) {
             paragraph(text, 2, &advice);
@@ -108,8 +108,8 @@ impl Summary<'_> {
         let behind = match (&sample.candidates[..], nearest) {
             ([], None) => String::new(),
             ([], Some(range)) => format!(" (near {range})"),
-            (holders, _) => {
-                let places = places::holders(reference, holders);
+            (entries, _) => {
+                let places = places::entries(reference, entries);
                 let joint = if places.starts_with("rows") { "in " } else { "" };
                 format!(" ({joint}{places})")
             }
@@ -133,14 +133,14 @@ fn keys(text: &mut String, lookup: &Lookup, found: &LookupFindings, lines: &Line
     for (kind, conflicting) in [(Kind::Duplicate, false), (Kind::Conflicting, true)] {
         let groups = found.groups(lookup).filter(|group| group.conflicting == conflicting);
         let samples = groups.take(SHOWN).map(|group| {
-            let holders = places::holders(reference, &group.holders);
-            let first = group.holders[0];
-            if reference.looked_in().is_empty() {
+            let entries = places::entries(reference, &group.entries);
+            let first = group.entries[0];
+            if reference.searched().is_empty() {
                 let range = range_behind(reference, group.rows[0]);
-                labelled(&holders, reference.as_read(first).into_iter(), &range, lines.room())
+                labelled(&entries, reference.as_read(first).into_iter(), &range, lines.room())
             } else {
                 let key = wording::key(reference.as_compared(first), lines.room());
-                let places = format!(" ({holders})");
+                let places = format!(" ({entries})");
                 labelled(&key, std::iter::empty(), &places, lines.room())
             }
         });
@@ -177,11 +177,11 @@ fn range_behind(reference: &Reference, row: RowId) -> String {
 fn held(reference: &Reference, counts: &Counts) -> String {
     let rows = counted(counts.reference_rows, "row");
     let keys = counted(counts.reference_keys, "key");
-    if reference.keeps_asked_only() {
+    if reference.is_filtered() {
         format!("{rows}, its keys told as far as they are asked for")
     } else if reference.is_by_position() || reference.key().parts().is_empty() {
         rows
-    } else if reference.is_in_shares() {
+    } else if reference.is_spilled() {
         format!("{rows} with {keys}, by way of temporary files")
     } else {
         format!("{rows} with {keys}")
@@ -200,8 +200,8 @@ fn matched_on(lookup: &Lookup) -> String {
 /// `rows 12, 77: H-7, h-007`: how rows of one key spell it.
 fn spellings(reference: &Reference, group: &Group, room: usize) -> String {
     let mut spellings: Vec<String> = Vec::new();
-    for &holder in &group.holders {
-        let spelling = reference.as_read(holder).join(", ");
+    for &entry in &group.entries {
+        let spelling = reference.as_read(entry).join(", ");
         if !spellings.contains(&spelling) {
             spellings.push(spelling);
         }

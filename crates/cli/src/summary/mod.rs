@@ -53,7 +53,7 @@ impl Summary<'_> {
     /// The text.
     pub(crate) fn text(&self) -> String {
         let mut text = String::new();
-        let lookups = self.enrichment.lookups().zip(self.enrichment.takings());
+        let lookups = self.enrichment.lookups().zip(self.enrichment.row_outputs());
         let found = self.findings.lookups.iter().zip(self.diagnoses);
         for (nth, (lookup, (found, diagnosis))) in lookups.zip(found).enumerate() {
             if nth > 0 {
@@ -66,9 +66,8 @@ impl Summary<'_> {
         }
         let troubled = self.findings.lookups.iter().any(|found| has_trouble(&found.counts));
         if troubled && !self.listed {
-            let in_shares =
-                self.enrichment.lookups().any(|lookup| lookup.reference().is_in_shares());
-            let how = if in_shares { ", and do without --memory" } else { "" };
+            let spilled = self.enrichment.lookups().any(|lookup| lookup.reference().is_spilled());
+            let how = if spilled { ", and do without --memory" } else { "" };
             let advice = format!("To see every row of these findings, add --lists DIR{how}.");
             paragraph(&mut text, 2, &advice);
         }

@@ -1,10 +1,10 @@
-//! Why keys are unmatched, and what would mend them.
+//! Why keys are unmatched, and what would fix them.
 
 use std::fmt::Write;
 
-use gather_keys_core::diagnosis::{Diagnosis, Mend};
+use gather_keys_core::diagnosis::{Diagnosis, Fix};
 use gather_keys_core::findings::{KEPT, LookupFindings};
-use gather_keys_core::lookup::{Holder, Lookup};
+use gather_keys_core::lookup::{EntryId, Lookup};
 
 use super::{Summary, paragraph};
 use crate::places::{labelled, place};
@@ -36,7 +36,7 @@ impl Summary<'_> {
             let room = wording::width().saturating_sub(count.len());
             let near = explained
                 .nearest
-                .map_or(String::new(), |holder| format!(" (near {})", held(lookup, holder, room)));
+                .map_or(String::new(), |entry| format!(" (near {})", held(lookup, entry, room)));
             let place = place(key.row, key.line);
             let sample = labelled(&place, key.read(), &near, room);
             for line in sample.split('\n') {
@@ -77,28 +77,28 @@ impl Summary<'_> {
     }
 
     /// What would match more rows, with its effect.
-    pub(super) fn mends(
+    pub(super) fn fixes(
         &self,
         text: &mut String,
         lookup: &Lookup,
         found: &LookupFindings,
-        mends: &[Mend],
+        fixes: &[Fix],
     ) {
         let unmatched: u64 = found.unmatched.keys().iter().map(|key| key.rows).sum();
         let all = unmatched + found.unmatched.beyond();
-        for mend in mends {
-            let would = if mend.only_key { "would find their key" } else { "would match" };
+        for fix in fixes {
+            let would = if fix.only_key { "would find their key" } else { "would match" };
             let words = format!(
                 "unmatched: {} of {} {would} with",
-                number(mend.mended),
+                number(fix.fixed),
                 counted(all, "row"),
             );
             paragraph(text, 2, &words);
-            for line in as_written(&mend.on, self.in_plan) {
+            for line in as_written(&fix.on, self.in_plan) {
                 let _ = writeln!(text, "      {line}");
             }
             let name = lookup.reference().name();
-            paragraph(text, 4, &effect(mend.newly_ambiguous, mend.lost, mend.joined, name));
+            paragraph(text, 4, &effect(fix.newly_ambiguous, fix.lost, fix.joined, name));
         }
     }
 }
@@ -124,7 +124,7 @@ fn in_toml(text: &str) -> String {
     if text.contains('\'') { format!("{text:?}") } else { format!("'{text}'") }
 }
 
-/// What a mend does beside mending, in a sentence.
+/// What a fix does beside mending, in a sentence.
 pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
     let mut but = Vec::new();
     if newly_ambiguous > 0 {
@@ -145,12 +145,12 @@ pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -
     }
 }
 
-/// The key of a holder for the eye.
-pub(crate) fn held(lookup: &Lookup, holder: Holder, room: usize) -> String {
+/// The key of a entry for the eye.
+pub(crate) fn held(lookup: &Lookup, entry: EntryId, room: usize) -> String {
     let reference = lookup.reference();
-    if reference.looked_in().is_empty() {
-        wording::key(reference.as_read(holder).into_iter(), room)
+    if reference.searched().is_empty() {
+        wording::key(reference.as_read(entry).into_iter(), room)
     } else {
-        wording::key(reference.as_compared(holder), room)
+        wording::key(reference.as_compared(entry), room)
     }
 }

@@ -4,7 +4,7 @@ use std::fs;
 use std::io::{Read, Write};
 
 use gather_keys_formats::delimited::{Encoded, Encoding};
-use gather_keys_formats::{Packed, Packing, unpacked};
+use gather_keys_formats::{Packed, Codec, unpacked};
 
 use super::scene::{Scene, snapshot};
 
@@ -17,7 +17,7 @@ fn encoded(text: &str, encoding: &str) -> Vec<u8> {
     encoded.into_inner()
 }
 
-fn packed(bytes: &[u8], packing: Packing) -> Vec<u8> {
+fn packed(bytes: &[u8], packing: Codec) -> Vec<u8> {
     let mut packed = Packed::new(Vec::new(), Some(packing)).unwrap();
     packed.write_all(bytes).unwrap();
     packed.finish().unwrap()
@@ -63,12 +63,12 @@ fn encodings_are_found_and_kept() {
 
 #[test]
 fn packed_files_are_read_and_written() {
-    for packing in [Packing::Gzip, Packing::Zstd] {
+    for packing in [Codec::Gzip, Codec::Zstd] {
         // By its content, whatever it is called.
         let scene = Scene::empty()
             .with("orders.csv", packed(ORDERS.as_bytes(), packing))
             .with("sizes.csv", packed(&encoded(SIZES, "windows-1252"), packing));
-        let ending = if packing == Packing::Gzip { "gz" } else { "zst" };
+        let ending = if packing == Codec::Gzip { "gz" } else { "zst" };
         let call = CALL.replace("out.csv", &format!("out.csv.{ending}"));
         let ran = scene.run(&format!("{call} --receipt run.json -v")).ended(0);
         assert!(ran.err.contains(&format!("packed by {}", packing.name())), "{}", ran.err);
@@ -81,14 +81,14 @@ fn packed_files_are_read_and_written() {
         let ran = scene.run(&format!("{call} --receipt run.json")).ended(0);
         assert!(ran.err.contains("Nothing has moved"), "{}", ran.err);
     }
-    let cut = packed(ORDERS.repeat(100).as_bytes(), Packing::Gzip);
+    let cut = packed(ORDERS.repeat(100).as_bytes(), Codec::Gzip);
     let scene = Scene::empty().with("orders.csv", &cut[..cut.len() / 2]).with("sizes.csv", SIZES);
     let ran = scene.run(CALL).ended(2);
     assert!(ran.err.contains("it ends too early; get it once more"), "{}", ran.err);
     // A reference is called by its name without the endings.
     let scene = Scene::empty()
         .with("orders.csv", ORDERS)
-        .with("sizes.csv.gz", packed(SIZES.as_bytes(), Packing::Gzip));
+        .with("sizes.csv.gz", packed(SIZES.as_bytes(), Codec::Gzip));
     let ran = scene.run(&CALL.replace("sizes.csv", "sizes.csv.gz")).ended(0);
     assert!(ran.err.starts_with("sizes: 2 rows"), "{}", ran.err);
 }
@@ -96,7 +96,7 @@ fn packed_files_are_read_and_written() {
 /// A gzip of zeros is one endless row, and ends within the memory of one.
 #[test]
 fn a_packed_file_that_never_ends_is_refused() {
-    let mut zeros = Packed::new(Vec::new(), Some(Packing::Gzip)).unwrap();
+    let mut zeros = Packed::new(Vec::new(), Some(Codec::Gzip)).unwrap();
     zeros.write_all(b"Order;X\n").unwrap();
     let piece = vec![0; 1 << 20];
     (0..300).for_each(|_| zeros.write_all(&piece).unwrap());

@@ -165,7 +165,7 @@ fn a_key_that_is_no_key_is_told() {
 #[test]
 fn why_tells_the_reason() {
     let scene = scene();
-    for (row, reason, mend) in [
+    for (row, reason, fix) in [
         (2, "letter case of Apiary", Some("--on 'Apiary | fold = Site code | fold' \\")),
         (
             6,
@@ -180,8 +180,8 @@ fn why_tells_the_reason() {
     ] {
         let ran = scene.run(&format!("why harvest.csv --row {row} {ON}")).ended(0);
         assert!(ran.out.contains(&format!("Reason: {reason}.")), "{row}: {}", ran.out);
-        match mend {
-            Some(mend) => assert!(ran.out.contains(mend), "{row}: {}", ran.out),
+        match fix {
+            Some(fix) => assert!(ran.out.contains(fix), "{row}: {}", ran.out),
             None => assert!(!ran.out.contains("--on"), "{row}: {}", ran.out),
         }
         let near = ran.out.contains("The nearest is row ");
@@ -189,7 +189,7 @@ fn why_tells_the_reason() {
     }
 }
 
-/// In a plan the mend is written as the plan has it, and comes true there.
+/// In a plan the fix is written as the plan has it, and comes true there.
 #[test]
 fn a_plan_is_told_what_to_write_into_it() {
     let plan = |on: &str| {
@@ -209,7 +209,7 @@ fn a_plan_is_told_what_to_write_into_it() {
     assert_eq!(count(&after, "matched"), count(&before, "matched") + 7);
 }
 
-/// What is asked for in vain is an error with its mend, and nothing is written.
+/// What is asked for in vain is an error with its fix, and nothing is written.
 #[test]
 fn aliases_that_are_none_are_refused() {
     let scene = scene()

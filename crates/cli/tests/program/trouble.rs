@@ -1,4 +1,4 @@
-//! What is wrong with a call or an input: each error names the place and the mend, ends with
+//! What is wrong with a call or an input: each error names the place and the fix, ends with
 //! status 2, and nothing is written.
 
 use std::fmt::Write;

@@ -131,7 +131,7 @@ fn tables_are_written_as_worksheets() {
     let again = scene.run(&to.replace(" -q", "")).ended(0);
     assert!(again.err.contains("Nothing has moved since the run before."), "{}", again.err);
     assert_eq!(std::fs::read(scene.path("out.xlsx")).unwrap(), first);
-    // Beside the rows of another table all its cells are read back.
+    // Also the rows of another table all its cells are read back.
     let back = "enrich out.xlsx#Enriched --from m.csv --on 'Hive' --take @row -q";
     let back = scene.run(back).ended(0).out;
     let rows = back.lines().map(|line| line.rsplit_once(',').unwrap().0);

@@ -2,9 +2,9 @@
 
 use unicode_normalization::UnicodeNormalization;
 
-use super::dates::dates_of;
 use super::reason::Form;
 use crate::template::{StepUse, apply_all, read_steps};
+use crate::value::any_date::dates_of;
 
 /// Steps that make one of two spellings: those of the main table's side and those of the reference's.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -13,7 +13,7 @@ pub(crate) struct Steps {
     pub(crate) reference: String,
 }
 
-/// The ways in which spellings differ, with the steps that mend each.
+/// The ways in which spellings differ, with the steps that fix each.
 #[derive(Debug)]
 pub(crate) struct Differences {
     ways: Vec<Way>,

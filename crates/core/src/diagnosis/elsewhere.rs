@@ -12,8 +12,8 @@ use super::reason::Reason;
 use crate::findings::UnmatchedKey;
 use crate::lookup::Lookup;
 use crate::table::in_order::in_order;
-use crate::table::{Block, Row, Source, packed};
-use crate::template::{Bound, Work};
+use crate::table::{Block, Packer, Row, Source, packed};
+use crate::template::{BoundTemplate, StepBuffers};
 
 /// A row in which a part of a key stands in another column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -58,9 +58,9 @@ struct Seen {
     /// Which of the alike keys the reference has the other parts of.
     met: Vec<usize>,
     found: Vec<(usize, Elsewhere)>,
-    packed_key: String,
-    rest: String,
-    work: Work,
+    packed_key: Packer,
+    rest: Packer,
+    work: StepBuffers,
 }
 
 /// A value of fewer characters stands in many columns by chance.
@@ -79,9 +79,9 @@ pub struct Scout<'a> {
 #[derive(Debug)]
 struct Places {
     /// Which keys are alike but for a part, by the others.
-    alike: HashMap<Box<str>, usize, RandomState>,
+    alike: HashMap<Box<[u8]>, usize, RandomState>,
     /// The key, by the same with that part behind it.
-    keys: HashMap<Box<str>, usize, RandomState>,
+    keys: HashMap<Box<[u8]>, usize, RandomState>,
 }
 
 impl<'a> Scout<'a> {
@@ -93,14 +93,14 @@ impl<'a> Scout<'a> {
         explained: &[Explained],
     ) -> Option<Self> {
         let reference = lookup.reference();
-        if !reference.looked_in().is_empty() {
+        if !reference.searched().is_empty() {
             return None;
         }
         let hasher = reference.hasher();
         let map = || HashMap::with_hasher(hasher.clone());
         let mut sought = Places { alike: map(), keys: map() };
         let mut all: Vec<Alike> = Vec::new();
-        let mut rest = String::new();
+        let mut rest = Packer::default();
         for (nth, (key, explained)) in keys.iter().zip(explained).enumerate() {
             let reason = &explained.reason;
             if !matches!(reason, Reason::Nothing | Reason::NotSought | Reason::OnePart(_)) {
@@ -111,15 +111,15 @@ impl<'a> Scout<'a> {
                     continue;
                 }
                 without(key.parts(), part, &mut rest);
-                let place = *sought.alike.entry(rest.as_str().into()).or_insert_with(|| {
+                let place = *sought.alike.entry(rest.bytes().into()).or_insert_with(|| {
                     let lengths = Lengths::default();
                     all.push(Alike { part, lengths, count: 0, is_met: false });
                     all.len() - 1
                 });
                 all[place].lengths.add(value.len());
                 all[place].count += 1;
-                packed::push(&mut rest, value);
-                sought.keys.insert(rest.as_str().into(), nth);
+                rest.push(value);
+                sought.keys.insert(rest.bytes().into(), nth);
             }
         }
         let found = HashSet::new();
@@ -176,7 +176,7 @@ impl<'a> Scout<'a> {
 fn look(lookup: &Lookup, sought: &Places, lengths: &[Lengths], block: &Block, seen: &mut Seen) {
     let key = lookup.reference().key();
     let Seen { met, found, packed_key, rest, work } = seen;
-    let others = |part: &Bound| -> Vec<usize> {
+    let others = |part: &BoundTemplate| -> Vec<usize> {
         (0..block.columns()).filter(|column| !part.columns().contains(column)).collect()
     };
     let others: Vec<Vec<usize>> = key.parts().iter().map(others).collect();
@@ -184,8 +184,8 @@ fn look(lookup: &Lookup, sought: &Places, lengths: &[Lengths], block: &Block, se
         packed_key.clear();
         key.pack(Row::of(block, row), packed_key, work);
         for (part, others) in others.iter().enumerate() {
-            without(packed::Cells::new(packed_key), part, rest);
-            let Some(&place) = sought.alike.get(&rest[..]) else { continue };
+            without(packed::Cells::new(packed_key.text()), part, rest);
+            let Some(&place) = sought.alike.get(rest.bytes()) else { continue };
             met.push(place);
             let without = rest.len();
             for &column in others {
@@ -195,8 +195,8 @@ fn look(lookup: &Lookup, sought: &Places, lengths: &[Lengths], block: &Block, se
                     continue;
                 }
                 rest.truncate(without);
-                packed::push(rest, cell);
-                if let Some(&nth) = sought.keys.get(&rest[..]) {
+                rest.push(cell);
+                if let Some(&nth) = sought.keys.get(rest.bytes()) {
                     found.push((nth, Elsewhere { part, column }));
                 }
             }
@@ -212,10 +212,10 @@ fn trimmed(cell: &str) -> &str {
 }
 
 /// A key without one of its parts, packed behind the number of that.
-fn without<'k>(parts: impl Iterator<Item = &'k str>, part: usize, packed: &mut String) {
-    packed.clear();
-    packed.extend(char::from_digit(part as u32 % 36, 36));
+fn without<'k>(parts: impl Iterator<Item = &'k str>, part: usize, packer: &mut Packer) {
+    packer.clear();
+    packer.push(&part.to_string());
     for (_, text) in parts.enumerate().filter(|(nth, _)| *nth != part) {
-        packed::push(packed, text);
+        packer.push(text);
     }
 }

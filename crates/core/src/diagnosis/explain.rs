@@ -3,15 +3,15 @@
 use std::collections::HashMap;
 
 use super::difference::{Differences, Steps};
-use super::mend::{Change, Mend, mends, written};
+use super::fix::{Change, Fix, fixes, written};
 use super::reason::{Form, Reason};
 use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by};
 use super::spelling::{Trail, Wanted};
 use crate::findings::{LookupFindings, UnmatchedKey};
-use crate::in_parallel::in_parallel;
-use crate::lookup::{Holder, Lookup, Reference};
-use crate::table::Row;
-use crate::template::Work;
+use crate::lookup::{EntryId, Lookup, Reference};
+use crate::parallel::in_parallel;
+use crate::table::{Packer, Row};
+use crate::template::StepBuffers;
 
 /// What was found out about the unmatched keys of a lookup.
 #[derive(Debug)]
@@ -21,7 +21,7 @@ pub struct Diagnosis {
     /// How many keys the nearest one was not sought for, since there are so many.
     pub not_sought: u64,
     /// What would match more of them; each matches more than those before it.
-    pub mends: Vec<Mend>,
+    pub fixes: Vec<Fix>,
     /// Whether more came near than could be looked at, so that the nearest may not be.
     pub is_bounded: bool,
 }
@@ -32,17 +32,17 @@ pub struct Explained {
     /// The reason.
     pub reason: Reason,
     /// What holds the nearest reference key, if one comes near.
-    pub nearest: Option<Holder>,
+    pub nearest: Option<EntryId>,
     /// How many changes of one character lie between the two.
     pub distance: Option<usize>,
-    /// For a key that is spelled otherwise, the steps that mend each such part.
+    /// For a key that is spelled otherwise, the steps that fix each such part.
     pub(super) steps: Vec<(usize, Steps)>,
 }
 
-/// Of the holders that share a spelling, so many are looked at.
+/// Of the entries that share a spelling, so many are looked at.
 const SPELLED: usize = 4;
 
-/// Of a few holders all are looked at; of more those that stand near by in order.
+/// Of a few entries all are looked at; of more those that stand near by in order.
 const FEW: usize = 48;
 const NEAR_BY: usize = 12;
 
@@ -64,9 +64,9 @@ const MANY: usize = 100_000;
 impl Explained {
     /// Why a lookup does not find the key of one main row.
     pub fn of(lookup: &Lookup, row: Row<'_>) -> Self {
-        let mut packed = String::new();
-        lookup.key().pack(row, &mut packed, &mut Work::default());
-        let keys = [UnmatchedKey::of(lookup, row, &packed)];
+        let mut packed = Packer::default();
+        lookup.key().pack(row, &mut packed, &mut StepBuffers::default());
+        let keys = [UnmatchedKey::of(lookup, row, packed.text())];
         let mut explained = Near::new(lookup.reference(), &keys, 1).explain(1);
         if explained[0].reason == Reason::Nothing {
             lettered(lookup.reference(), &keys, &[0], &mut explained, 1);
@@ -76,7 +76,7 @@ impl Explained {
 
     /// The parts of the key as they are to be written for this key to match, where its spelling alone
     /// stands in the way.
-    pub fn mend(&self, lookup: &Lookup) -> Option<Vec<String>> {
+    pub fn fix(&self, lookup: &Lookup) -> Option<Vec<String>> {
         let change: Change = self.steps.iter().cloned().collect();
         if change.is_empty() { None } else { written(lookup, &change) }
     }
@@ -88,11 +88,11 @@ impl Explained {
 
 impl Diagnosis {
     /// Seeks the reasons of a lookup's unmatched keys on so many threads, and works out what would
-    /// mend them. `None` when there are none, or when the reference was not kept as a whole.
+    /// fix them. `None` when there are none, or when the reference was not kept as a whole.
     pub fn of(lookup: &Lookup, found: &LookupFindings, threads: usize) -> Option<Self> {
         let keys = found.unmatched.keys();
         let reference = lookup.reference();
-        let is_whole = !reference.keeps_asked_only() && !reference.is_in_shares();
+        let is_whole = !reference.is_filtered() && !reference.is_spilled();
         if keys.is_empty() || !is_whole || reference.is_by_position() {
             return None;
         }
@@ -106,8 +106,8 @@ impl Diagnosis {
         let not_sought = beyond.map(|one| one.reason = Reason::NotSought).count() as u64;
         let left = &left[..left.partition_point(|nth| *nth < NEAREST)];
         is_bounded |= lettered(reference, keys, left, &mut explained, threads);
-        let mends = mends(lookup, found, &explained, threads);
-        Some(Self { explained, not_sought, mends, is_bounded })
+        let fixes = fixes(lookup, found, &explained, threads);
+        Some(Self { explained, not_sought, fixes, is_bounded })
     }
 
     /// How many rows have each reason, the commonest first, with the first key that has it. Keys are
@@ -134,7 +134,7 @@ struct Near<'a> {
     keys: &'a [UnmatchedKey],
     sought: Sought,
     shared: Shared,
-    /// Of hashes that many holders share, these holders in the order of the part that is left out.
+    /// Of hashes that many entries share, these entries in the order of the part that is left out.
     sorted: HashMap<u32, Vec<Sharing>>,
     differences: Differences,
 }
@@ -177,8 +177,8 @@ impl<'a> Near<'a> {
         let on = |wanted: Trail| trails.iter().filter(move |(trail, _)| *trail == wanted);
         let mut best: Option<(usize, Explained)> = None;
         for (_, slot) in on(Trail::Spelling) {
-            for &Sharing { holder, .. } in self.shared.of(*slot).iter().take(SPELLED) {
-                let Some(spelled) = self.spelled(&parts, holder, None) else { continue };
+            for &Sharing { entry, .. } in self.shared.of(*slot).iter().take(SPELLED) {
+                let Some(spelled) = self.spelled(&parts, entry, None) else { continue };
                 let weight = spelled.iter().map(|(_, forms, _)| forms.len()).sum();
                 if best.as_ref().is_some_and(|(least, _)| *least <= weight) {
                     continue;
@@ -188,8 +188,8 @@ impl<'a> Near<'a> {
                     weight,
                     Explained {
                         reason: Reason::Spelled(forms.collect()),
-                        nearest: Some(holder),
-                        distance: Some(self.distance(&parts, holder)),
+                        nearest: Some(entry),
+                        distance: Some(self.distance(&parts, entry)),
                         steps: spelled.into_iter().map(|(part, _, steps)| (part, steps)).collect(),
                     },
                 ));
@@ -199,10 +199,10 @@ impl<'a> Near<'a> {
             return best;
         }
         for (_, slot) in on(Trail::Order) {
-            for &Sharing { holder, .. } in self.shared.of(*slot).iter().take(SPELLED) {
-                if self.is_swapped(&parts, holder) {
-                    let distance = Some(self.distance(&parts, holder));
-                    let (reason, nearest) = (Reason::Swapped, Some(holder));
+            for &Sharing { entry, .. } in self.shared.of(*slot).iter().take(SPELLED) {
+                if self.is_swapped(&parts, entry) {
+                    let distance = Some(self.distance(&parts, entry));
+                    let (reason, nearest) = (Reason::Swapped, Some(entry));
                     return Explained { reason, nearest, distance, steps: Vec::new() };
                 }
             }
@@ -215,11 +215,11 @@ impl<'a> Near<'a> {
     fn spelled(
         &self,
         parts: &[&str],
-        holder: Holder,
+        entry: EntryId,
         but: Option<usize>,
     ) -> Option<Vec<(usize, Vec<Form>, Steps)>> {
         let mut all = Vec::new();
-        for (nth, (part, other)) in parts.iter().zip(self.reference.as_compared(holder)).enumerate()
+        for (nth, (part, other)) in parts.iter().zip(self.reference.as_compared(entry)).enumerate()
         {
             if *part != other && Some(nth) != but {
                 let (forms, steps) = self.differences.between(part, other)?;
@@ -230,8 +230,8 @@ impl<'a> Near<'a> {
     }
 
     /// Whether a reference key has the parts in another order, spelled as they may be.
-    fn is_swapped(&self, parts: &[&str], holder: Holder) -> bool {
-        let mut others: Vec<&str> = self.reference.as_compared(holder).collect();
+    fn is_swapped(&self, parts: &[&str], entry: EntryId) -> bool {
+        let mut others: Vec<&str> = self.reference.as_compared(entry).collect();
         parts.iter().all(|part| {
             let same = others.iter().position(|other| other == part).or_else(|| {
                 others.iter().position(|o| self.differences.between(part, o).is_some())
@@ -242,40 +242,40 @@ impl<'a> Near<'a> {
 
     /// The nearest key that has the same parts but for one.
     fn one_part(&self, parts: &[&str], trails: &[(Trail, u32)]) -> Option<Explained> {
-        let mut best: Option<(f64, usize, usize, Holder)> = None;
+        let mut best: Option<(f64, usize, usize, EntryId)> = None;
         for (trail, slot) in trails {
             let Trail::Without(nth) = trail else { continue };
             let nth = *nth as usize;
-            for (holder, distance) in self.nearest_values(parts[nth], nth, *slot) {
-                if self.spelled(parts, holder, Some(nth)).is_none() {
+            for (entry, distance) in self.nearest_values(parts[nth], nth, *slot) {
+                if self.spelled(parts, entry, Some(nth)).is_none() {
                     continue;
                 }
-                let other = self.reference.as_compared(holder).nth(nth).unwrap_or_default();
+                let other = self.reference.as_compared(entry).nth(nth).unwrap_or_default();
                 let long = parts[nth].chars().count().max(other.chars().count()).max(1);
                 let share = distance as f64 / long as f64;
                 if best.is_none_or(|(least, ..)| share < least) {
-                    best = Some((share, distance, nth, holder));
+                    best = Some((share, distance, nth, entry));
                 }
                 break;
             }
         }
-        let (_, distance, part, holder) = best?;
-        let other = self.reference.as_compared(holder).nth(part).unwrap_or_default();
+        let (_, distance, part, entry) = best?;
+        let other = self.reference.as_compared(entry).nth(part).unwrap_or_default();
         let reason = if is_typo(parts[part], other, distance) {
             Reason::Typo { part: Some(part), distance }
         } else {
             Reason::OnePart(part)
         };
-        let distance = Some(self.distance(parts, holder));
-        Some(Explained { reason, nearest: Some(holder), distance, steps: Vec::new() })
+        let distance = Some(self.distance(parts, entry));
+        Some(Explained { reason, nearest: Some(entry), distance, steps: Vec::new() })
     }
 
-    /// The holders of a slot whose part comes nearest to a value, the nearest first, with how far off
+    /// The entries of a slot whose part comes nearest to a value, the nearest first, with how far off
     /// they are.
-    fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(Holder, usize)> {
-        let of = |holder: Holder| self.reference.as_compared(holder).nth(part).unwrap_or_default();
+    fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(EntryId, usize)> {
+        let of = |entry: EntryId| self.reference.as_compared(entry).nth(part).unwrap_or_default();
         let begins = beginning(value);
-        let mut likely: Vec<(usize, Holder)> = Vec::new();
+        let mut likely: Vec<(usize, EntryId)> = Vec::new();
         let near = match self.sorted.get(&slot) {
             None => self.shared.of(slot),
             Some(sorted) => {
@@ -284,18 +284,18 @@ impl<'a> Near<'a> {
             }
         };
         for other in near.iter().filter(|other| other.begins[0] != 0) {
-            likely.push((unlike(&begins, &other.begins), other.holder));
+            likely.push((unlike(&begins, &other.begins), other.entry));
         }
         likely.sort_unstable();
         let measured = likely.into_iter().take(MEASURED);
-        let mut measured: Vec<(Holder, usize)> =
-            measured.map(|(_, holder)| (holder, apart(value, of(holder)))).collect();
-        measured.sort_by_key(|(holder, distance)| (*distance, *holder));
+        let mut measured: Vec<(EntryId, usize)> =
+            measured.map(|(_, entry)| (entry, apart(value, of(entry)))).collect();
+        measured.sort_by_key(|(entry, distance)| (*distance, *entry));
         measured
     }
 
-    fn distance(&self, parts: &[&str], holder: Holder) -> usize {
-        distance(self.reference, parts, holder)
+    fn distance(&self, parts: &[&str], entry: EntryId) -> usize {
+        distance(self.reference, parts, entry)
     }
 }
 
@@ -310,7 +310,7 @@ fn lettered(
     if left.is_empty() {
         return false;
     }
-    let longest = if reference.holder_count() <= MANY { LONGER } else { SHORT };
+    let longest = if reference.entry_count() <= MANY { LONGER } else { SHORT };
     let letters = Wanted::Letters(longest);
     let parts = left.iter().map(|&nth| keys[nth].parts());
     let sought = Sought::of(reference, &[], parts, letters, usize::MAX);
@@ -319,53 +319,49 @@ fn lettered(
     let near = in_parallel(&places, threads, |&place| {
         let parts: Vec<&str> = keys[left[place]].parts().collect();
         let long: usize = parts.iter().map(|part| part.chars().count()).sum();
-        let mut holders: Vec<Holder> = Vec::new();
+        let mut entries: Vec<EntryId> = Vec::new();
         for (_, slot) in sought.trails(place) {
             let more = shared.of(*slot).iter().take(LETTERED);
-            for &Sharing { holder, .. } in more {
-                if !holders.contains(&holder) && holders.len() < LETTERED {
-                    holders.push(holder);
+            for &Sharing { entry, .. } in more {
+                if !entries.contains(&entry) && entries.len() < LETTERED {
+                    entries.push(entry);
                 }
             }
         }
-        let measured = holders.into_iter().map(|one| (distance(reference, &parts, one), one));
+        let measured = entries.into_iter().map(|one| (distance(reference, &parts, one), one));
         measured.min().filter(|(distance, _)| *distance <= most_apart(long))
     });
     for (&nth, near) in left.iter().zip(near) {
-        let Some((distance, holder)) = near else { continue };
+        let Some((distance, entry)) = near else { continue };
         let parts: Vec<&str> = keys[nth].parts().collect();
         let part = (parts.len() == 1).then_some(0);
-        let other = reference.as_compared(holder).next().unwrap_or_default();
+        let other = reference.as_compared(entry).next().unwrap_or_default();
         let reason = if parts.len() == 1 && !is_typo(parts[0], other, distance) {
             Reason::OtherDigits
         } else {
             Reason::Typo { part, distance }
         };
-        explained[nth] = Explained {
-            reason,
-            nearest: Some(holder),
-            distance: Some(distance),
-            steps: Vec::new(),
-        };
+        explained[nth] =
+            Explained { reason, nearest: Some(entry), distance: Some(distance), steps: Vec::new() };
     }
     shared.is_bounded
 }
 
-/// Whether a holder has a whole key.
-fn whole(reference: &Reference) -> impl Fn(Holder) -> bool + Sync + '_ {
+/// Whether a entry has a whole key.
+fn whole(reference: &Reference) -> impl Fn(EntryId) -> bool + Sync + '_ {
     let all = reference.keyless().is_empty() && reference.malformed().is_empty();
-    move |holder| {
-        all || !reference.looked_in().is_empty() || {
-            let row = reference.row(holder);
+    move |entry| {
+        all || !reference.searched().is_empty() || {
+            let row = reference.row(entry);
             reference.keyless().binary_search(&row).is_err()
                 && reference.malformed().binary_search(&row).is_err()
         }
     }
 }
 
-/// How many changes of one character lie between a key and that of a holder.
-fn distance(reference: &Reference, parts: &[&str], holder: Holder) -> usize {
-    let pairs = parts.iter().zip(reference.as_compared(holder));
+/// How many changes of one character lie between a key and that of a entry.
+fn distance(reference: &Reference, parts: &[&str], entry: EntryId) -> usize {
+    let pairs = parts.iter().zip(reference.as_compared(entry));
     pairs.filter(|(part, other)| *part != other).map(|(part, other)| apart(part, other)).sum()
 }
 

@@ -1,6 +1,7 @@
 //! What is left of a value when its spelling does not count.
 
-use crate::template::{StepUse, apply_all, read_steps, steps};
+use crate::template::{StepUse, apply_all, read_steps};
+use crate::value::number;
 
 /// What is left of values when their spelling does not count.
 #[derive(Debug)]
@@ -33,7 +34,7 @@ impl Loose {
         let is_whole_number = part.bytes().all(|byte| byte.is_ascii_digit());
         if !is_whole_number && looks_like_a_number(part) {
             let with_comma = || apply_all(&self.decimal_comma, part).filter(|_| part.contains(','));
-            if let Some(number) = steps::as_number(part).or_else(with_comma) {
+            if let Some(number) = number::canonical(part).or_else(with_comma) {
                 left.extend(number.bytes());
                 return;
             }

@@ -8,9 +8,9 @@ use std::ops::Range;
 
 use super::loose::Loose;
 use super::spelling::{Hashes, OddPart, Trail, Wanted};
-use crate::already_hashed::AlreadyHashed;
-use crate::in_parallel::in_parallel;
-use crate::lookup::{Holder, Reference};
+use crate::hashing::PassHash;
+use crate::lookup::{EntryId, Reference};
+use crate::parallel::in_parallel;
 
 /// How many reference keys are gone through at once.
 const PIECE: usize = 1 << 15;
@@ -40,7 +40,7 @@ pub(super) struct Sought {
 /// The slots of some hashes.
 #[derive(Debug, Default)]
 struct Slots {
-    slots: HashMap<u64, u32, AlreadyHashed>,
+    slots: HashMap<u64, u32, PassHash>,
     /// Bits of the hashes that may be there, so that most others are told at once.
     filter: Vec<u64>,
 }
@@ -63,23 +63,23 @@ impl Slots {
     }
 }
 
-/// The holders that share each hash.
+/// The entries that share each hash.
 #[derive(Debug)]
 pub(super) struct Shared {
-    holders: Vec<Sharing>,
+    entries: Vec<Sharing>,
     starts: Vec<u32>,
     /// Whether there were more than could be noted.
     pub(super) is_bounded: bool,
 }
 
-/// A holder that shares a hash.
+/// A entry that shares a hash.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Sharing {
     /// The beginning of the part that is left out, where one is, so that it need not be looked up
     /// where it stands.
     pub(super) begins: Beginning,
-    /// The holder.
-    pub(super) holder: Holder,
+    /// The entry.
+    pub(super) entry: EntryId,
 }
 
 /// The first bytes of a value, blank ones behind a short one.
@@ -157,14 +157,14 @@ impl Sought {
         if is_without(trail) { &self.without } else { &self.others }
     }
 
-    /// The holders of a reference that share each hash. `is_whole` says whether a row has a key.
+    /// The entries of a reference that share each hash. `is_whole` says whether a row has a key.
     pub(super) fn shared(
         &self,
         reference: &Reference,
-        is_whole: &(impl Fn(Holder) -> bool + Sync),
+        is_whole: &(impl Fn(EntryId) -> bool + Sync),
         threads: usize,
     ) -> Shared {
-        let count = reference.holder_count();
+        let count = reference.entry_count();
         let pieces: Vec<Range<usize>> =
             (0..count).step_by(PIECE).map(|start| start..(start + PIECE).min(count)).collect();
         let most = MOST / pieces.len().max(1);
@@ -177,22 +177,22 @@ impl Sought {
                 // First all hashes, then all bits, then all slots: so the waits for memory run side
                 // by side.
                 made.clear();
-                for holder in Holder::at(batch).filter(|&holder| is_whole(holder)) {
-                    hashes.of(reference.key_parts(holder), self.wanted, |trail, hash| {
-                        made.push((hash, trail, holder));
+                for entry in EntryId::at(batch).filter(|&entry| is_whole(entry)) {
+                    hashes.of(reference.key_parts(entry), self.wanted, |trail, hash| {
+                        made.push((hash, trail, entry));
                     });
                 }
                 made.retain(|(hash, trail, _)| self.slots(*trail).may_hold(*hash));
-                for &(hash, trail, holder) in &made {
+                for &(hash, trail, entry) in &made {
                     let Some(&slot) = self.slots(trail).slots.get(&hash) else { continue };
                     all += 1;
                     if found.len() < most {
                         let begins = match trail {
-                            Trail::Without(part) => reference.key_parts(holder).nth(part as usize),
+                            Trail::Without(part) => reference.key_parts(entry).nth(part as usize),
                             _ => None,
                         };
                         let begins = beginning(begins.unwrap_or_default());
-                        found.push((slot, Sharing { begins, holder }));
+                        found.push((slot, Sharing { begins, entry }));
                     }
                 }
             }
@@ -208,31 +208,31 @@ impl Sought {
         }
         let mut next = starts.clone();
         let all = starts.last().copied().unwrap_or_default() as usize;
-        let none = Sharing { begins: Beginning::default(), holder: Holder::FIRST };
-        let mut holders = vec![none; all];
+        let none = Sharing { begins: Beginning::default(), entry: EntryId::FIRST };
+        let mut entries = vec![none; all];
         for (slot, sharing) in found.iter().flat_map(|(found, _)| found) {
             let at = &mut next[*slot as usize];
-            holders[*at as usize] = *sharing;
+            entries[*at as usize] = *sharing;
             *at += 1;
         }
         let is_bounded = found.iter().any(|(_, bounded)| *bounded);
-        Shared { holders, starts, is_bounded }
+        Shared { entries, starts, is_bounded }
     }
 }
 
 /// What the keys of a reference have in each part.
 pub(super) fn held_by(
     reference: &Reference,
-    is_whole: &(impl Fn(Holder) -> bool + Sync),
+    is_whole: &(impl Fn(EntryId) -> bool + Sync),
     threads: usize,
 ) -> Vec<OddPart> {
-    let count = reference.holder_count();
+    let count = reference.entry_count();
     let starts: Vec<usize> = (0..count).step_by(PIECE).collect();
     let glance = |start: &usize| {
         let mut odd: Vec<OddPart> = Vec::new();
-        let holders = Holder::at(*start..(start + PIECE).min(count));
-        for holder in holders.filter(|&holder| is_whole(holder)) {
-            for (nth, part) in reference.key_parts(holder).enumerate() {
+        let entries = EntryId::at(*start..(start + PIECE).min(count));
+        for entry in entries.filter(|&entry| is_whole(entry)) {
+            for (nth, part) in reference.key_parts(entry).enumerate() {
                 if odd.len() == nth {
                     odd.push(OddPart::default());
                 }
@@ -252,9 +252,9 @@ pub(super) fn held_by(
 }
 
 impl Shared {
-    /// The holders that share the hash of a slot, in their order.
+    /// The entries that share the hash of a slot, in their order.
     pub(super) fn of(&self, slot: u32) -> &[Sharing] {
         let slot = slot as usize;
-        &self.holders[self.starts[slot] as usize..self.starts[slot + 1] as usize]
+        &self.entries[self.starts[slot] as usize..self.starts[slot + 1] as usize]
     }
 }

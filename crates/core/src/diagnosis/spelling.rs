@@ -5,8 +5,8 @@
 //! shared hash only finds candidates; what really lies between two keys is settled by comparing
 //! them.
 
-use super::dates::{dates_of, is_iso};
 use super::loose::Loose;
+use crate::value::any_date::{dates_of, is_iso};
 use ahash::RandomState;
 
 /// What a hash was made to find.
@@ -51,7 +51,7 @@ pub(super) struct Hashes<'h> {
     odd: Vec<OddPart>,
 }
 
-/// Whether values of a kind occur, and whether some are written otherwise than plainly.
+/// Whether values of a kind occur, and whether some are written otherwise than raw_form.
 #[derive(Debug, Clone, Copy, Default)]
 struct Odd {
     any: bool,

@@ -4,44 +4,25 @@
 //! step that was put to the key shows in what is written. Of several rows with one key there is one
 //! row, where they agree or a rule settles it; where nothing does, there is none.
 
-use crate::lookup::{Answer, Holder, Lookup, Reference, RowId};
-use crate::table::is_blank;
-use crate::template::Bound;
+use crate::findings::NotAppended;
+use crate::lookup::{Answer, EntryId, Lookup, Reference, RowId};
+use crate::template::BoundTemplate;
+use crate::value::is_blank;
 
 /// How the key of an added row comes into the main table's columns.
 #[derive(Debug, Clone, Default)]
 pub struct Appending {
     /// For each part what the main table makes it by, and what the reference does, both without the
     /// steps that every part goes through.
-    parts: Vec<(Bound, Bound)>,
+    parts: Vec<(BoundTemplate, BoundTemplate)>,
 }
 
-/// Unused rows of a reference that were not added, by the reason.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct NotAppended {
-    /// A part of their key is blank.
-    pub blank_key: u64,
-    /// A step can't read a value of their key.
-    pub malformed: u64,
-    /// Several rows hold their key, and disagree.
-    pub ambiguous: u64,
-    /// The main table makes the key of several columns, and theirs can't be taken apart into them.
-    pub not_apart: u64,
-}
-
-impl NotAppended {
-    /// How many in all.
-    pub fn all(&self) -> u64 {
-        self.blank_key + self.malformed + self.ambiguous + self.not_apart
-    }
-}
-
-/// A row to be added: what its cells rest on, and the one holder they are taken from, if it is one.
-pub(super) type Giver = (Answer, Option<Holder>);
+/// A row to be added: what its cells rest on, and the one entry they are taken from, if it is one.
+pub(super) type Giver = (Answer, Option<EntryId>);
 
 impl Appending {
     /// Parts of a key, given as the main table's and the reference's templates.
-    pub(super) fn new(parts: Vec<(Bound, Bound)>) -> Self {
+    pub(super) fn new(parts: Vec<(BoundTemplate, BoundTemplate)>) -> Self {
         Self { parts }
     }
 
@@ -97,21 +78,20 @@ pub(super) fn givers(
             not.malformed += 1;
             continue;
         }
-        let Some(holder) = reference.holder_of(row) else { continue };
-        let stands_alone = reference.is_by_position() || lookup.value().is_some();
+        let Some(entry) = reference.entry_of(row) else { continue };
+        let stands_alone = reference.is_by_position() || lookup.range_value().is_some();
         if stands_alone || lookup.takes_every() {
             // What is said of its key is said of all rows that hold it.
-            let first =
-                if reference.is_by_position() { holder } else { reference.first_of(holder) };
-            givers.push((Answer::Matched(first), Some(holder)));
+            let first = if reference.is_by_position() { entry } else { reference.first_of(entry) };
+            givers.push((Answer::Matched(first), Some(entry)));
             continue;
         }
-        let first = reference.first_of(holder);
+        let first = reference.first_of(entry);
         match lookup.settle(first) {
             Answer::Ambiguous(_) => not.ambiguous += 1,
             // The rows of one key come as one, in the place of the first.
-            _ if first != holder => {}
-            answer @ (Answer::Matched(one) | Answer::Chosen { holder: one, .. }) => {
+            _ if first != entry => {}
+            answer @ (Answer::Matched(one) | Answer::Chosen { entry: one, .. }) => {
                 givers.push((answer, Some(one)));
             }
             answer => givers.push((answer, None)),

@@ -1,10 +1,10 @@
 //! From what is to be taken to the columns of a reference.
 
 use super::{AddedCell, Updating};
-use crate::lookup::{Naming, TakenColumns};
+use crate::lookup::{HeaderTemplate, TakenColumns};
 use crate::plan::{Mark, ReferencePlan, Selection, Take};
 use crate::table::Headers;
-use crate::template::Bound;
+use crate::template::BoundTemplate;
 use crate::{Error, Result};
 
 /// What is added: the columns that are kept of the reference, the cells made from them and their
@@ -12,7 +12,7 @@ use crate::{Error, Result};
 #[derive(Debug, Default)]
 pub(super) struct Added {
     pub(super) taken: TakenColumns,
-    pub(super) naming: Vec<Naming>,
+    pub(super) named_columns: Vec<HeaderTemplate>,
     pub(super) cells: Vec<AddedCell>,
     pub(super) names: Vec<String>,
     /// What is written into columns that are there already.
@@ -32,7 +32,7 @@ pub(super) fn added_columns(
     plan: &ReferencePlan,
     (main, reference): (&Headers, &Headers),
     key: &[usize],
-    looked_in: &[usize],
+    searched: &[usize],
     find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
 ) -> Result<Added> {
     let all = [Take::Many(Selection::All)];
@@ -48,7 +48,7 @@ pub(super) fn added_columns(
         }
     }
     let mut added = Added::default();
-    let mut templates: Vec<Bound> = Vec::new();
+    let mut templates: Vec<BoundTemplate> = Vec::new();
     for one in take {
         match one {
             Take::Column { header, rename } => {
@@ -69,7 +69,7 @@ pub(super) fn added_columns(
             }
             Take::Mark { mark, rename } => {
                 if *mark == Mark::Column {
-                    if looked_in.is_empty() {
+                    if searched.is_empty() {
                         return Err(Error::NoColumn { reference: plan.name.clone() });
                     }
                     added.taken.in_column = true;
@@ -95,25 +95,25 @@ pub(super) fn added_columns(
     }
     added.taken.always = added.taken.columns.len();
     for template in templates {
-        let naming = naming(template, reference, key, looked_in, &mut added.taken)?;
-        added.naming.push(naming);
+        let naming = naming(template, reference, key, searched, &mut added.taken)?;
+        added.named_columns.push(naming);
     }
     Ok(added)
 }
 
 /// The columns that main rows may name by a template, kept behind the others.
 fn naming(
-    template: Bound,
+    template: BoundTemplate,
     reference: &Headers,
     key: &[usize],
-    looked_in: &[usize],
+    searched: &[usize],
     taken: &mut TakenColumns,
-) -> Result<Naming> {
+) -> Result<HeaderTemplate> {
     let (before, behind) = template.template().ends();
     let (before, behind) = (Headers::loosened(before), Headers::loosened(behind));
     let may_be = |column: &usize| {
         let header = Headers::loosened(reference.name(*column));
-        let is_key = key.contains(column) && !looked_in.contains(column);
+        let is_key = key.contains(column) && !searched.contains(column);
         !is_key && header.starts_with(&before) && header.ends_with(&behind)
     };
     let columns: Vec<usize> = (0..reference.len()).filter(may_be).collect();
@@ -133,7 +133,7 @@ fn naming(
         (column, place)
     });
     let placed: Vec<(usize, usize)> = placed.collect();
-    Ok(Naming::new(template, &placed, reference))
+    Ok(HeaderTemplate::new(template, &placed, reference))
 }
 
 /// The columns of a selection, in order. `key` holds those that `*` does not bring.

@@ -9,33 +9,10 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use super::stage::Rows;
-use crate::table::{Block, Headers, Overlay, Row, packed};
+use super::stage::RowBatch;
+use crate::findings::{Corrected, Correction, Status};
+use crate::table::{Block, Headers, Overlay, Packer, Row};
 use crate::{Error, Result};
-
-/// A cell as a person wants it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Correction {
-    /// What the key columns hold in the rows that it is for.
-    pub key: Vec<String>,
-    /// The header of the cell.
-    pub header: String,
-    /// The value it is to have.
-    pub value: String,
-    /// Its row in the table of corrections, from 1.
-    pub row: u64,
-}
-
-/// What became of one correction.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Corrected {
-    /// The correction.
-    pub correction: Correction,
-    /// How many cells have another value for it.
-    pub changed: u64,
-    /// How many had that value without it.
-    pub same: u64,
-}
 
 /// Corrections whose headers are found.
 #[derive(Debug)]
@@ -97,8 +74,9 @@ impl Corrections {
         let mut seen: HashMap<(String, usize), usize> = HashMap::new();
         for correction in corrections {
             let column = find(correction.row, &correction.header)?;
-            let mut packed = String::new();
-            correction.key.iter().for_each(|cell| packed::push(&mut packed, cell));
+            let mut packer = Packer::default();
+            correction.key.iter().for_each(|cell| packer.push(cell));
+            let packed = packer.text().to_owned();
             match seen.entry((packed.clone(), column)) {
                 Entry::Occupied(other) => {
                     let other = &all[*other.get()].correction;
@@ -132,7 +110,7 @@ impl Corrections {
     }
 
     /// Says which `@status` columns tell that a cell of a column was corrected.
-    pub(super) fn tell_in(&mut self, status: impl Fn(usize) -> Vec<usize>) {
+    pub(super) fn set_status_columns(&mut self, status: impl Fn(usize) -> Vec<usize>) {
         for placed in &mut self.all {
             placed.status = status(placed.column);
         }
@@ -142,17 +120,17 @@ impl Corrections {
     pub(super) fn apply(
         &self,
         block: &Block,
-        out: &mut Rows,
+        out: &mut RowBatch,
         overlay: &Overlay,
     ) -> Vec<CorrectedCell> {
         let mut cells = Vec::new();
-        let mut packed = String::new();
+        let mut packer = Packer::default();
         let mut corrected: Option<Block> = None;
         for (nth, &of) in out.of.iter().enumerate() {
             let row = Row::of(block, of).with(&out.added, nth).over(overlay);
-            packed.clear();
-            self.key.iter().for_each(|&column| packed::push(&mut packed, row.cell(column)));
-            let Some(meant) = self.by_key.get(&packed) else {
+            packer.clear();
+            self.key.iter().for_each(|&column| packer.push(row.cell(column)));
+            let Some(meant) = self.by_key.get(packer.text()) else {
                 if let Some(corrected) = &mut corrected {
                     corrected.push_cells_of(&out.added, nth);
                 }
@@ -188,7 +166,7 @@ impl Corrections {
                 match value {
                     Some(value) => anew.push_cell(value),
                     None if said.contains(&place) => {
-                        anew.push_cell(super::Status::Corrected.label());
+                        anew.push_cell(Status::Corrected.label());
                     }
                     None => {
                         let kind = out.added.kind(nth, place);
@@ -203,13 +181,13 @@ impl Corrections {
         cells
     }
 
-    /// What became of each, in the order of their table.
-    pub(super) fn told(&self) -> Vec<Corrected> {
-        let told = self.all.iter().map(|placed| Corrected {
+    /// What became of each correction, in the order of their table.
+    pub(super) fn outcomes(&self) -> Vec<Corrected> {
+        let outcomes = self.all.iter().map(|placed| Corrected {
             correction: placed.correction.clone(),
             changed: placed.changed.load(Ordering::Relaxed),
             same: placed.same.load(Ordering::Relaxed),
         });
-        told.collect()
+        outcomes.collect()
     }
 }

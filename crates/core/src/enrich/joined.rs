@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
-use crate::lookup::Holder;
+use crate::lookup::EntryId;
 use crate::table::CellKind;
 
 /// What joins the values of several rows.
@@ -23,8 +23,8 @@ pub(crate) struct JoinedTexts(RefCell<Kept>);
 #[derive(Debug, Default)]
 struct Kept {
     text: String,
-    /// Where the text of a key's first holder and a taken column is, and its kind.
-    places: HashMap<(Holder, usize), (Range<usize>, CellKind)>,
+    /// Where the text of a key's first entry and a taken column is, and its kind.
+    places: HashMap<(EntryId, usize), (Range<usize>, CellKind)>,
 }
 
 impl JoinedTexts {
@@ -32,7 +32,7 @@ impl JoinedTexts {
     /// where they are not known yet.
     pub(super) fn with<'v, V: Iterator<Item = &'v str>>(
         &self,
-        (first, column): (Holder, usize),
+        (first, column): (EntryId, usize),
         values: impl FnOnce() -> (CellKind, V),
         take: impl FnOnce(&str, CellKind),
     ) {

@@ -1,30 +1,32 @@
 //! The enrichment: main rows through the lookups, in order.
 //!
-//! [`resolve`] finds the columns that a plan names in the tables at hand. [`Enrichment::run`] is
-//! the pass: a block of main rows comes in from the source, every row of it is answered by every
-//! lookup, the answers are counted, and the block goes out to the sink with the taken cells
-//! beside it. Nothing of a main row is kept afterwards, so the main table may have any size.
+//! [`resolve`] finds the columns that a plan names in the tables. [`Enrichment::run`] is the pass: it reads a block
+//! of main rows, answers every row by every lookup, counts the answers, assembles the output rows, and writes them
+//! to the sink. No main row is kept afterwards, so that the main table may have any size.
+//!
+//! ```text
+//! pass ── stage ── row_output, pass_through     a block, on any thread
+//!   └──── ordered_output                        blocks in order: counts, findings, sink
+//! bounded                                       the pass with references on disk
+//! ```
 
 mod appending;
+mod bounded;
 mod columns;
 mod corrections;
-mod hands;
 mod joined;
-mod lots;
+mod ordered_output;
 mod pass;
+mod pass_through;
 mod resolve;
-mod spans;
+mod row_output;
 mod stage;
-mod status;
-mod taken_over;
-mod taking;
 mod updating;
 
-pub use appending::{Appending, NotAppended};
+pub use appending::Appending;
 pub use columns::shown_columns;
-pub use corrections::{Corrected, Correction, Corrections};
-pub use pass::{Enrichment, Followed};
+pub use corrections::Corrections;
+pub use pass::{Enrichment, LookupTrace};
 pub use resolve::{NeedsWhole, Note, Resolved, Side, added_names, resolve};
-pub use status::Status;
-pub use taking::{AddedCell, Taking, Unmatched};
-pub use updating::{Replacing, Updating, Written, WrittenCounts};
+pub use row_output::{AddedCell, RowOutput, Unmatched};
+pub use updating::{Replacing, Updating};

@@ -1,25 +1,28 @@
 //! The pass over the main table.
 //!
-//! Blocks of main rows go through the lookups, several at once, each as [`super::stage`] has it;
-//! what must be told in order is told when a block's turn comes. Behind the last of them come the
-//! rows that are added from references.
+//! Blocks of main rows go through the [stages](super::stage), several at once; the [ordered
+//! output](super::ordered_output) consumes them in the order of the main table. In the end come the rows that are
+//! appended from references.
 
 use std::sync::{Mutex, PoisonError};
 
+use super::RowOutput;
 use super::appending::givers;
+use super::bounded::SpilledFindings;
 use super::corrections::Corrections;
-use super::hands::Hands;
-use super::spans::Shared;
-use super::stage::{Answered, Rows, Space, Stages};
-use super::taking::{Earlier, Given};
-use super::{Status, Taking, Written, WrittenCounts};
+use super::ordered_output::OrderedOutput;
+use super::row_output::{Outcome, RowSoFar};
+use super::stage::{Assembly, Recording, RowBatch, StageResult, Stages, Workspace};
 use crate::Error;
-use crate::findings::{Appended, Findings, Recorder, SAMPLES, Tally, TimesAsked, UpdateFindings};
-use crate::in_parallel::in_parallel;
-use crate::lookup::{Answer, Asking, Lookup};
+use crate::findings::{
+    Appended, Findings, LookupFindings, Recorder, RequestCounts, SAMPLES, Status, Tally,
+    UpdateFindings, Written, WrittenCounts,
+};
+use crate::lookup::{Answer, Lookup};
+use crate::parallel::in_parallel;
 use crate::table::in_order::in_order;
 use crate::table::{
-    Block, Headers, Overlay, OwnCells, Plainly, Rendered, Renderer, Row, Sink, Source, TakesOver,
+    Block, Headers, Overlay, OwnCells, PassThrough, RawForm, Rendered, Renderer, Row, Sink, Source,
 };
 
 /// Lookups ready to be run over a main table.
@@ -28,44 +31,44 @@ pub struct Enrichment {
     pub(super) stages: Stages,
     headers: Headers,
     added: Vec<String>,
-    /// Whether unmatched keys are kept, so that their reasons can be sought.
+    /// Whether unmatched keys are kept, so that their reasons can be found.
     explaining: bool,
-    /// How many samples are kept of each trouble.
+    /// How many samples are kept of each kind of finding.
     pub(super) sampled: usize,
-    /// How much memory references may take, in bytes, where it is bounded.
+    /// How many bytes of memory references may take, where there is a limit.
     pub(super) memory: Option<u64>,
 }
 
-/// How one lookup came to its answer for a row, and what it was given.
+/// The trace of one row through one lookup.
 #[derive(Debug)]
-pub struct Followed {
-    /// The cells that stand beside the row's own when it comes to this lookup.
+pub struct LookupTrace {
+    /// The cells after the row's own when it comes to the lookup: a block of one row.
     pub added: Block,
     /// The answer.
     pub answer: Answer,
-    /// The cells it updates: the column, what becomes of the cell, what stood there and what the
-    /// reference holds.
+    /// The updated cells: the column, what becomes of the cell, the cell before and the reference's cell.
     pub updated: Vec<(usize, Written, String, String)>,
 }
 
-/// How the main table is gone through.
+/// How a pass goes through the main table.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Way<'w> {
-    /// On how many threads.
+pub(super) struct PassOptions<'w> {
+    /// How many threads it may use.
     pub(super) threads: usize,
-    /// The columns that are looked at.
-    pub(super) wanted: &'w [usize],
-    /// Whether every finding is told.
-    pub(super) recording: bool,
+    /// The columns that are read.
+    pub(super) columns: &'w [usize],
+    pub(super) recording: Recording,
 }
 
-/// How many rows are added at a time.
+/// How a renderer passes cells of a raw form through.
+type RawPassThrough<'r, R> = (RawForm, &'r dyn PassThrough<R>);
+
+/// How many rows are appended at a time.
 const APPENDED_AT_ONCE: usize = 4096;
 
 impl Enrichment {
-    /// Puts lookups together, each with what it gives, and with the headers of all added columns, in
-    /// order.
-    pub fn new(lookups: Vec<(Lookup, Taking)>, main: &Headers, added: Vec<String>) -> Self {
+    /// Joins lookups, each with what it adds. `added` has the headers of all added columns, in order.
+    pub fn new(lookups: Vec<(Lookup, RowOutput)>, main: &Headers, added: Vec<String>) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
         let (explaining, sampled, memory) = (false, SAMPLES, None);
@@ -74,36 +77,35 @@ impl Enrichment {
         all
     }
 
-    /// The same with unmatched keys kept in the findings, so that their reasons can be sought.
+    /// Keeps unmatched keys in the findings, so that their reasons can be found. Off by default.
     #[must_use]
     pub fn explaining(mut self, yes: bool) -> Self {
         self.explaining = yes;
         self
     }
 
-    /// The same with so many samples kept of each trouble.
+    /// Sets how many samples are kept of each kind of finding. The default is [`SAMPLES`].
     #[must_use]
     pub fn sampling(mut self, sampled: usize) -> Self {
         self.sampled = sampled;
         self
     }
 
-    /// The same with so many bytes of memory for the rows of references, of which those that are kept
-    /// in shares get what the others leave.
+    /// Limits the memory for the rows of references, in bytes; spilled references share what the others leave.
     #[must_use]
-    pub fn within(mut self, memory: Option<u64>) -> Self {
+    pub fn memory_limit(mut self, memory: Option<u64>) -> Self {
         self.memory = memory;
         self
     }
 
-    /// The same with corrections put in place behind the lookups.
+    /// Applies corrections after the lookups.
     #[must_use]
     pub fn corrected(mut self, corrections: Option<Corrections>) -> Self {
         self.stages.corrections = corrections;
         self.lay_over();
         let own = self.own();
         let Stages { lookups, corrections, .. } = &mut self.stages;
-        // For each lookup the columns it gives, and those of its added ones that tell its status.
+        // For each lookup, the columns it writes, and those of its added ones that hold its status.
         let mut first = own;
         let given: Vec<(Vec<usize>, Vec<usize>)> = lookups
             .iter()
@@ -116,8 +118,8 @@ impl Enrichment {
             })
             .collect();
         if let Some(corrections) = corrections {
-            corrections.tell_in(|column| {
-                // A column of the main table's own is nobody's answer.
+            corrections.set_status_columns(|column| {
+                // No lookup writes a column of the main table's own.
                 let giving = |(columns, _): &&(Vec<usize>, Vec<usize>)| columns.contains(&column);
                 let telling = given.iter().filter(giving);
                 telling.flat_map(|(_, status)| status.iter().copied()).collect()
@@ -126,7 +128,7 @@ impl Enrichment {
         self
     }
 
-    /// Finds out which own columns stand anew among the added cells.
+    /// Overlays the own columns that updates and corrections write.
     fn lay_over(&mut self) {
         let own = self.own();
         let updates = self.stages.lookups.iter().flat_map(|(_, taking)| &taking.updates);
@@ -135,7 +137,7 @@ impl Enrichment {
         self.stages.overlay = Overlay::of(updated.chain(corrected).filter(|&column| column < own));
     }
 
-    /// How many columns the main table has of its own.
+    /// How many columns the main table has.
     fn own(&self) -> usize {
         self.headers.len() - self.added.len()
     }
@@ -145,22 +147,22 @@ impl Enrichment {
         self.stages.lookups.iter().map(|(lookup, _)| lookup)
     }
 
-    /// What each lookup gives, in order.
-    pub fn takings(&self) -> impl ExactSizeIterator<Item = &Taking> + Clone {
+    /// What each lookup adds, in order.
+    pub fn row_outputs(&self) -> impl ExactSizeIterator<Item = &RowOutput> + Clone {
         self.stages.lookups.iter().map(|(_, taking)| taking)
     }
 
-    /// The main table's own columns that are written anew in some rows.
+    /// The main table's columns that updates and corrections write.
     pub fn overlay(&self) -> &Overlay {
         &self.stages.overlay
     }
 
-    /// The main table's headers, with those of the added columns behind them.
+    /// The main table's headers, then those of the added columns.
     pub fn headers(&self) -> &Headers {
         &self.headers
     }
 
-    /// The headers of the columns they add.
+    /// The headers of the added columns.
     pub fn added(&self) -> &[String] {
         &self.added
     }
@@ -171,12 +173,11 @@ impl Enrichment {
         lookup.columns().iter().any(|&column| self.overlay().place_of(column, own).is_some())
     }
 
-    /// Runs the main table through the lookups into the sink on so many threads, and gives back what
-    /// was found. A `recorder` is told every finding of a main row on the way. What comes out does
-    /// not depend on the number of threads, nor on whether references fit into memory.
+    /// Runs the main table through the lookups into the sink, on up to `threads` threads, and returns the findings. A
+    /// `recorder` receives every finding of a main row on the way. The output depends neither on the number of
+    /// threads nor on whether references fit in memory.
     ///
-    /// Afterwards a reference that does not holds just the rows that the findings tell of, so that it
-    /// can't be run again.
+    /// A spilled reference holds only the rows that the findings name afterwards, so that it can't be run again.
     ///
     /// # Errors
     /// Those of the source, the sink and the recorder, [`Error::TooManyCopies`], and
@@ -192,28 +193,23 @@ impl Enrichment {
         S: Source<Error: From<Error> + Send> + Send,
         K: Sink<Error = S::Error> + Send,
     {
-        let recording = recorder.is_some();
-        let tells_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
-        let tally = |(nth, lookup)| {
-            let tally = Tally::new(nth, lookup, self.is_chained(lookup), tells_all);
-            let tally = tally.sampling(self.sampled);
-            if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
-        };
-        let tallies: Vec<Tally> = self.lookups().enumerate().map(tally).collect();
+        let recording = if recorder.is_some() { Recording::Changes } else { Recording::Nothing };
+        let reports_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
         sink.write_headers(main.headers(), &self.added)?;
         let (renderer, wants) = (sink.renderer(self.overlay().clone()), sink.wants());
-        let updates =
-            self.takings().map(|taking| vec![WrittenCounts::default(); taking.updates.len()]);
-        let mut hands = Hands {
-            tallies,
-            updates: updates.collect(),
+        let mut ordered = OrderedOutput {
+            tallies: self.tallies(reports_all),
+            updates: self
+                .row_outputs()
+                .map(|output| vec![WrittenCounts::default(); output.updates.len()])
+                .collect(),
             written: 0,
             recorder,
-            tells_all,
+            reports_all,
             sink,
             main: main.headers().table().to_owned(),
         };
-        // A match by position must know where a row stands while it is worked on.
+        // A match by position needs the position of a row while its block is processed.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
         let wants_all = match wants {
@@ -221,122 +217,123 @@ impl Enrichment {
             OwnCells::WithoutBytes => !main.has_row_bytes(),
             OwnCells::None => false,
         };
-        let wanted = if wants_all { (0..self.own()).collect() } else { self.wanted() };
-        let way = Way { threads, wanted: &wanted, recording };
-        let mut sharing = Vec::new();
-        let main_rows = if self.in_shares().is_empty() {
-            self.go_through(main, way, &renderer, &mut hands)?
+        let columns = if wants_all { (0..self.own()).collect() } else { self.read_columns() };
+        let options = PassOptions { threads, columns: &columns, recording };
+        let (main_rows, spilled) = if self.spilled().is_empty() {
+            (self.go_through(main, options, &renderer, &mut ordered)?, Vec::new())
         } else {
-            let (rows, told) = self.run_in_spans(main, way, (&renderer, &mut hands))?;
-            sharing = told;
-            rows
+            self.run_bounded(main, options, (&renderer, &mut ordered))?
         };
-        let space = || self.space::<Rendered<K>>();
-        let mut appended = Vec::new();
-        let mut row = main_rows;
-        for nth in 0..self.stages.lookups.len() {
-            let appends = self.stages.lookups[nth].1.appending.is_some();
-            let asked =
-                if appends { hands.tallies[nth].asked().clone() } else { TimesAsked::default() };
-            let mut work = |block: &Block, out: Rows| {
-                // What they become is bounded as if they were one row.
-                let mut space = Space { out, count: 1, ..space() };
-                self.work(block, nth + 1, recording, &renderer, &mut space);
-                hands.take(self, block, nth + 1, &mut space)
-            };
-            appended.push(self.append(nth, &asked, &mut row, &mut work)?);
-        }
-        let Hands { tallies, updates, written, .. } = hands;
-        let updates = updates.into_iter().zip(self.takings()).map(|(counts, taking)| {
-            let columns = taking.updates.iter().map(|one| one.column);
-            let all = columns.zip(counts);
-            all.map(|(column, written)| UpdateFindings { column, written }).collect()
-        });
-        let told = tallies.into_iter().zip(self.lookups()).zip(updates).zip(appended);
-        let mut sharing = sharing.into_iter().peekable();
-        let lookups = told.enumerate().map(|(nth, (((tally, lookup), updates), appended))| {
-            match sharing.next_if(|shared: &Shared| shared.nth == nth) {
-                Some(shared) => {
-                    tally.finish_in_shares(lookup, (&shared.keys, &shared.asked), updates)
-                }
-                None => tally.finish(lookup, updates, appended),
-            }
-        });
-        let lookups = lookups.collect();
-        let corrected = self.stages.corrections.as_ref().map(Corrections::told);
+        let appended = self.append_all(main_rows, recording, &renderer, &mut ordered)?;
+        let OrderedOutput { tallies, updates, written, .. } = ordered;
+        let lookups = self.lookup_findings(tallies, updates, appended, &spilled);
+        let corrected = self.stages.corrections.as_ref().map(Corrections::outcomes);
         Ok(Findings { main_rows, written, lookups, corrected: corrected.unwrap_or_default() })
     }
 
-    /// What a thread works with.
-    fn space<R: Default>(&self) -> Space<R> {
-        Space { stages: self.lookups().map(|_| Answered::default()).collect(), ..Space::default() }
+    /// The count of each lookup, before the pass.
+    fn tallies(&self, reports_all: bool) -> Vec<Tally> {
+        let tally = |(nth, lookup)| {
+            let tally = Tally::new(nth, lookup, self.is_chained(lookup), reports_all);
+            let tally = tally.sampling(self.sampled);
+            if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
+        };
+        self.lookups().enumerate().map(tally).collect()
     }
 
-    /// Sends a table, or a span of it, through all lookups; gives how many rows it has.
+    /// The findings of each lookup, after the pass.
+    fn lookup_findings(
+        &self,
+        tallies: Vec<Tally>,
+        updates: Vec<Vec<WrittenCounts>>,
+        appended: Vec<Option<Appended>>,
+        spilled: &[SpilledFindings],
+    ) -> Vec<LookupFindings> {
+        let updates = updates.into_iter().zip(self.row_outputs()).map(|(counts, output)| {
+            let columns = output.updates.iter().map(|one| one.column);
+            let all = columns.zip(counts);
+            all.map(|(column, written)| UpdateFindings { column, written }).collect()
+        });
+        let lookups = tallies.into_iter().zip(self.lookups()).zip(updates).zip(appended);
+        let findings =
+            lookups.enumerate().map(|(nth, (((tally, lookup), updates), appended))| match spilled
+                .iter()
+                .find(|spilled| spilled.nth == nth)
+            {
+                Some(one) => tally.finish_spilled(lookup, (&one.keys, &one.requested), updates),
+                None => tally.finish(lookup, updates, appended),
+            });
+        findings.collect()
+    }
+
+    /// A workspace for one thread.
+    fn workspace<R: Default>(&self) -> Workspace<R> {
+        let stages = self.lookups().map(|_| StageResult::default()).collect();
+        Workspace { stages, ..Workspace::default() }
+    }
+
+    /// Sends a table, or a window of it, through all lookups; returns how many rows it has.
     pub(super) fn go_through<S, K>(
         &self,
         main: &mut S,
-        way: Way<'_>,
+        options: PassOptions<'_>,
         renderer: &K::Renderer,
-        hands: &mut Hands<'_, '_, K>,
+        ordered: &mut OrderedOutput<'_, '_, K>,
     ) -> Result<u64, S::Error>
     where
         S: Source<Error: From<Error> + Send> + Send,
         K: Sink<Error = S::Error> + Send,
     {
         let mut rows = 0;
-        let over = renderer.takes_over().filter(|(plainly, _)| self.stages.are_written(*plainly));
-        let work = |space: &mut Space<Rendered<K>>, block: &Block| {
-            space.begin(block, 0..block.rows(), self.overlay());
-            match over {
-                Some(over) => self.work_over(block, over, space),
-                None => self.work(block, 0, way.recording, renderer, space),
-            }
+        let raw = renderer.pass_through().filter(|(form, _)| self.stages.are_raw(*form));
+        let process = |workspace: &mut Workspace<Rendered<K>>, block: &Block| {
+            workspace.begin(block, 0..block.rows(), self.overlay());
+            self.process(block, 0, options.recording, (renderer, raw), workspace);
         };
-        let (spaces, mut few) = (Mutex::default(), usize::MAX);
-        let hand_on = |space: &mut Space<Rendered<K>>, block: &Block| {
+        let (free, mut few) = (Mutex::default(), usize::MAX);
+        let consume = |workspace: &mut Workspace<Rendered<K>>, block: &Block| {
             rows += block.rows() as u64;
-            if space.is_crowded && space.count > 1 {
-                return self.work_by_few(block, way, renderer, (&spaces, &mut few), hands);
+            if workspace.is_crowded && workspace.count > 1 {
+                return self.process_by_few(block, options, renderer, (&free, &mut few), ordered);
             }
-            hands.take(self, block, 0, space)
+            ordered.take(self, block, 0, workspace)
         };
-        in_order(main, way.threads, way.wanted, || self.space(), work, hand_on)?;
+        in_order(main, options.threads, options.columns, || self.workspace(), process, consume)?;
         Ok(rows)
     }
 
-    /// Works on the rows of a block that become too much together: a few rows at a time on each thread, handed on in
-    /// order.
-    fn work_by_few<K: Sink<Error: From<Error>>>(
+    /// Processes a block whose output is too large a few rows at a time, on all threads, and consumes the results
+    /// in order.
+    fn process_by_few<K: Sink<Error: From<Error>>>(
         &self,
         block: &Block,
-        way: Way<'_>,
+        options: PassOptions<'_>,
         renderer: &K::Renderer,
-        (spaces, few): (&Mutex<Vec<Space<Rendered<K>>>>, &mut usize),
-        hands: &mut Hands<'_, '_, K>,
+        (free, few): (&Mutex<Vec<Workspace<Rendered<K>>>>, &mut usize),
+        ordered: &mut OrderedOutput<'_, '_, K>,
     ) -> Result<(), K::Error> {
-        let spaces = || spaces.lock().unwrap_or_else(PoisonError::into_inner);
-        // As many as were not too much in the block before, or twice as many.
+        let free = || free.lock().unwrap_or_else(PoisonError::into_inner);
+        // Twice as many rows as were not too many in the block before.
         *few = few.saturating_mul(2).min(block.rows().div_ceil(2));
         let mut first = 0;
         while first < block.rows() {
-            let begins = (first..block.rows()).step_by(*few).take(way.threads);
-            let ranges: Vec<_> = begins.map(|at| at..block.rows().min(at + *few)).collect();
-            let done = in_parallel(&ranges, way.threads, |rows| {
-                let free = spaces().pop();
-                let mut space = free.unwrap_or_else(|| self.space::<Rendered<K>>());
-                space.begin(block, rows.clone(), self.overlay());
-                self.work(block, 0, way.recording, renderer, &mut space);
-                space
+            let starts = (first..block.rows()).step_by(*few).take(options.threads);
+            let ranges: Vec<_> = starts.map(|at| at..block.rows().min(at + *few)).collect();
+            let done = in_parallel(&ranges, options.threads, |rows| {
+                let used = free().pop();
+                let mut workspace = used.unwrap_or_else(|| self.workspace::<Rendered<K>>());
+                workspace.begin(block, rows.clone(), self.overlay());
+                self.process(block, 0, options.recording, (renderer, None), &mut workspace);
+                workspace
             });
             let mut is_in_order = true;
-            for (rows, mut space) in ranges.into_iter().zip(done) {
-                is_in_order &= !space.is_crowded || rows.len() == 1;
+            for (rows, mut workspace) in ranges.into_iter().zip(done) {
+                is_in_order &= !workspace.is_crowded || rows.len() == 1;
                 if is_in_order {
-                    hands.take(self, block, 0, &mut space)?;
+                    ordered.take(self, block, 0, &mut workspace)?;
                     first = rows.end;
                 }
-                spaces().push(space);
+                free().push(workspace);
             }
             if !is_in_order {
                 *few = few.div_ceil(2);
@@ -345,46 +342,39 @@ impl Enrichment {
         Ok(())
     }
 
-    /// Answers a block from one lookup on, counts what was found and renders what goes out.
-    fn work<R: Renderer>(
+    /// Sends the rows in `workspace.out` through the lookups from number `from` on, counts the answers, and renders
+    /// the rows that go out. With `raw`, rows leave in the raw form.
+    fn process<R: Renderer>(
         &self,
         block: &Block,
         from: usize,
-        recording: bool,
-        renderer: &R,
-        space: &mut Space<R::Rendered>,
+        recording: Recording,
+        (renderer, raw): (&R, Option<RawPassThrough<'_, R::Rendered>>),
+        workspace: &mut Workspace<R::Rendered>,
     ) {
-        self.stages.answer(block, from, recording, space);
-        if space.is_crowded {
-            // It is worked on by few rows, or the run ends, when the block's turn comes.
+        let assembly = if raw.is_some() { Assembly::Raw } else { Assembly::Cells };
+        self.stages.process(block, from, (recording, assembly), workspace);
+        if workspace.is_crowded {
+            // When the block's turn comes, it is processed by few rows, or the run ends.
             return;
         }
-        self.count(block, from, space);
-        renderer.render(block, &space.out.of, &space.out.added, &mut space.rendered);
-    }
-
-    /// The same from the first lookup on, with taken cells that go out as they stand in the references.
-    fn work_over<R>(
-        &self,
-        block: &Block,
-        over: (Plainly, &dyn TakesOver<R>),
-        space: &mut Space<R>,
-    ) {
-        self.stages.answer_over(block, space);
-        if space.is_crowded {
-            return;
+        self.count(block, from, workspace);
+        match raw {
+            Some(raw) => self.stages.render_raw(block, raw, workspace),
+            None => {
+                let Workspace { out, rendered, .. } = workspace;
+                renderer.render(block, &out.of, &out.added, rendered);
+            }
         }
-        self.count(block, 0, space);
-        self.stages.render_over(block, over, space);
     }
 
-    /// Counts what lookups from one on found in a block.
-    fn count<R>(&self, block: &Block, from: usize, space: &mut Space<R>) {
-        let stages = space.stages[from..].iter_mut();
+    /// Counts the answers of the lookups from number `from` on.
+    fn count<R>(&self, block: &Block, from: usize, workspace: &mut Workspace<R>) {
+        let stages = workspace.stages[from..].iter_mut();
         for (stage, lookup) in stages.zip(self.lookups().skip(from)) {
             let mut tallied = std::mem::take(&mut stage.tallied);
             tallied.clear();
-            // There are no copies where there are as many rows, since none has gone by now.
+            // Rows are dropped after the last stage only, so that as many rows means no copies.
             let each = self.is_chained(lookup) || stage.rows.of.len() == block.rows();
             let row = |nth: usize| stage.rows.row(nth, block, self.overlay());
             tallied.count_all(lookup, stage.counted(each), row);
@@ -392,21 +382,49 @@ impl Enrichment {
         }
     }
 
-    /// Adds the rows of a reference that nothing asked for, where it is to be so, in blocks that
-    /// `work` sends through the lookups behind it. `row` is the number of the last row so far.
+    /// Appends the unused rows of every reference that is to append them, after `main_rows` rows.
+    fn append_all<K: Sink<Error: From<Error>>>(
+        &self,
+        main_rows: u64,
+        recording: Recording,
+        renderer: &K::Renderer,
+        ordered: &mut OrderedOutput<'_, '_, K>,
+    ) -> Result<Vec<Option<Appended>>, K::Error> {
+        let mut row = main_rows;
+        let mut all = Vec::new();
+        for nth in 0..self.stages.lookups.len() {
+            let appends = self.stages.lookups[nth].1.appending.is_some();
+            let requested = if appends {
+                ordered.tallies[nth].requested().clone()
+            } else {
+                RequestCounts::default()
+            };
+            let mut process = |block: &Block, out: RowBatch| {
+                // The limit is that of the output of a single row.
+                let mut workspace = Workspace { out, count: 1, ..self.workspace() };
+                self.process(block, nth + 1, recording, (renderer, None), &mut workspace);
+                ordered.take(self, block, nth + 1, &mut workspace)
+            };
+            all.push(self.append(nth, &requested, &mut row, &mut process)?);
+        }
+        Ok(all)
+    }
+
+    /// Appends the unused rows of a reference, if it is to append them, in blocks that `process` sends through the
+    /// later lookups. `row` is the number of the last row so far.
     fn append<E>(
         &self,
         nth: usize,
-        asked: &TimesAsked,
+        requested: &RequestCounts,
         row: &mut u64,
-        mut work: impl FnMut(&Block, Rows) -> Result<(), E>,
+        mut process: impl FnMut(&Block, RowBatch) -> Result<(), E>,
     ) -> Result<Option<Appended>, E> {
-        let (lookup, taking) = &self.stages.lookups[nth];
-        let Some(appending) = &taking.appending else { return Ok(None) };
+        let (lookup, output) = &self.stages.lookups[nth];
+        let Some(appending) = &output.appending else { return Ok(None) };
         let reference = lookup.reference();
-        let (givers, mut not) = givers(lookup, reference.unused(|holder| asked.has(holder)));
+        let (givers, mut not) = givers(lookup, reference.unused(|entry| requested.has(entry)));
         let before: usize =
-            self.stages.lookups[..nth].iter().map(|(_, taking)| taking.cells.len()).sum();
+            self.stages.lookups[..nth].iter().map(|(_, output)| output.cells.len()).sum();
         let (own, overlay) = (self.own(), self.overlay());
         let (mut rows, mut lost) = (0, 0);
         for givers in givers.chunks(APPENDED_AT_ONCE) {
@@ -414,11 +432,11 @@ impl Enrichment {
             let mut earlier = Block::new(overlay.len() + before);
             let mut kept = Vec::new();
             for &(answer, one) in givers {
-                let holder = one.or_else(|| answer.first());
+                let entry = one.or_else(|| answer.first());
                 let cells =
-                    holder.and_then(|one| appending.key_cells(reference, reference.row(one)));
+                    entry.and_then(|one| appending.key_cells(reference, reference.row(one)));
                 let Some(cells) = cells else {
-                    not.not_apart += 1;
+                    not.inseparable += 1;
                     continue;
                 };
                 let cell = |column: usize| {
@@ -432,31 +450,32 @@ impl Enrichment {
                 kept.push((answer, one));
             }
             block.place(*row + 1, *row + 2);
-            let mut out = Rows::default();
-            out.added.reset(earlier.columns() + taking.cells.len());
+            let mut out = RowBatch::default();
+            out.added.reset(earlier.columns() + output.cells.len());
             for (nth, &(answer, one)) in kept.iter().enumerate() {
                 let row = Row::of(&block, nth).with(&earlier, nth).over(overlay);
-                let holders = lookup.holders_of_key(row);
-                let holder = one.or_else(|| answer.first());
-                let is_found = holder.is_some_and(|holder| holders.contains(&holder));
-                lost +=
-                    u64::from(!is_found && !reference.is_by_position() && lookup.value().is_none());
-                let earlier = Earlier { row, block: &earlier, nth, overlay };
+                let entries = lookup.entries_of_key(row);
+                let entry = one.or_else(|| answer.first());
+                let is_found = entry.is_some_and(|entry| entries.contains(&entry));
+                lost += u64::from(
+                    !is_found && !reference.is_by_position() && lookup.range_value().is_none(),
+                );
+                let so_far = RowSoFar { row, block: &earlier, nth, overlay };
                 let added = &mut out.added;
-                let given = Given { answer, one, at: None, named: &[], joined: None };
-                taking.update(lookup, earlier, given, added, |_, _, _, _| {});
-                taking.add(lookup, row, given, Status::Appended, added);
+                let outcome = Outcome { answer, one, start: None, named: &[], joined: None };
+                output.update(lookup, so_far, outcome, added, |_, _, _, _| {});
+                output.add(lookup, row, outcome, Status::Appended, added);
                 out.of.push(nth);
             }
             *row += kept.len() as u64;
             rows += kept.len() as u64;
-            work(&block, out)?;
+            process(&block, out)?;
         }
         Ok(Some(Appended { rows, not, lost }))
     }
 
-    /// The main table's columns that are looked at.
-    fn wanted(&self) -> Vec<usize> {
+    /// The main table's columns that are read.
+    fn read_columns(&self) -> Vec<usize> {
         let own = self.own();
         let corrections = self.stages.corrections.iter().flat_map(Corrections::columns);
         let asked = self.lookups().flat_map(Lookup::columns).chain(corrections);
@@ -464,33 +483,23 @@ impl Enrichment {
         asked.filter(|&column| column < own).chain(overlaid).collect()
     }
 
-    /// Follows one row of a block through the lookups; where one takes from several reference rows,
-    /// on the first of them.
-    pub fn follow(&self, block: &Block, row: usize) -> Vec<Followed> {
-        let mut asking = Asking::default();
-        let overlay = self.overlay();
-        let mut added = Block::new(overlay.len());
-        overlay.columns().iter().for_each(|&column| added.push_cell(block.cell(row, column)));
-        let mut all = Vec::new();
-        for (lookup, taking) in &self.stages.lookups {
-            let before = added;
-            let row = Row::of(block, row).with(&before, 0).over(overlay);
-            let answer = lookup.answer(row, &mut asking);
-            let one = match answer {
-                Answer::All { first, .. } if lookup.takes_every() => Some(first),
-                Answer::Matched(holder) | Answer::Chosen { holder, .. } => Some(holder),
-                _ => None,
-            };
-            added = Block::new(before.columns() + taking.cells.len());
-            let earlier = Earlier { row, block: &before, nth: 0, overlay };
-            let mut updated = Vec::new();
-            let told = |one: &super::Updating, written, now: &str, new: &str| {
-                updated.push((one.column, written, now.to_owned(), new.to_owned()));
-            };
-            let given = Given { answer, one, at: None, named: asking.named(), joined: None };
-            taking.give(lookup, earlier, given, &mut added, told);
-            all.push(Followed { added: before, answer, updated });
-        }
-        all
+    /// Traces one row of a block through the lookups, as a batch of one. Where a lookup makes several rows of it, the
+    /// trace follows the first.
+    ///
+    /// # Panics
+    /// When the block has no such row.
+    pub fn trace(&self, block: &Block, row: usize) -> Vec<LookupTrace> {
+        let mut workspace = self.workspace::<()>();
+        workspace.begin(block, row..row + 1, self.overlay());
+        self.stages.process(block, 0, (Recording::Trace, Assembly::Cells), &mut workspace);
+        let trace = |stage: StageResult| {
+            let answer = stage.answers.first().copied()?;
+            let mut added = Block::new(stage.rows.added.columns());
+            added.push_row_of(&stage.rows.added, 0);
+            let updated = stage.updated.into_iter();
+            let updated = updated.map(|cell| (cell.column, cell.written, cell.before, cell.after));
+            Some(LookupTrace { added, answer, updated: updated.collect() })
+        };
+        workspace.stages.into_iter().map_while(trace).collect()
     }
 }

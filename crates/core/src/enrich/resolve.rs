@@ -3,16 +3,16 @@
 use std::fmt;
 
 use super::columns::{Added, added_columns, selected};
-use super::{Appending, Replacing, Taking, Unmatched};
+use super::{Appending, Replacing, RowOutput, Unmatched};
 use crate::key::Key;
 use crate::lookup::{
-    Bounds, Lookup, Naming, Reference, ReferenceBuilder, Rule, Seed, TakenColumns,
+    Bounds, HeaderTemplate, Lookup, Reference, ReferenceBuilder, Rule, Seed, TakenColumns,
 };
 use crate::plan::{
     Held, On, OnPart, Range, Reach, ReferencePlan, WhenDuplicate, WhenUnmatched, Within,
 };
 use crate::table::{Headers, without_clash};
-use crate::template::{Bound, Template};
+use crate::template::{BoundTemplate, Template};
 use crate::{Error, Result};
 
 /// A reference's plan with its columns found.
@@ -24,13 +24,13 @@ pub struct Resolved {
     /// lookup one for each column that it looks in.
     pub reference_keys: Vec<Key>,
     /// The columns that a reverse lookup looks in; none in others.
-    pub looked_in: Vec<usize>,
+    pub searched: Vec<usize>,
     /// Whether rows are matched by their position alone.
     pub by_position: bool,
     /// What is matched, part by part as it was written.
     pub on: Vec<String>,
     /// What the main table makes the value by that must lie in a range.
-    pub within: Option<Bound>,
+    pub range_value: Option<BoundTemplate>,
     /// The bounds of the range.
     pub bounds: Option<Bounds>,
     /// How far off the closest row may be.
@@ -38,13 +38,13 @@ pub struct Resolved {
     /// What to do with keys whose rows disagree.
     pub rule: Rule,
     /// What rows are put in order by, where the rule asks for it.
-    pub rank: Option<Bound>,
+    pub rank: Option<BoundTemplate>,
     /// The reference's columns to take.
     pub taken: TakenColumns,
     /// Those of them that main rows name.
-    pub naming: Vec<Naming>,
+    pub named_columns: Vec<HeaderTemplate>,
     /// The cells that are added, made from these columns and from marks.
-    pub taking: Taking,
+    pub output: RowOutput,
     /// What each of the added columns is to be called.
     pub names: Vec<String>,
     /// What the person should know about how the names were read.
@@ -54,9 +54,9 @@ pub struct Resolved {
 impl Resolved {
     /// Begins to take in the reference of the plan it was made of, whose table has `headers`.
     pub fn builder(&self, plan: &ReferencePlan, headers: &Headers, seed: Seed) -> ReferenceBuilder {
-        let (keys, looked_in) = (self.reference_keys.clone(), self.looked_in.clone());
+        let (keys, searched) = (self.reference_keys.clone(), self.searched.clone());
         let taken = self.taken.clone();
-        let builder = ReferenceBuilder::new(&plan.name, headers, keys, looked_in, taken, seed)
+        let builder = ReferenceBuilder::new(&plan.name, headers, keys, searched, taken, seed)
             .resolving(self.rule, self.rank.clone())
             .matching_blanks(plan.match_blanks)
             .by_position(self.by_position);
@@ -69,11 +69,11 @@ impl Resolved {
     /// Whether taken cells can go out as they stand in the reference: it gives each row of the main table,
     /// which has so many own columns, all taken cells of one reference row, and the key of none depends on
     /// what another reference gives.
-    pub fn goes_plainly(&self, own: usize) -> bool {
-        self.taking.only_adds(self.taken.columns.len())
+    pub fn passes_through(&self, own: usize) -> bool {
+        self.output.only_adds(self.taken.columns.len())
             && !matches!(self.rule, Rule::Every | Rule::List)
             && !self.by_position
-            && self.looked_in.is_empty()
+            && self.searched.is_empty()
             && self.bounds.is_none()
             && self.main_key.columns().iter().all(|column| *column < own)
     }
@@ -85,11 +85,11 @@ impl Resolved {
         let is_own = |column: &usize| *column < own && !updated.contains(column);
         if self.by_position {
             Some(NeedsWhole::Position)
-        } else if !self.looked_in.is_empty() {
+        } else if !self.searched.is_empty() {
             Some(NeedsWhole::Reverse)
         } else if self.bounds.is_some() {
             Some(NeedsWhole::Range)
-        } else if self.taking.appending.is_some() {
+        } else if self.output.appending.is_some() {
             Some(NeedsWhole::AppendUnused)
         } else if !self.main_key.columns().iter().all(is_own) {
             Some(NeedsWhole::Chain)
@@ -99,9 +99,12 @@ impl Resolved {
     }
 
     /// The lookup in the reference that was taken in, and what it adds.
-    pub fn lookup(self, reference: Reference) -> (Lookup, Taking) {
+    pub fn lookup(self, reference: Reference) -> (Lookup, RowOutput) {
         let lookup = Lookup::new(self.main_key, self.on, reference);
-        (lookup.within(self.within).naming(self.naming), self.taking)
+        (
+            lookup.with_range_value(self.range_value).with_named_columns(self.named_columns),
+            self.output,
+        )
     }
 }
 
@@ -184,7 +187,7 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
         On::Key(parts) => parts,
         On::Position => &[],
     };
-    let (main_key, reference_keys, looked_in) = keys(parts, plan, main, reference, &mut find)?;
+    let (main_key, reference_keys, searched) = keys(parts, plan, main, reference, &mut find)?;
     let mut on: Vec<String> = parts.iter().map(OnPart::to_string).collect();
     if plan.on == On::Position {
         on.push("@row".to_owned());
@@ -193,7 +196,7 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
 
     let mut bind =
         |template: &Template, side: Side<'_>| template.bind_with(|name| find(side.headers, name));
-    let within = plan.within.as_ref().map(|within| bind(&within.main, main)).transpose()?;
+    let range_value = plan.within.as_ref().map(|within| bind(&within.main, main)).transpose()?;
     let bounds = match plan.within.as_ref().map(|within| &within.range) {
         None => None,
         Some(Range::Between { lower, upper, closed }) => Some(Bounds::Between {
@@ -219,10 +222,10 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     let rank = rank.map(|rank| bind(rank, reference)).transpose()?;
 
     let key: Vec<usize> = reference_keys.iter().flat_map(Key::columns).copied().collect();
-    let Added { taken, naming, cells, names, updates } =
-        added_columns(plan, (main.headers, reference.headers), &key, &looked_in, &mut find)?;
+    let Added { taken, named_columns, cells, names, updates } =
+        added_columns(plan, (main.headers, reference.headers), &key, &searched, &mut find)?;
     let appending = match plan.append_unused {
-        true if !looked_in.is_empty() => {
+        true if !searched.is_empty() => {
             return Err(Error::NothingToAppend { reference: plan.name.clone() });
         }
         true => Some(appending(parts, main, reference, &mut find)?),
@@ -238,17 +241,17 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     Ok(Resolved {
         main_key,
         reference_keys,
-        looked_in,
+        searched,
         by_position: plan.on == On::Position,
         on,
-        within,
+        range_value,
         bounds,
         reach: plan.reach,
         rule,
         rank,
         taken,
-        naming,
-        taking: Taking { cells, unmatched, updates, replacing, appending },
+        named_columns,
+        output: RowOutput { cells, unmatched, updates, replacing, appending },
         names,
         notes,
     })
@@ -304,16 +307,16 @@ fn keys(
         let theirs = theirs.into_iter().flatten().collect();
         return Ok((main_key, vec![Key::new(theirs, blanks())], Vec::new()));
     };
-    let mut looked_in = Vec::new();
+    let mut searched = Vec::new();
     for selection in &any.columns {
         for column in selected(selection, reference.headers, &others, find)? {
-            if !looked_in.contains(&column) {
-                looked_in.push(column);
+            if !searched.contains(&column) {
+                searched.push(column);
             }
         }
     }
     let key_of = |&column: &usize| {
-        let in_column = |part: &std::result::Result<Bound, _>| match part {
+        let in_column = |part: &std::result::Result<BoundTemplate, _>| match part {
             Ok(bound) => bound.clone(),
             Err(_) => {
                 let header = reference.headers.address(column);
@@ -323,8 +326,8 @@ fn keys(
         };
         Key::new(theirs.iter().map(in_column).collect(), blanks())
     };
-    let keys = looked_in.iter().map(key_of).collect();
-    Ok((main_key, keys, looked_in))
+    let keys = searched.iter().map(key_of).collect();
+    Ok((main_key, keys, searched))
 }
 
 /// The headers of all added columns, none of them like a header that stands before it, with a note

@@ -1,11 +1,11 @@
 //! Which rows of a reference main rows asked for, when only some of them are at hand at a time.
 
-use super::TimesAsked;
-use crate::lookup::{Holder, Reference, RowId};
+use super::RequestCounts;
+use crate::lookup::{EntryId, Reference, RowId};
 
 /// For each row of a reference what became of it.
 #[derive(Debug, Clone)]
-pub(crate) struct RowsAsked {
+pub(crate) struct RequestedRows {
     /// Whether its key was asked for.
     all: Bits,
     /// Of the first row of each key whether it was asked for, and whether several times.
@@ -13,18 +13,18 @@ pub(crate) struct RowsAsked {
     repeated: Bits,
 }
 
-impl RowsAsked {
+impl RequestedRows {
     /// Of a reference with so many rows none is used yet.
     pub(crate) fn none(rows: u64) -> Self {
         Self { all: Bits::none(rows), first: Bits::none(rows), repeated: Bits::none(rows) }
     }
 
     /// Notes how often keys of the rows were asked for that are at hand.
-    pub(crate) fn note(&mut self, reference: &Reference, asked: &TimesAsked) {
+    pub(crate) fn note(&mut self, reference: &Reference, asked: &RequestCounts) {
         for (first, is_repeated) in asked.asked() {
-            let position = |holder| reference.position_in_table(reference.row(holder));
-            for holder in reference.holders_of(first) {
-                self.all.set(position(holder));
+            let position = |entry| reference.position_of(reference.row(entry));
+            for entry in reference.entries_of(first) {
+                self.all.set(position(entry));
             }
             if is_repeated || self.first.get(position(first)) {
                 self.repeated.set(position(first));
@@ -34,12 +34,12 @@ impl RowsAsked {
     }
 
     /// How often the key of each row was asked for which is at hand: none, one or two times.
-    pub(super) fn times(&self, reference: &Reference) -> TimesAsked {
-        let times = |holder| {
-            let position = reference.position_in_table(reference.row(holder));
+    pub(super) fn times(&self, reference: &Reference) -> RequestCounts {
+        let times = |entry| {
+            let position = reference.position_of(reference.row(entry));
             u8::from(self.first.get(position)) + u8::from(self.repeated.get(position))
         };
-        TimesAsked::each(Holder::at(0..reference.holder_count()).map(times))
+        RequestCounts::each(EntryId::at(0..reference.entry_count()).map(times))
     }
 
     /// How many rows were asked for.
@@ -59,12 +59,12 @@ impl RowsAsked {
 }
 
 /// The place in its table of what a sample names, and back.
-pub(super) fn placed(reference: &Reference, holder: Holder) -> Holder {
-    Holder::of_row(RowId::at(reference.position_in_table(reference.row(holder))))
+pub(super) fn placed(reference: &Reference, entry: EntryId) -> EntryId {
+    EntryId::of_row(RowId::at(reference.position_of(reference.row(entry))))
 }
 
-pub(super) fn at_hand(reference: &Reference, place: Holder) -> Option<Holder> {
-    reference.row_at(place.index() as u32).map(Holder::of_row)
+pub(super) fn at_hand(reference: &Reference, place: EntryId) -> Option<EntryId> {
+    reference.row_at(place.index() as u32).map(EntryId::of_row)
 }
 
 /// A set of numbers.

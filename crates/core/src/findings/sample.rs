@@ -1,11 +1,13 @@
 //! A few rows of each trouble, kept for the summary.
 
 use crate::key::Unreadable;
-use crate::lookup::{Answer, Holder, Lookup, Miss, RowId};
+use crate::lookup::{Answer, EntryId, Lookup, Miss, RowId};
 use crate::table::Row;
 
 /// How many samples are kept of each kind.
 pub const SAMPLES: usize = 3;
+
+const _: () = assert!(SAMPLES <= crate::lookup::SPARE_ROWS);
 
 /// A main row that did not find its answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,7 +19,7 @@ pub struct Sample {
     /// The cells that its answer depends on, as they were read.
     pub key: Vec<String>,
     /// What holds the key in the reference, when it is ambiguous.
-    pub candidates: Vec<Holder>,
+    pub candidates: Vec<EntryId>,
     /// The value that could not be read, when the key is malformed.
     pub unreadable: Option<Unreadable>,
     /// The row whose range comes nearest, when none holds the value.
@@ -42,7 +44,7 @@ impl Sample {
             row: row.number(),
             line: row.line(),
             key: lookup.as_read(row).into_iter().map(str::to_owned).collect(),
-            candidates: lookup.holders(row, answer),
+            candidates: lookup.entries(row, answer),
             unreadable: is_malformed.then(|| lookup.unreadable(row)).flatten(),
             nearest,
             header,

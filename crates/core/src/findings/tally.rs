@@ -3,11 +3,13 @@
 
 use std::collections::BTreeSet;
 
-use super::rows_asked::{RowsAsked, at_hand, placed};
+use super::rows_asked::{RequestedRows, at_hand, placed};
 use super::unmatched::Collecting;
-use super::{Counts, Kind, MainFinding, Recorder, SAMPLES, Sample, TimesAsked, UnmatchedKeys};
-use crate::enrich::{Corrected, NotAppended, WrittenCounts};
-use crate::lookup::{Answer, Group, Holder, KeysTold, Lookup, Miss, Reference, RowId};
+use super::{
+    Appended, Corrected, Counts, Kind, MainFinding, Recorder, RequestCounts, SAMPLES, Sample,
+    UnmatchedKeys, WrittenCounts,
+};
+use crate::lookup::{Answer, EntryId, Group, KeyStatistics, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
 
 /// What was found in a run.
@@ -31,7 +33,7 @@ pub struct LookupFindings {
     /// The first main rows of each trouble.
     samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
-    asked: TimesAsked,
+    asked: RequestCounts,
     /// The columns that are blank in rows with a blank key, in the order of [`Lookup::columns`].
     pub blank_columns: Vec<usize>,
     /// The keys that no reference row holds, where they were to be kept.
@@ -49,18 +51,6 @@ pub struct UpdateFindings {
     pub column: usize,
     /// What became of its cells in the rows that the lookup answers and that go out.
     pub written: WrittenCounts,
-}
-
-/// The rows that were added from a reference.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Appended {
-    /// How many.
-    pub rows: u64,
-    /// Unused rows that were not.
-    pub not: NotAppended,
-    /// Added rows whose key the main table's own side would not make again, so that the next run adds them once
-    /// more.
-    pub lost: u64,
 }
 
 /// The troubles of main rows, of which samples are kept.
@@ -81,22 +71,22 @@ impl LookupFindings {
         reference.groups().filter(|group| is_told(reference, group, &self.asked))
     }
 
-    /// How often a key was asked for, whose first holder is given.
-    pub(crate) fn asked(&self, first: Holder) -> u64 {
+    /// How often a key was asked for, whose first entry is given.
+    pub(crate) fn asked(&self, first: EntryId) -> u64 {
         self.asked.of(first)
     }
 
     /// The reference rows that no main row asked for, in order, as far as they are kept. `lookup` is
     /// the one that these findings are of.
     pub fn unused<'a>(&'a self, lookup: &'a Lookup) -> impl Iterator<Item = RowId> + 'a {
-        lookup.reference().unused(|holder| self.asked.has(holder))
+        lookup.reference().unused(|entry| self.asked.has(entry))
     }
 }
 
 /// Whether a key that several rows hold is told of. Where rows that nothing asks for are not kept,
 /// some may be there all the same.
-fn is_told(reference: &Reference, group: &Group, asked: &TimesAsked) -> bool {
-    !reference.keeps_asked_only() || asked.has(group.holders[0])
+fn is_told(reference: &Reference, group: &Group, asked: &RequestCounts) -> bool {
+    !reference.is_filtered() || asked.has(group.entries[0])
 }
 
 /// What one lookup found in one block, in whatever order blocks are worked on.
@@ -108,9 +98,9 @@ pub(crate) struct Tallied {
     blank_columns: BTreeSet<usize>,
     /// The places of answers that are a trouble.
     troubles: Vec<usize>,
-    /// The first holder of each key that was asked for; where ranges tell which rows count, each of
+    /// The first entry of each key that was asked for; where ranges tell which rows count, each of
     /// them.
-    asked: Vec<Holder>,
+    asked: Vec<EntryId>,
 }
 
 impl Tallied {
@@ -134,7 +124,7 @@ impl Tallied {
         answers: impl Iterator<Item = (usize, Answer)>,
         row: impl Fn(usize) -> Row<'a>,
     ) {
-        let is_settled = lookup.value().is_none();
+        let is_settled = lookup.range_value().is_none();
         let mut matched = 0;
         for (place, answer) in answers {
             match answer {
@@ -173,11 +163,11 @@ impl Tallied {
             }
             return;
         };
-        if lookup.value().is_none() {
+        if lookup.range_value().is_none() {
             self.asked.push(first);
             return;
         }
-        self.asked.extend(lookup.holders(row(), answer));
+        self.asked.extend(lookup.entries(row(), answer));
     }
 }
 
@@ -207,8 +197,8 @@ pub(crate) struct Tally {
     /// reference are at hand only in part.
     placed: [usize; TROUBLES.len()],
     /// How often each key was asked for.
-    asked: TimesAsked,
-    /// Under the first holder of each key, the main row that asked for it first; only while
+    asked: RequestCounts,
+    /// Under the first entry of each key, the main row that asked for it first; only while
     /// recording.
     asked_by: Vec<u64>,
     /// The unmatched keys, where they are to be kept.
@@ -217,7 +207,7 @@ pub(crate) struct Tally {
 
 impl Tally {
     pub(crate) fn new(nth: usize, lookup: &Lookup, counts_copies: bool, recording: bool) -> Self {
-        let holders = lookup.reference().holder_count();
+        let entries = lookup.reference().entry_count();
         Self {
             nth,
             counts_copies,
@@ -226,8 +216,8 @@ impl Tally {
             samples: Default::default(),
             sampled: SAMPLES,
             placed: Default::default(),
-            asked: TimesAsked::none(holders),
-            asked_by: if recording { vec![0; holders] } else { Vec::new() },
+            asked: RequestCounts::none(entries),
+            asked_by: if recording { vec![0; entries] } else { Vec::new() },
             unmatched: None,
         }
     }
@@ -246,17 +236,17 @@ impl Tally {
     }
 
     /// How often each key was asked for by now.
-    pub(crate) fn asked(&self) -> &TimesAsked {
+    pub(crate) fn requested(&self) -> &RequestCounts {
         &self.asked
     }
 
     /// Begins to count anew, for the rows of a reference that are at hand now.
-    pub(crate) fn begin_span(&mut self, reference: &Reference) {
-        self.asked = TimesAsked::none(reference.holder_count());
+    pub(crate) fn begin_window(&mut self, reference: &Reference) {
+        self.asked = RequestCounts::none(reference.entry_count());
     }
 
     /// Ends the count for the rows that are at hand.
-    pub(crate) fn end_span(&mut self, reference: &Reference, rows: &mut RowsAsked) {
+    pub(crate) fn end_window(&mut self, reference: &Reference, rows: &mut RequestedRows) {
         rows.note(reference, &self.asked);
         for (samples, placed) in self.samples.iter_mut().zip(&mut self.placed) {
             for sample in &mut samples[*placed..] {
@@ -267,17 +257,17 @@ impl Tally {
     }
 
     /// The places in the table of the rows that samples tell of.
-    pub(crate) fn sampled_places(&self) -> impl Iterator<Item = u32> + '_ {
+    pub(crate) fn sampled_positions(&self) -> impl Iterator<Item = u32> + '_ {
         let samples = self.samples.iter().flatten();
         samples.flat_map(|sample| &sample.candidates).map(|place| place.index() as u32)
     }
 
     /// The findings, once every main row is counted, of a lookup whose reference is in shares: of that
     /// what is told of all its keys and rows.
-    pub(crate) fn finish_in_shares(
+    pub(crate) fn finish_spilled(
         mut self,
         lookup: &Lookup,
-        (keys, rows): (&KeysTold, &RowsAsked),
+        (keys, rows): (&KeyStatistics, &RequestedRows),
         updates: Vec<UpdateFindings>,
     ) -> LookupFindings {
         let reference = lookup.reference();
@@ -323,7 +313,7 @@ impl Tally {
     }
 
     /// Keeps samples of the next row that is told of, and tells the recorder of it.
-    pub(crate) fn tell<E>(
+    pub(crate) fn report<E>(
         &mut self,
         lookup: &Lookup,
         row: Row<'_>,
@@ -376,7 +366,7 @@ impl Tally {
             counts.of[Kind::Collapsed as usize] += u64::from(group.collapsed);
         }
         counts.of[Kind::Unused as usize] =
-            reference.unused(|holder| asked.has(holder)).count() as u64 + reference.skipped();
+            reference.unused(|entry| asked.has(entry)).count() as u64 + reference.skipped();
         counts.of[Kind::Repeated as usize] = asked.repeated();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
@@ -386,7 +376,7 @@ impl Tally {
     fn told(
         mut self,
         lookup: &Lookup,
-        asked: TimesAsked,
+        asked: RequestCounts,
         updates: Vec<UpdateFindings>,
         appended: Option<Appended>,
     ) -> LookupFindings {

@@ -5,60 +5,60 @@
 
 use std::collections::HashMap;
 
-use crate::lookup::Holder;
+use crate::lookup::EntryId;
 
-/// How often each key was asked for, under its first holder; where ranges tell which rows count, under
+/// How often each key was asked for, under its first entry; where ranges tell which rows count, under
 /// each of them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct TimesAsked {
-    /// For each holder, what is not kept apart; only of those that nothing asks for it is 0.
+pub(crate) struct RequestCounts {
+    /// For each entry, what is not kept apart; only of those that nothing asks for it is 0.
     near: Vec<u8>,
     /// What is kept apart of those that are asked for more often than a byte can tell.
-    apart: HashMap<Holder, u64>,
+    apart: HashMap<EntryId, u64>,
 }
 
 /// What is kept apart in one go: less than a byte holds, so that something stays.
 const AT_ONCE: u8 = 128;
 
-impl TimesAsked {
-    /// Of so many holders none is asked for yet.
-    pub(crate) fn none(holders: usize) -> Self {
-        Self { near: vec![0; holders], apart: HashMap::new() }
+impl RequestCounts {
+    /// Of so many entries none is asked for yet.
+    pub(crate) fn none(entries: usize) -> Self {
+        Self { near: vec![0; entries], apart: HashMap::new() }
     }
 
-    /// How often each holder was asked for.
+    /// How often each entry was asked for.
     pub(crate) fn each(times: impl Iterator<Item = u8>) -> Self {
         Self { near: times.collect(), apart: HashMap::new() }
     }
 
     /// Counts those that are asked for.
-    pub(crate) fn add(&mut self, asked: &[Holder]) {
-        for holder in asked {
-            let near = &mut self.near[holder.index()];
+    pub(crate) fn add(&mut self, asked: &[EntryId]) {
+        for entry in asked {
+            let near = &mut self.near[entry.index()];
             if *near == u8::MAX {
                 *near -= AT_ONCE;
-                *self.apart.entry(*holder).or_default() += u64::from(AT_ONCE);
+                *self.apart.entry(*entry).or_default() += u64::from(AT_ONCE);
             }
             *near += 1;
         }
     }
 
-    /// How often a holder was asked for.
-    pub(crate) fn of(&self, holder: Holder) -> u64 {
-        let near = self.near.get(holder.index()).copied().unwrap_or_default();
-        let apart = if near < AT_ONCE { None } else { self.apart.get(&holder) };
+    /// How often a entry was asked for.
+    pub(crate) fn of(&self, entry: EntryId) -> u64 {
+        let near = self.near.get(entry.index()).copied().unwrap_or_default();
+        let apart = if near < AT_ONCE { None } else { self.apart.get(&entry) };
         u64::from(near) + apart.copied().unwrap_or_default()
     }
 
-    /// Whether a holder was asked for.
-    pub(crate) fn has(&self, holder: Holder) -> bool {
-        self.near.get(holder.index()).is_some_and(|near| *near > 0)
+    /// Whether a entry was asked for.
+    pub(crate) fn has(&self, entry: EntryId) -> bool {
+        self.near.get(entry.index()).is_some_and(|near| *near > 0)
     }
 
     /// Those that were asked for, each with whether that was several times.
-    pub(crate) fn asked(&self) -> impl Iterator<Item = (Holder, bool)> + '_ {
-        let all = Holder::at(0..self.near.len()).zip(&self.near);
-        all.filter(|(_, near)| **near > 0).map(|(holder, near)| (holder, *near > 1))
+    pub(crate) fn asked(&self) -> impl Iterator<Item = (EntryId, bool)> + '_ {
+        let all = EntryId::at(0..self.near.len()).zip(&self.near);
+        all.filter(|(_, near)| **near > 0).map(|(entry, near)| (entry, *near > 1))
     }
 
     /// How many were asked for several times.
@@ -79,18 +79,18 @@ mod tests {
         fn counts_are_those_of_each_key(
             asked in prop::collection::vec((0..6_usize, 1..400_usize), 0..12),
         ) {
-            let (mut times, mut expected) = (TimesAsked::none(6), [0; 6]);
-            for (holder, count) in asked {
-                let one = Holder::at(holder..holder + 1).next().unwrap();
+            let (mut times, mut expected) = (RequestCounts::none(6), [0; 6]);
+            for (entry, count) in asked {
+                let one = EntryId::at(entry..entry + 1).next().unwrap();
                 times.add(&vec![one; count]);
-                expected[holder] += count as u64;
+                expected[entry] += count as u64;
             }
-            let holders: Vec<Holder> = Holder::at(0..6).collect();
-            let told: Vec<u64> = holders.iter().map(|holder| times.of(*holder)).collect();
+            let entries: Vec<EntryId> = EntryId::at(0..6).collect();
+            let told: Vec<u64> = entries.iter().map(|entry| times.of(*entry)).collect();
             prop_assert_eq!(&told[..], &expected);
-            prop_assert!(holders.iter().all(|one| times.has(*one) == (times.of(*one) > 0)));
+            prop_assert!(entries.iter().all(|one| times.has(*one) == (times.of(*one) > 0)));
             let listed: Vec<_> = times.asked().collect();
-            let several = holders.iter().filter(|one| times.has(**one));
+            let several = entries.iter().filter(|one| times.has(**one));
             let several: Vec<_> = several.map(|one| (*one, times.of(*one) > 1)).collect();
             prop_assert_eq!(listed, several);
             prop_assert_eq!(times.repeated(), expected.iter().filter(|count| **count > 1).count() as u64);

@@ -5,8 +5,8 @@ use hashbrown::HashTable;
 
 use crate::key::Key;
 use crate::lookup::Lookup;
-use crate::table::{Row, packed};
-use crate::template::Work;
+use crate::table::{Packer, Row, packed};
+use crate::template::StepBuffers;
 
 /// How many different keys are kept of each lookup. Rows of further keys are counted.
 pub const KEPT: usize = 100_000;
@@ -51,9 +51,9 @@ impl UnmatchedKey {
         Self {
             packed: packed.into(),
             read: (!is_as_read(lookup.key())).then(|| {
-                let mut read = String::new();
-                lookup.key().as_read(row).for_each(|cell| packed::push(&mut read, cell));
-                read.into()
+                let mut read = Packer::default();
+                lookup.key().as_read(row).for_each(|cell| read.push(cell));
+                read.text().into()
             }),
             rows: 1,
             row: row.number(),
@@ -83,8 +83,8 @@ pub(crate) struct Collecting {
     all: UnmatchedKeys,
     /// Where each of them stands.
     places: HashTable<u32>,
-    packed: String,
-    work: Work,
+    packed: Packer,
+    steps: StepBuffers,
 }
 
 impl Collecting {
@@ -93,26 +93,27 @@ impl Collecting {
         Self {
             all: UnmatchedKeys::default(),
             places: HashTable::new(),
-            packed: String::new(),
-            work: Work::default(),
+            packed: Packer::default(),
+            steps: StepBuffers::default(),
         }
     }
 
     /// Takes the key of a row that is unmatched.
     pub(crate) fn take(&mut self, lookup: &Lookup, row: Row<'_>) {
         self.packed.clear();
-        lookup.key().pack(row, &mut self.packed, &mut self.work);
+        lookup.key().pack(row, &mut self.packed, &mut self.steps);
+        let packed = self.packed.text();
         let hasher = lookup.reference().hasher();
-        let hash = hasher.hash_one(&*self.packed);
+        let hash = hasher.hash_one(packed);
         let keys = &mut self.all.keys;
-        let found = self.places.find(hash, |at| *keys[*at as usize].packed == *self.packed);
+        let found = self.places.find(hash, |at| *keys[*at as usize].packed == *packed);
         match found {
             Some(at) => keys[*at as usize].rows += 1,
             None if keys.len() == KEPT => self.all.beyond += 1,
             None => {
                 let of_key = |at: &u32| hasher.hash_one(&*keys[*at as usize].packed);
                 self.places.insert_unique(hash, keys.len() as u32, of_key);
-                keys.push(UnmatchedKey::of(lookup, row, &self.packed));
+                keys.push(UnmatchedKey::of(lookup, row, packed));
             }
         }
     }

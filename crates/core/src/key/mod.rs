@@ -1,21 +1,21 @@
 //! Keys: what rows are matched on.
 //!
-//! In goes a row of a block, out comes its key in packed form, one piece of text in which the
-//! parts stand each behind its length; two rows have equal keys exactly when these texts are equal.
+//! A row of a block goes in; its packed key comes out, with each part after its length. Two rows have equal keys
+//! exactly when their packed keys are equal.
 
-pub mod column;
 mod packed_keys;
 
 pub(crate) use packed_keys::{PackedKeys, pack_cells};
 
-use crate::table::{Block, Row, is_blank, packed};
-use crate::template::{Bound, PartState, Trace, Work};
+use crate::table::{Block, Packer, Row, packed};
+use crate::template::{BoundTemplate, PartState, StepBuffers, Trace};
+use crate::value::is_blank;
 
 /// The key of one table: the templates that its parts are made with, in the order in which they
 /// are compared with the other table's.
 #[derive(Debug, Clone)]
 pub struct Key {
-    parts: Vec<Bound>,
+    parts: Vec<BoundTemplate>,
     columns: Vec<usize>,
     blanks: Vec<String>,
     /// The column of each part, when every part is the value of one as it stands.
@@ -35,7 +35,7 @@ pub struct Unreadable {
 
 impl Unreadable {
     /// A value that can't be told by more and less.
-    pub(crate) fn within(bound: &Bound, value: String) -> Self {
+    pub(crate) fn within(bound: &BoundTemplate, value: String) -> Self {
         let column = bound.columns().first().copied().unwrap_or_default();
         Self { column, step: "within".to_owned(), value }
     }
@@ -44,21 +44,21 @@ impl Unreadable {
 impl Key {
     /// A key of these parts. Cells that are one of `blanks`, but for white space around, count as
     /// blank.
-    pub fn new(parts: Vec<Bound>, blanks: Vec<String>) -> Self {
+    pub fn new(parts: Vec<BoundTemplate>, blanks: Vec<String>) -> Self {
         let mut columns = Vec::new();
-        for &column in parts.iter().flat_map(Bound::columns) {
+        for &column in parts.iter().flat_map(BoundTemplate::columns) {
             if !columns.contains(&column) {
                 columns.push(column);
             }
         }
-        let is_verbatim = |part: &Bound| part.template().as_header().is_some();
+        let is_verbatim = |part: &BoundTemplate| part.template().as_header().is_some();
         let verbatim = (blanks.is_empty() && parts.iter().all(is_verbatim))
-            .then(|| parts.iter().flat_map(Bound::columns).copied().collect());
+            .then(|| parts.iter().flat_map(BoundTemplate::columns).copied().collect());
         Self { parts, columns, blanks, verbatim }
     }
 
     /// The templates of its parts.
-    pub fn parts(&self) -> &[Bound] {
+    pub fn parts(&self) -> &[BoundTemplate] {
         &self.parts
     }
 
@@ -81,7 +81,12 @@ impl Key {
     /// Appends the packed key of a row to `packed`. Of a key that is not whole, only the number of
     /// parts is right.
     #[inline]
-    pub(crate) fn pack(&self, row: Row<'_>, packed: &mut String, work: &mut Work) -> PartState {
+    pub(crate) fn pack(
+        &self,
+        row: Row<'_>,
+        packer: &mut Packer,
+        steps: &mut StepBuffers,
+    ) -> PartState {
         let mut state = PartState::Whole;
         if let Some(columns) = &self.verbatim {
             for &column in columns {
@@ -90,7 +95,7 @@ impl Key {
                     // Blank is blank, however many spaces it has.
                     (state, cell) = (PartState::Blank, "");
                 }
-                packed::push(packed, cell);
+                packer.push(cell);
             }
             return state;
         }
@@ -98,9 +103,9 @@ impl Key {
             let made = part.value(
                 |column| row.cell(column),
                 &self.blanks,
-                work,
+                steps,
                 |state, value| {
-                    packed::push(packed, if state == PartState::Blank { "" } else { value });
+                    packer.push(if state == PartState::Blank { "" } else { value });
                     state
                 },
             );
@@ -123,9 +128,9 @@ impl Key {
 
     /// The parts of a row's key as they are compared; blank where a step could not read its value.
     pub fn as_compared(&self, row: Row<'_>) -> Vec<String> {
-        let mut packed = String::new();
-        self.pack(row, &mut packed, &mut Work::default());
-        packed::Cells::new(&packed).map(str::to_owned).collect()
+        let mut packer = Packer::default();
+        self.pack(row, &mut packer, &mut StepBuffers::default());
+        packed::Cells::new(packer.text()).map(str::to_owned).collect()
     }
 
     /// Appends the parts of a row's key as they are compared, one behind the other.
@@ -141,9 +146,9 @@ impl Key {
             }
             return;
         }
-        let mut packed = String::new();
-        self.pack(row, &mut packed, &mut Work::default());
-        packed::Cells::new(&packed).enumerate().for_each(|(nth, part)| push(nth, part));
+        let mut packer = Packer::default();
+        self.pack(row, &mut packer, &mut StepBuffers::default());
+        packed::Cells::new(packer.text()).enumerate().for_each(|(nth, part)| push(nth, part));
     }
 
     /// How each part of a key comes about, from the cells as they were read, in the order of the

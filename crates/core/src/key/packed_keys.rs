@@ -1,62 +1,59 @@
 //! The packed keys of many rows, end to end.
 
 use super::Key;
-use crate::table::{Block, Packing, Row, is_blank_bytes};
-use crate::template::{PartState, Work};
+use crate::table::{Block, Packer, Row};
+use crate::template::{PartState, StepBuffers};
+use crate::value::is_blank_bytes;
 
-/// Keys in the order in which they came; kept from batch to batch.
+/// Packed keys in the order in which they were added; kept from batch to batch.
 #[derive(Debug, Default)]
 pub(crate) struct PackedKeys {
-    packing: Packing,
-    /// Where each ends.
+    packer: Packer,
+    /// Where each key ends.
     ends: Vec<usize>,
-    one: String,
 }
 
 impl PackedKeys {
     /// Forgets all keys.
     pub(crate) fn clear(&mut self) {
-        self.packing.clear();
+        self.packer.clear();
         self.ends.clear();
     }
 
-    /// One of them.
+    /// A key.
     #[inline]
     pub(crate) fn get(&self, nth: usize) -> &[u8] {
         let start = nth.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.packing.bytes()[start..self.ends[nth]]
+        &self.packer.bytes()[start..self.ends[nth]]
     }
 
     /// Adds the key of a row.
-    pub(crate) fn pack(&mut self, key: &Key, row: Row<'_>, work: &mut Work) -> PartState {
-        self.one.clear();
-        let state = key.pack(row, &mut self.one, work);
-        self.packing.push_packed(self.one.as_bytes());
-        self.ends.push(self.packing.len());
+    pub(crate) fn pack(&mut self, key: &Key, row: Row<'_>, steps: &mut StepBuffers) -> PartState {
+        let state = key.pack(row, &mut self.packer, steps);
+        self.ends.push(self.packer.len());
         state
     }
 
-    /// Adds the key of a row whose parts are cells of it as they stand, in these places among those
-    /// that the block holds.
+    /// Adds the key of a row whose parts are its cells as they are, at these places in the block.
     #[inline(always)]
     pub(crate) fn pack_cells(&mut self, block: &Block, row: usize, places: &[usize]) -> PartState {
-        let state = pack_cells(&mut self.packing, block, row, places);
-        self.ends.push(self.packing.len());
+        let state = pack_cells(&mut self.packer, block, row, places);
+        self.ends.push(self.packer.len());
         state
     }
 }
 
-/// Packs the cells of a row in these places among those that its block holds.
+/// Packs the cells of a row at these places in its block. A cell of white space is packed as blank.
 #[inline(always)]
 pub(crate) fn pack_cells(
-    packing: &mut Packing,
+    packer: &mut Packer,
     block: &Block,
     row: usize,
     places: &[usize],
 ) -> PartState {
     let (text, spans) = block.kept_cells(row);
     let mut state = PartState::Whole;
-    packing.push_all(places.iter().map(|&place| {
+    packer.push_all(places.iter().map(|&place| {
         let (start, mut end) = (spans[place].start as usize, spans[place].end as usize);
         if is_blank_bytes(&text[start..end]) {
             (state, end) = (PartState::Blank, start);
@@ -73,8 +70,7 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        /// Keys that are packed together are those that are packed by themselves, whatever their length
-        /// and whatever was packed before.
+        /// Keys are packed in a batch as they are alone, whatever was packed before.
         #[test]
         fn keys_are_the_same_together(
             batches in prop::collection::vec(
@@ -90,15 +86,15 @@ mod tests {
                 let block = Block::of_rows(3, &rows);
                 let places = key.places(&block).unwrap();
                 keys.clear();
-                let mut work = Work::default();
+                let mut steps = StepBuffers::default();
                 for row in 0..rows.len() {
-                    let mut alone = String::new();
-                    let state = key.pack(Row::of(&block, row), &mut alone, &mut work);
+                    let mut alone = Packer::default();
+                    let state = key.pack(Row::of(&block, row), &mut alone, &mut steps);
                     let by_cells = keys.pack_cells(&block, row, &places);
-                    let by_row = keys.pack(&key, Row::of(&block, row), &mut work);
+                    let by_row = keys.pack(&key, Row::of(&block, row), &mut steps);
                     prop_assert_eq!((by_cells, by_row), (state, state));
-                    prop_assert_eq!(keys.get(2 * row), alone.as_bytes());
-                    prop_assert_eq!(keys.get(2 * row + 1), alone.as_bytes());
+                    prop_assert_eq!(keys.get(2 * row), alone.bytes());
+                    prop_assert_eq!(keys.get(2 * row + 1), alone.bytes());
                 }
             }
         }

@@ -1,47 +1,47 @@
-//! Keys that several reference rows hold, and whether these agree.
+//! Groups: keys that several reference rows hold, and whether the rows agree.
 
-use super::{Holder, Reference, RowId};
+use super::{EntryId, Reference, RowId};
 
-/// The reference rows that hold one key, when there are several.
+/// The rows of a key that several reference rows hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Group {
-    /// What holds the key, in order.
-    pub holders: Vec<Holder>,
+    /// The entries of the key, in order.
+    pub entries: Vec<EntryId>,
     /// The rows, in order.
     pub rows: Vec<RowId>,
-    /// Whether they disagree on what is taken.
+    /// Whether the rows disagree on what is taken.
     pub conflicting: bool,
-    /// Whether they spell the key differently, and only the steps made it one.
+    /// Whether the rows spell the key differently, and steps made it one key.
     pub collapsed: bool,
 }
 
 impl Reference {
-    /// The keys that several rows hold, in the order of their first rows; with ranges, those of
-    /// them that overlap.
+    /// The keys that several rows hold, in the order of their first rows; with ranges, only rows whose ranges
+    /// overlap.
     pub fn groups(&self) -> impl Iterator<Item = Group> + '_ {
-        let ranged = self.ranged.iter().flat_map(|ranged| ranged.index.overlapping());
-        let plain = if self.ranged.is_none() { &self.repeats[..] } else { &[] };
+        let ranged = self.index.ranges.iter().flat_map(|index| index.ranges.overlapping());
+        let plain = if self.spec.range.is_none() { &self.index.repeats[..] } else { &[] };
         let plain = plain.chunk_by(|a, b| a.0 == b.0);
-        let plain = plain.map(|repeats| self.holders_of(repeats[0].0).collect());
-        plain.chain(ranged).filter_map(|holders| self.group(holders))
+        let plain = plain.map(|repeats| self.entries_of(repeats[0].0).collect());
+        plain.chain(ranged).filter_map(|entries| self.group(entries))
     }
 
-    /// The group of some holders, unless they are all of one row.
-    fn group(&self, holders: Vec<Holder>) -> Option<Group> {
-        let rows = self.rows_among(&holders);
+    /// The group of the entries, unless they are all of one row.
+    fn group(&self, entries: Vec<EntryId>) -> Option<Group> {
+        let rows = self.rows_among(&entries);
         if rows.len() < 2 {
             return None;
         }
-        let first = holders[0];
-        let conflicting = match &self.ranged {
-            None => self.is_conflicting(first),
-            Some(_) => self.disagree(&holders),
+        let first = entries[0];
+        let conflicting = match &self.spec.range {
+            None => self.index.is_conflicting(first),
+            Some(_) => self.disagree(&entries),
         };
-        let spelling = |holder: &Holder| self.as_read(*holder);
+        let spelling = |entry: &EntryId| self.as_read(*entry);
         let collapsed = !self.is_verbatim() && {
             let first = spelling(&first);
-            holders.iter().any(|holder| spelling(holder) != first)
+            entries.iter().any(|entry| spelling(entry) != first)
         };
-        Some(Group { holders, rows, conflicting, collapsed })
+        Some(Group { entries, rows, conflicting, collapsed })
     }
 }

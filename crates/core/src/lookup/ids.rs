@@ -1,18 +1,18 @@
-//! What stands for a row of a reference, and for what holds a key there.
+//! Numbers of the rows of a reference, and of the entries that hold keys.
 
 /// A row of a reference, from 0 through all of its tables.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct RowId(pub(super) u32);
 
-/// What holds a key: a row of a reference, or in a reverse lookup a cell of one. Holders stand in
-/// the order in which they count: by column as the columns were written, then by row.
+/// An entry of the key index: a row of a reference, or in a reverse lookup one cell of a row. Entries are numbered
+/// in the order in which they count: by column as the columns were written, then by row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Holder(pub(super) u32);
+pub struct EntryId(pub(super) u32);
 
 impl RowId {
-    /// The row at a place.
-    pub(crate) fn at(place: u32) -> Self {
-        Self(place)
+    /// The row with a number.
+    pub(crate) fn at(number: u32) -> Self {
+        Self(number)
     }
 
     pub(crate) fn index(self) -> usize {
@@ -20,16 +20,16 @@ impl RowId {
     }
 }
 
-impl Holder {
-    /// The first one, where there is any.
+impl EntryId {
+    /// The first entry of a reference.
     pub(crate) const FIRST: Self = Self(0);
 
-    /// Those of some places.
-    pub(crate) fn at(places: std::ops::Range<usize>) -> impl Iterator<Item = Self> {
-        (places.start as u32..places.end as u32).map(Self)
+    /// The entries with these numbers.
+    pub(crate) fn at(numbers: std::ops::Range<usize>) -> impl Iterator<Item = Self> {
+        (numbers.start as u32..numbers.end as u32).map(Self)
     }
 
-    /// A row that holds its own key.
+    /// The entry of a row that holds its own key.
     pub(crate) fn of_row(row: RowId) -> Self {
         Self(row.0)
     }

@@ -1,487 +1,441 @@
-//! A reference table as a lookup keeps it: of each row the key and the taken cells, nothing else.
-//!
-//! All rows stand in one text arena, each as its packed key with its packed taken cells behind it,
-//! so that comparing a key and reading the cells touches one place. Where steps made the key
-//! another than what was read, the cells it was made from stand behind those, for the findings.
-//! Rows are known by their number from 0 ([`RowId`]).
-//!
-//! What holds a key is a [`Holder`]: a row, or in a reverse lookup one cell of a row; the keys of
-//! such cells stand in an arena of their own. The index leads to the first holder of each key, and
-//! the few later holders of repeated keys stand in a list.
+//! A reference table, ready to be asked: what it is asked by, its rows, and the index of their keys.
 
 use std::collections::HashSet;
-use std::hash::{BuildHasher, Hasher};
 use std::hint::black_box;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
 use ahash::RandomState;
 
-use super::asked_keys::AskedKeys;
-use super::index::Index;
-use super::ranges::Ranges;
-use super::records::Records;
-use super::shares::Shares;
-use super::values::Values;
-use super::{Holder, Line, Position, RowId, Rule};
+use super::index::KeyIndex;
+use super::spec::Spec;
+use super::store::{Arena, RowStore, Tables};
+use super::{EntryId, RowId, Rule};
+use crate::hashing::hash;
 use crate::key::{Key, Unreadable};
-use crate::table::{CellKind, Headers, Lines, Plainly, packed};
-use crate::template::Bound;
+use crate::spill::{Partitions, ROW_COST};
+use crate::table::{Block, CellKind, Headers, RawForm, RawSlice, packed};
+use crate::value::Point;
 
-/// How many bytes memory hands over at a time, on nearly all machines.
-const MEMORY_LINE: usize = 64;
-
-/// How many bytes of a record are fetched ahead at most.
-pub(super) const TOUCHED: usize = 3 * MEMORY_LINE;
-
-/// What seeds the hash of a run, so that keys can't be made to collide beforehand. It changes
-/// nothing in what is found.
-pub type Seed = [u64; 4];
-
-/// A reference table, loaded.
+/// A reference table with its rows loaded; a [`ReferenceBuilder`](super::ReferenceBuilder) makes it.
+///
+/// Methods that take a [`RowId`] or an [`EntryId`] panic when it is of another reference.
 #[derive(Debug)]
 pub struct Reference {
-    pub(super) name: String,
-    pub(super) headers: Headers,
-    /// The tables that its rows stand in, each with its first row.
-    pub(super) tables: Vec<(RowId, String)>,
-    pub(super) lines: Vec<Lines>,
-    /// Its key: one, or in a reverse lookup one for each column that is looked in.
-    pub(super) keys: Vec<Key>,
-    /// The columns that are looked in; none unless the lookup is a reverse one.
-    pub(super) looked_in: Vec<usize>,
-    /// What each of the tables is called beside its rows.
-    pub(super) labels: Vec<String>,
-    pub(super) by_position: bool,
-    /// The keys whose rows are kept, when not all are.
-    pub(super) only_asked: Option<AskedKeys>,
-    /// All rows, when they do not fit into memory.
-    pub(super) shares: Option<Shares>,
-    /// Where each row that is kept stands among all, when not all are.
-    pub(super) positions: Vec<u32>,
-    /// How many rows the table has.
-    pub(super) all_rows: u64,
-    pub(super) taken: Vec<usize>,
-    /// How many of the taken columns every main row takes; the others are named by its values.
-    pub(super) always: usize,
-    /// Whether it is taken in which column a value stands.
-    pub(super) takes_column: bool,
-    /// How taken cells are written, where they go out as they stand here.
-    pub(super) plainly: Option<Plainly>,
-    pub(super) rows: Records,
-    /// Values that many rows take, once enough rows are there to tell.
-    pub(super) values: Arc<OnceLock<Values>>,
-    /// How far from its beginning a record is fetched ahead.
-    pub(super) touched: usize,
-    /// The kinds of the taken cells, row by row; empty where none was said.
-    pub(super) taken_kinds: Vec<CellKind>,
-    pub(super) cells: Cells,
-    /// What the hash is seeded by.
-    pub(super) seed: Seed,
-    pub(super) hasher: RandomState,
-    pub(super) index: Index,
-    /// For each holder that repeats a key: the first one, and it; sorted.
-    pub(super) repeats: Vec<(Holder, Holder)>,
-    /// The first holders of keys whose rows disagree, as a set of bits; empty when there are none.
-    pub(super) conflicting: Vec<u64>,
-    pub(super) rule: Rule,
-    /// What rows are put in order by, where the rule asks for it; its value stands behind the taken
-    /// cells.
-    pub(super) rank: Option<Bound>,
-    /// Under the first holder of a key whose rows disagree, the one that the rule chose; sorted.
-    pub(super) chosen: Vec<(Holder, Holder)>,
-    pub(super) match_blanks: bool,
-    /// Rows with a blank part in their key, or a blank end of their range.
-    pub(super) keyless: Vec<RowId>,
-    /// Rows with a value in their key or range that could not be read.
-    pub(super) malformed: Vec<RowId>,
-    /// For each of the key's columns a part that is its value, where the key was read so.
-    pub(super) verbatim_parts: Option<Vec<usize>>,
-    /// Which of the taken columns the rows of some key disagree on.
-    pub(super) disputed: Vec<bool>,
-    pub(super) key_count: u64,
-    pub(super) ranged: Option<Ranged>,
+    pub(super) spec: Arc<Spec>,
+    pub(super) tables: Tables,
+    pub(super) store: RowStore,
+    pub(super) index: KeyIndex,
+    pub(super) residence: Residence,
+    /// Whether only rows are stored that some main row asks for.
+    pub(super) is_filtered: bool,
 }
 
-/// The cells that hold keys in a reverse lookup.
-#[derive(Debug, Default)]
-pub(super) struct Cells {
-    /// Their packed keys, in the order in which they were read.
-    pub(super) keys: Records,
-    /// The cells in the order in which they count.
-    pub(super) all: Vec<CellAt>,
-}
-
-/// Where a cell stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct CellAt {
-    /// Its column among those that are looked in.
-    pub(super) column: u32,
-    pub(super) row: RowId,
-    /// Its key among the packed ones.
-    pub(super) key: u32,
-}
-
-/// How the rows of a reference tell their ranges.
+/// Where the rows of a reference are.
 #[derive(Debug)]
-pub(super) struct Ranged {
-    /// Templates of the bounds, the lower one first where there are two.
-    pub(super) bounds: Vec<Bound>,
-    /// What joins them in messages.
-    pub(super) joint: Joint,
-    pub(super) line: Option<Line>,
-    pub(super) index: Ranges,
+pub(super) enum Residence {
+    /// All of them are in memory.
+    Memory,
+    /// They are spilled to disk in partitions. In memory are none at first, and after the pass those that the
+    /// findings name.
+    Partitioned(Partitions),
 }
 
-/// How a range is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Joint {
-    Closed,
-    Open,
-    From,
-    UpTo,
-}
+/// The size of a cache line on nearly all machines, in bytes.
+const CACHE_LINE: usize = 64;
 
 impl Reference {
-    /// What the reference is called in messages and gates.
+    /// The name in messages and gates.
     pub fn name(&self) -> &str {
-        &self.name
+        &self.spec.name
     }
 
     /// The headers of its table.
     pub fn headers(&self) -> &Headers {
-        &self.headers
+        &self.spec.headers
     }
 
-    /// Its key; in a reverse lookup the one of the first column that is looked in.
+    /// Its key; in a reverse lookup the key of the first searched column.
     pub fn key(&self) -> &Key {
-        &self.keys[0]
+        self.spec.key()
     }
 
     /// Every column that a key is made from, each once.
     pub fn key_columns(&self) -> Vec<usize> {
-        let mut columns = Vec::new();
-        for &column in self.keys.iter().flat_map(Key::columns) {
-            if !columns.contains(&column) {
-                columns.push(column);
-            }
-        }
-        columns
+        self.spec.key_columns()
     }
 
-    /// The columns that a reverse lookup looks in, as they were written; none in others.
-    pub fn looked_in(&self) -> &[usize] {
-        &self.looked_in
+    /// The columns that a reverse lookup searches, as they were written; empty in other lookups.
+    pub fn searched(&self) -> &[usize] {
+        &self.spec.searched
     }
 
     /// Whether rows are matched by their position alone.
     pub fn is_by_position(&self) -> bool {
-        self.by_position
+        self.spec.by_position
     }
 
-    /// Whether every part of its keys is the value of a column as it stands.
+    /// Whether every part of its keys is the value of a column as it is.
     pub fn is_verbatim(&self) -> bool {
-        self.keys.iter().all(Key::is_verbatim)
+        self.spec.keys.iter().all(Key::is_verbatim)
     }
 
     /// The rule for keys whose rows disagree.
     pub fn rule(&self) -> Rule {
-        self.rule
+        self.spec.rule
     }
 
     /// The taken columns, from 0.
     pub fn taken(&self) -> &[usize] {
-        &self.taken
+        &self.spec.taken.columns
     }
 
-    /// How many of them every main row takes.
+    /// How many of the taken columns every main row takes.
     pub(crate) fn always(&self) -> usize {
-        self.always
+        self.spec.taken.always
     }
 
-    /// How its taken cells are written, where they go out as they stand in its texts.
-    pub(crate) fn plainly(&self) -> Option<Plainly> {
-        self.plainly
+    /// The raw form of its taken cells, where they can be passed through to the output.
+    pub(crate) fn raw_form(&self) -> Option<RawForm> {
+        self.spec.raw_form
     }
 
+    /// Whether the mark `@column` is taken.
     pub(super) fn takes_column(&self) -> bool {
-        self.takes_column
+        self.spec.taken.in_column
+    }
+
+    /// Whether a blank part of a key matches a blank part.
+    pub(crate) fn matches_blanks(&self) -> bool {
+        self.spec.match_blanks
+    }
+
+    /// The hasher of its keys, seeded anew for every run.
+    pub(crate) fn hasher(&self) -> &RandomState {
+        &self.spec.hasher
     }
 
     /// How many rows it has.
     pub fn rows(&self) -> u64 {
-        self.all_rows
+        self.tables.rows
     }
 
-    /// Whether only rows are kept that a main row asks for. Keys are then told of these only.
-    pub fn keeps_asked_only(&self) -> bool {
-        self.only_asked.is_some()
+    /// Whether only rows are stored that some main row asks for. Findings then speak of these rows only.
+    pub fn is_filtered(&self) -> bool {
+        self.is_filtered
     }
 
-    /// How many rows were not kept; none of them was asked for.
+    /// Whether its rows are spilled to disk. After a pass, only the rows that findings name are in memory.
+    pub fn is_spilled(&self) -> bool {
+        matches!(self.residence, Residence::Partitioned(_))
+    }
+
+    /// The partitions of a spilled reference.
+    pub(crate) fn partitions(&self) -> Option<&Partitions> {
+        match &self.residence {
+            Residence::Partitioned(partitions) => Some(partitions),
+            Residence::Memory => None,
+        }
+    }
+
+    /// About how much memory its rows take, in bytes.
+    pub fn cost(&self) -> u64 {
+        let (store, cells) = (&self.store, &self.index.cells);
+        (store.arena.text.len() + cells.keys.text.len() + store.kinds.len()) as u64
+            + self.entry_count().max(store.len()) as u64 * ROW_COST
+    }
+
+    /// How many rows are not stored; no main row asks for any of them.
     pub(crate) fn skipped(&self) -> u64 {
-        self.all_rows - self.rows.len() as u64
+        self.rows() - self.store.len() as u64
     }
 
     /// How many different keys its rows hold.
     pub fn keys(&self) -> u64 {
-        self.key_count
+        self.index.keys
     }
 
-    /// How many ranges its rows have, where these tell which rows count.
+    /// How many ranges its rows have, where rows are chosen by a range.
     pub fn ranges(&self) -> Option<u64> {
-        self.ranged.as_ref().map(|ranged| ranged.index.len() as u64)
+        self.index.ranges.as_ref().map(|index| index.ranges.len() as u64)
     }
 
     /// The rows with a blank part in their key or range, which no main row can ask for.
     pub fn keyless(&self) -> &[RowId] {
-        &self.keyless
+        &self.store.keyless
     }
 
-    /// The rows with a value in their key or range that could not be read, so that no main row can
-    /// ask for it.
+    /// The rows with a value in their key or range that a step could not read.
     pub fn malformed(&self) -> &[RowId] {
-        &self.malformed
+        &self.store.malformed
     }
 
     /// The taken columns on which the rows of some key disagree, from 0 in the table.
     pub fn disputed(&self) -> impl Iterator<Item = usize> {
-        self.taken.iter().zip(&self.disputed).filter(|(_, disputed)| **disputed).map(|(&c, _)| c)
+        let columns = self.taken().iter().zip(&self.index.disputed);
+        columns.filter(|(_, disputed)| **disputed).map(|(&column, _)| column)
     }
 
-    /// The table that a row stands in, when there are several.
+    /// The label of the table that a row is in, when there are several tables.
     pub fn table(&self, row: RowId) -> Option<&str> {
         (self.tables.len() > 1).then(|| self.table_of(row))
     }
 
-    /// The table that a row is in, by the end of its path that no other has: it does not depend on the folder that
-    /// the program runs in.
+    /// The label of the table that a row is in: the shortest end of its path that no other table has.
     pub fn table_of(&self, row: RowId) -> &str {
-        let label = self.labels.get(self.table_at(row));
-        label.map_or_else(|| self.headers.table(), String::as_str)
+        self.tables.label_of(row).unwrap_or_else(|| self.headers().table())
     }
 
-    /// The tables that its rows stand in, in order, each with how many it has.
+    /// The addresses of its tables, in order, each with how many rows it has.
     pub fn tables(&self) -> impl Iterator<Item = (&str, u64)> {
-        let firsts = self.tables.iter().map(|(first, _)| u64::from(first.0));
-        let ends = firsts.clone().skip(1).chain([self.rows()]);
-        let rows = firsts.zip(ends).map(|(first, end)| end - first);
-        self.tables.iter().map(|(_, name)| &name[..]).zip(rows)
+        self.tables.iter()
     }
 
-    /// Where a row stands among all rows of the tables.
-    pub(super) fn position_of(&self, row: RowId) -> RowId {
-        self.positions.get(row.index()).map_or(row, |&at| RowId(at))
-    }
-
-    fn table_at(&self, row: RowId) -> usize {
-        let row = self.position_of(row);
-        self.tables.partition_point(|(first, _)| *first <= row).saturating_sub(1)
-    }
-
-    /// The row's number in its table as a person counts: data rows from 1.
+    /// The row's number in its table; data rows count from 1.
     pub fn number(&self, row: RowId) -> u64 {
-        let first = self.tables.get(self.table_at(row)).map_or(0, |(first, _)| first.0);
-        u64::from(self.position_of(row).0 - first) + 1
+        self.tables.number(row)
     }
 
     /// The line of the file on which a row begins, from 1.
     pub fn line(&self, row: RowId) -> u64 {
-        let table = self.table_at(row);
-        self.lines.get(table).map_or(0, |lines| lines.of(self.number(row) - 1))
+        self.tables.line(row)
     }
 
-    /// The row of a holder.
-    pub fn row(&self, holder: Holder) -> RowId {
-        match self.looked_in[..] {
-            [] => RowId(holder.0),
-            _ => self.cells.all[holder.index()].row,
+    /// The position of a row among all rows of the tables, from 0.
+    pub(crate) fn position_of(&self, row: RowId) -> u32 {
+        self.tables.position_of(row).0
+    }
+
+    /// The stored row at a position, where the rows are spilled.
+    pub(crate) fn row_at(&self, position: u32) -> Option<RowId> {
+        self.tables.row_at(position)
+    }
+
+    /// The row of an entry.
+    pub fn row(&self, entry: EntryId) -> RowId {
+        if self.spec.is_reverse() {
+            self.index.cells.all[entry.index()].row
+        } else {
+            RowId(entry.0)
         }
     }
 
-    /// What holds a row's key, where the row itself does.
-    pub fn holder_of(&self, row: RowId) -> Option<Holder> {
-        self.looked_in.is_empty().then_some(Holder(row.0))
+    /// The entry of a row, where rows are the entries.
+    pub fn entry_of(&self, row: RowId) -> Option<EntryId> {
+        (!self.spec.is_reverse()).then_some(EntryId(row.0))
     }
 
-    /// The column of a holder, from 0 in the table, where it is a cell.
-    pub fn column(&self, holder: Holder) -> Option<usize> {
-        let cell = self.cells.all.get(holder.index())?;
-        Some(self.looked_in[cell.column as usize])
+    /// The column of an entry, from 0 in the table, where entries are cells.
+    pub fn column(&self, entry: EntryId) -> Option<usize> {
+        let cell = self.index.cells.all.get(entry.index())?;
+        Some(self.searched()[cell.column as usize])
     }
 
-    /// The first of some holders in each of their rows, in order.
-    pub(crate) fn first_in_rows(&self, holders: &[Holder]) -> Vec<Holder> {
-        if self.looked_in.is_empty() {
-            return holders.to_vec();
+    /// How many entries there are.
+    pub(crate) fn entry_count(&self) -> usize {
+        if self.spec.is_reverse() { self.index.cells.all.len() } else { self.store.len() }
+    }
+
+    /// The first of the given entries in each of their rows, in order.
+    pub(crate) fn first_in_rows(&self, entries: &[EntryId]) -> Vec<EntryId> {
+        if !self.spec.is_reverse() {
+            return entries.to_vec();
         }
-        // Within one column rows ascend, so that only another column can bring one again.
         let mut seen = HashSet::new();
-        let is_first = |holder: &Holder| seen.insert(self.row(*holder).0);
-        holders.iter().copied().filter(is_first).collect()
+        let is_first = |entry: &EntryId| seen.insert(self.row(*entry).0);
+        entries.iter().copied().filter(is_first).collect()
     }
 
-    /// The rows of some holders, each once and in their order.
-    pub fn rows_among(&self, holders: &[Holder]) -> Vec<RowId> {
-        self.first_in_rows(holders).into_iter().map(|holder| self.row(holder)).collect()
+    /// The rows of the given entries, each once and in their order.
+    pub fn rows_among(&self, entries: &[EntryId]) -> Vec<RowId> {
+        self.first_in_rows(entries).into_iter().map(|entry| self.row(entry)).collect()
     }
 
-    pub(crate) fn holder_count(&self) -> usize {
-        if self.looked_in.is_empty() { self.rows.len() } else { self.cells.all.len() }
-    }
-
-    /// The seed of its hashes, made new for every run.
-    pub(crate) fn hasher(&self) -> &RandomState {
-        &self.hasher
-    }
-
-    /// The first holder of each key, in order.
-    pub(crate) fn firsts(&self) -> impl Iterator<Item = Holder> + '_ {
-        let mut is_first = vec![true; self.holder_count()];
-        self.repeats.iter().for_each(|(_, later)| is_first[later.index()] = false);
-        if self.looked_in.is_empty() {
-            for row in self.keyless.iter().chain(&self.malformed) {
+    /// The first entry of each key, in order.
+    pub(crate) fn firsts(&self) -> impl Iterator<Item = EntryId> + '_ {
+        let mut is_first = vec![true; self.entry_count()];
+        self.index.repeats.iter().for_each(|(_, later)| is_first[later.index()] = false);
+        if !self.spec.is_reverse() {
+            for row in self.keyless().iter().chain(self.malformed()) {
                 is_first[row.index()] = false;
             }
         }
         let all = is_first.into_iter().enumerate();
-        all.filter(|(_, is_first)| *is_first).map(|(at, _)| Holder(at as u32))
+        all.filter(|(_, is_first)| *is_first).map(|(at, _)| EntryId(at as u32))
     }
 
-    /// The packed key that a holder holds, with or without more behind it.
-    pub(super) fn key_text(&self, holder: Holder) -> &str {
-        match self.looked_in[..] {
-            [] => self.rows.get(holder.index()),
-            _ => self.cells.keys.get(self.cells.all[holder.index()].key as usize),
+    /// The first entry of the key that an entry holds.
+    pub(crate) fn first_of(&self, entry: EntryId) -> EntryId {
+        self.find(self.packed_key(entry).as_bytes()).unwrap_or(entry)
+    }
+
+    /// All entries of the key of this first entry, in order.
+    pub fn entries_of(&self, first: EntryId) -> impl Iterator<Item = EntryId> + use<'_> {
+        self.index.entries_of(first)
+    }
+
+    /// The entries whose key has these parts; `None` stands for any part.
+    pub fn entries_with<'a>(
+        &'a self,
+        parts: &'a [Option<&'a str>],
+    ) -> impl Iterator<Item = EntryId> + 'a {
+        let fits = move |entry: &EntryId| {
+            let held = self.as_compared(*entry);
+            held.zip(parts).all(|(held, wanted)| wanted.is_none_or(|wanted| wanted == held))
+        };
+        EntryId::at(0..self.entry_count()).filter(fits)
+    }
+
+    /// The first entry of a packed key.
+    pub(super) fn find(&self, key: &[u8]) -> Option<EntryId> {
+        self.find_hashed(key, hash(self.hasher(), key))
+    }
+
+    /// The first entry of a packed key with this hash.
+    pub(super) fn find_hashed(&self, key: &[u8], hash: u32) -> Option<EntryId> {
+        let is_equal = |entry| self.key_record(EntryId(entry)).as_bytes().starts_with(key);
+        self.index.hashes.find(hash, is_equal).map(EntryId)
+    }
+
+    /// The entry of the row with a number; data rows count from 1.
+    pub(super) fn at_position(&self, number: u64) -> Option<EntryId> {
+        let at = number.checked_sub(1).filter(|&at| at < self.rows())?;
+        Some(EntryId(at as u32))
+    }
+
+    /// The point of a main row's value, where it is on the scale of the ranges.
+    pub(super) fn point(&self, value: &str) -> Option<Point> {
+        self.index.ranges.as_ref()?.point(value)
+    }
+
+    /// Finds the entries of the key of this first entry whose range matches a point.
+    pub(super) fn in_range(&self, first: EntryId, point: Point, found: &mut Vec<EntryId>) {
+        found.clear();
+        if let Some(index) = &self.index.ranges {
+            index.ranges.find(first, point.at(), found);
         }
     }
 
-    /// Where the packed key of a holder begins among those of all.
-    #[inline]
-    pub(super) fn key_start(&self, holder: Holder) -> usize {
-        match self.looked_in[..] {
-            [] => self.rows.start(holder.index()),
-            _ => self.cells.keys.start(self.cells.all[holder.index()].key as usize),
-        }
+    /// The row of the key of this first entry whose range is nearest to a point.
+    pub(super) fn nearest_range(&self, first: EntryId, point: Point) -> Option<RowId> {
+        let nearest = self.index.ranges.as_ref()?.ranges.nearest(first, point.at())?;
+        Some(self.row(nearest))
     }
 
-    /// What the packed keys stand in, each with more behind it or not.
+    /// The arena that holds the packed keys.
     #[inline]
-    fn key_records(&self) -> &Records {
-        if self.looked_in.is_empty() { &self.rows } else { &self.cells.keys }
+    fn key_arena(&self) -> &Arena {
+        if self.spec.is_reverse() { &self.index.cells.keys } else { &self.store.arena }
     }
 
-    /// The texts in which the packed keys stand.
+    /// The text of the arena that holds the packed keys.
     #[inline]
     pub(super) fn key_texts(&self) -> &[u8] {
-        self.key_records().text.as_bytes()
+        self.key_arena().text.as_bytes()
     }
 
-    /// The same as [`Reference::key_start`], with the place at hand that the index has.
+    /// The number of an entry's key in its arena.
     #[inline]
-    pub(super) fn key_start_by(&self, holder: Holder, place: u32) -> usize {
-        if self.key_records().has_whole_places() { place as usize } else { self.key_start(holder) }
+    fn key_number(&self, entry: EntryId) -> usize {
+        if self.spec.is_reverse() {
+            self.index.cells.all[entry.index()].key as usize
+        } else {
+            entry.index()
+        }
     }
 
-    /// Reads from the first lines of memory that some records take, so that they are at hand.
-    pub(super) fn touch(&self, starts: &[usize]) {
+    /// The record that begins with the packed key of an entry.
+    #[inline]
+    pub(super) fn key_record(&self, entry: EntryId) -> &str {
+        self.key_arena().get(self.key_number(entry))
+    }
+
+    /// The packed key of an entry.
+    pub(super) fn packed_key(&self, entry: EntryId) -> &str {
+        packed::first_cells(self.key_record(entry), self.parts())
+    }
+
+    /// Where the packed key of an entry begins in its arena.
+    #[inline]
+    pub(super) fn key_start(&self, entry: EntryId) -> usize {
+        self.key_arena().start(self.key_number(entry))
+    }
+
+    /// [`Reference::key_start`], given the lower 32 bits that the index has.
+    #[inline]
+    pub(super) fn key_start_by(&self, entry: EntryId, offset: u32) -> usize {
+        if self.key_arena().has_short_offsets() { offset as usize } else { self.key_start(entry) }
+    }
+
+    /// Loads the first cache lines of some records, so that the waits for them overlap.
+    pub(super) fn prefetch(&self, starts: &[usize]) {
         let texts = self.key_texts();
         let byte = |at: usize| texts.get(at).copied().unwrap_or_default();
-        let last = self.touched;
-        let touch = |start: &usize| {
+        let last = self.index.prefetch;
+        let load = |start: &usize| {
             let Some(first) = texts.get(*start) else { return 0 };
-            let mut touched = first ^ byte(start + last);
-            if last > MEMORY_LINE {
-                touched ^= byte(start + MEMORY_LINE);
+            let mut loaded = first ^ byte(start + last);
+            if last > CACHE_LINE {
+                loaded ^= byte(start + CACHE_LINE);
             }
-            if last > 2 * MEMORY_LINE {
-                touched ^= byte(start + 2 * MEMORY_LINE);
+            if last > 2 * CACHE_LINE {
+                loaded ^= byte(start + 2 * CACHE_LINE);
             }
-            touched
+            loaded
         };
-        black_box(starts.iter().fold(0, |touched, start| touched ^ touch(start)));
+        black_box(starts.iter().fold(0, |loaded, start| loaded ^ load(start)));
     }
 
+    /// How many parts its key has.
     pub(super) fn parts(&self) -> usize {
         self.key().parts().len()
     }
 
-    /// The parts of a holder's key as they are compared.
-    pub fn as_compared(&self, holder: Holder) -> impl Iterator<Item = &str> + use<'_> {
-        packed::Cells::new(self.key_text(holder)).take(self.parts())
+    /// The parts of an entry's key as they are compared.
+    pub fn as_compared(&self, entry: EntryId) -> impl Iterator<Item = &str> + use<'_> {
+        packed::Cells::new(self.key_record(entry)).take(self.parts())
     }
 
-    /// The same, to be gone through several times.
-    pub(crate) fn key_parts(&self, holder: Holder) -> impl Iterator<Item = &str> + Clone + use<'_> {
-        packed::Cells::new(packed::first_cells(self.key_text(holder), self.parts()))
+    /// [`Reference::as_compared`] as an iterator that can be cloned.
+    pub(crate) fn key_parts(&self, entry: EntryId) -> impl Iterator<Item = &str> + Clone + use<'_> {
+        packed::Cells::new(self.packed_key(entry))
     }
 
-    /// The cells that a holder's key is made from, as they were read, in the order of the key's
-    /// columns.
-    pub fn as_read(&self, holder: Holder) -> Vec<&str> {
-        let columns = match self.cells.all.get(holder.index()) {
-            Some(cell) => self.keys[cell.column as usize].columns(),
-            None => return self.row_as_read(self.row(holder)),
-        };
-        let (all, read) = (self.key_columns(), self.row_as_read(self.row(holder)));
-        let place = |column: &usize| all.iter().position(|other| other == column);
-        columns.iter().filter_map(place).map(|place| read[place]).collect()
+    /// The cells that an entry's key is made from, as they were read, in the order of the key's columns.
+    pub fn as_read(&self, entry: EntryId) -> Vec<&str> {
+        let read = self.row_as_read(self.row(entry));
+        match self.index.cells.all.get(entry.index()) {
+            None => read,
+            Some(cell) => {
+                let (all, key) = (self.key_columns(), &self.spec.keys[cell.column as usize]);
+                let place = |column: &usize| all.iter().position(|other| other == column);
+                key.columns().iter().filter_map(place).map(|place| read[place]).collect()
+            }
+        }
     }
 
     /// The cells that a row's keys are made from, as they were read, in the order of
     /// [`Reference::key_columns`].
     pub fn row_as_read(&self, row: RowId) -> Vec<&str> {
-        let kept: Vec<&str> = self.behind_taken(row).skip(self.extras()).collect();
-        match &self.verbatim_parts {
-            Some(parts) if kept.is_empty() && self.looked_in.is_empty() => {
-                let compared: Vec<&str> = self.as_compared(Holder(row.0)).collect();
+        let stored = self.store.key_as_read(row);
+        match &self.spec.verbatim_parts {
+            Some(parts) if stored.is_empty() && !self.spec.is_reverse() => {
+                let compared: Vec<&str> = self.as_compared(EntryId(row.0)).collect();
                 parts.iter().map(|&part| compared[part]).collect()
             }
-            _ => kept,
+            _ => stored,
         }
-    }
-
-    /// How many cells stand between those that are taken and those that a row's key was read from.
-    fn extras(&self) -> usize {
-        usize::from(self.rank.is_some()) + self.bound_columns().len()
-    }
-
-    /// The columns that the bounds of a range are made from, each as often as it is used.
-    pub(super) fn bound_columns(&self) -> Vec<usize> {
-        let bounds = self.ranged.iter().flat_map(|ranged| &ranged.bounds);
-        bounds.flat_map(Bound::columns).copied().collect()
-    }
-
-    /// The cells that the bounds of a row's range are made from, as they were read.
-    fn bounds_as_read(&self, row: RowId) -> Vec<&str> {
-        let cells = self.behind_taken(row).skip(usize::from(self.rank.is_some()));
-        cells.take(self.bound_columns().len()).collect()
     }
 
     /// A row's range as it was read: `2026-03-01 .. 2026-05-31`.
     pub fn range_as_read(&self, row: RowId) -> Option<String> {
-        let ranged = self.ranged.as_ref()?;
-        let mut read = self.bounds_as_read(row);
-        for blank in read.iter_mut().filter(|bound| bound.is_empty()) {
-            *blank = "(blank)";
-        }
-        Some(match (ranged.joint, &read[..]) {
-            (Joint::Closed, [lower, upper]) => format!("{lower} .. {upper}"),
-            (Joint::Open, [lower, upper]) => format!("{lower} ..< {upper}"),
-            (Joint::From, _) => format!("{} ..", read.join(" ")),
-            (Joint::UpTo, _) => format!(".. {}", read.join(" ")),
-            (Joint::Closed | Joint::Open, _) => read.join(" .. "),
-        })
+        let range = self.spec.range.as_ref()?;
+        Some(range.written(self.store.bounds_as_read(row)))
     }
 
-    pub(super) fn rank_of(&self, holder: Holder) -> Option<&str> {
-        self.rank.as_ref()?;
-        self.behind_taken(self.row(holder)).next()
-    }
-
-    /// The first value of a malformed row that could not be read.
+    /// The first value of a malformed row that a step could not read.
     pub fn unreadable(&self, row: RowId) -> Option<Unreadable> {
         let (columns, read) = (self.key_columns(), self.row_as_read(row));
-        for key in &self.keys {
+        for key in &self.spec.keys {
             let place = |column: &usize| columns.iter().position(|other| other == column);
             let read: Vec<&str> =
                 key.columns().iter().filter_map(place).map(|place| read[place]).collect();
@@ -489,138 +443,90 @@ impl Reference {
                 return Some(bad);
             }
         }
-        let ranged = self.ranged.as_ref()?;
-        let read = self.bounds_as_read(row);
+        let (range, index) = (self.spec.range.as_ref()?, self.index.ranges.as_ref()?);
+        let read = self.store.bounds_as_read(row);
         let mut from = 0;
-        for bound in &ranged.bounds {
+        for bound in &range.bounds {
             let cells = &read[from..from + bound.columns().len()];
             from += cells.len();
             let value = bound.of_cells(cells);
             if value.as_deref() == Some("") {
                 continue;
             }
-            let position = value.as_deref().and_then(Position::of);
-            if position.is_none_or(|position| Some(position.line()) != ranged.line) {
+            let point = value.as_deref().and_then(Point::of);
+            if point.is_none_or(|point| !index.is_on_scale(point)) {
                 let value = value.unwrap_or_else(|| cells.join(" "));
                 return Some(Unreadable::within(bound, value));
             }
         }
-        let (bound, range) = (ranged.bounds.first()?, self.range_as_read(row)?);
+        let (bound, range) = (range.bounds.first()?, self.range_as_read(row)?);
         Some(Unreadable::within(bound, range))
     }
 
-    /// The first holder of a packed key.
-    pub(super) fn find(&self, key: &str) -> Option<Holder> {
-        self.find_hashed(key.as_bytes(), hash(&self.hasher, key.as_bytes()))
+    /// The value of the rank of an entry's row.
+    pub(super) fn rank_of(&self, entry: EntryId) -> Option<&str> {
+        self.store.rank(self.row(entry))
     }
 
-    /// The first holder of a packed key that has this hash.
-    pub(super) fn find_hashed(&self, key: &[u8], hash: u32) -> Option<Holder> {
-        let is_equal = |holder| self.key_text(Holder(holder)).as_bytes().starts_with(key);
-        self.index.find(hash, is_equal).map(Holder)
+    /// The taken cells of a row, in the order of the taken columns.
+    pub fn taken_cells(&self, row: RowId) -> impl Iterator<Item = &str> + use<'_> {
+        self.store.taken_cells(row, None)
     }
 
-    /// The row at a position, as a person counts.
-    pub(super) fn at_position(&self, number: u64) -> Option<Holder> {
-        let at = number.checked_sub(1).filter(|&at| at < self.rows())?;
-        Some(Holder(at as u32))
+    /// [`Reference::taken_cells`], given where they begin in the arena if that is known.
+    pub(crate) fn taken_cells_at(
+        &self,
+        row: RowId,
+        start: Option<usize>,
+    ) -> impl Iterator<Item = &str> + use<'_> {
+        self.store.taken_cells(row, start)
     }
 
-    /// The first holder of the key that a holder has.
-    pub(crate) fn first_of(&self, holder: Holder) -> Holder {
-        let key = packed::first_cells(self.key_text(holder), self.parts());
-        self.find(key).unwrap_or(holder)
-    }
-
-    /// Where a value stands, if it is on the line of the ranges.
-    pub(super) fn position(&self, value: &str) -> Option<Position> {
-        let line = self.ranged.as_ref()?.line;
-        Position::of(value).filter(|position| line.is_none_or(|line| line == position.line()))
-    }
-
-    /// Finds the holders of a key, whose first one is given, that count for a position.
-    pub(super) fn in_range(&self, first: Holder, position: Position, found: &mut Vec<Holder>) {
-        found.clear();
-        if let Some(ranged) = &self.ranged {
-            ranged.index.find(first, position.at(), found);
+    /// Adds the taken cells of an entry's row to a block, given where they begin in the arena if that is known.
+    #[inline]
+    pub(crate) fn push_taken(&self, entry: EntryId, start: Option<usize>, added: &mut Block) {
+        let start = start.unwrap_or_else(|| self.store.taken_start(self.row(entry)));
+        self.store.push_taken(start, added);
+        if !self.store.kinds.is_empty() {
+            added.set_kinds(self.store.kinds_of(self.row(entry)));
         }
     }
 
-    /// The row of a key, whose first holder is given, that comes nearest to a position.
-    pub(super) fn nearest_range(&self, first: Holder, position: Position) -> Option<RowId> {
-        let nearest = self.ranged.as_ref()?.index.nearest(first, position.at())?;
-        Some(self.row(nearest))
-    }
-
-    /// The holder that the rule chose for a key whose rows disagree.
-    pub(super) fn chosen(&self, first: Holder) -> Option<Holder> {
-        let at = self.chosen.binary_search_by_key(&first, |pair| pair.0).ok()?;
-        Some(self.chosen[at].1)
-    }
-
-    /// Whether a blank part of a key meets a blank one.
-    pub(crate) fn matches_blanks(&self) -> bool {
-        self.match_blanks
-    }
-
-    /// Whether several holders hold the key whose first one this is.
-    pub(super) fn is_repeated(&self, first: Holder) -> bool {
-        let at = self.repeats.partition_point(|repeat| repeat.0 < first);
-        self.repeats.get(at).is_some_and(|repeat| repeat.0 == first)
-    }
-
-    /// Whether the rows of the key whose first holder this is disagree.
+    /// Where the taken cells of an entry's row are in [`Reference::arena`] in their raw form, given where they
+    /// begin if that is known; `None` when some cell is not in it.
     #[inline]
-    pub(super) fn is_conflicting(&self, first: Holder) -> bool {
-        let word = self.conflicting.get(first.index() / 64);
-        word.is_some_and(|word| word >> (first.index() % 64) & 1 == 1)
+    pub(crate) fn raw_slice(&self, entry: EntryId, start: Option<usize>) -> Option<RawSlice> {
+        let start = start.unwrap_or_else(|| self.store.taken_start(self.row(entry)));
+        self.store.raw_slice(start)
     }
 
-    /// All holders of the key whose first one this is, in order.
-    pub fn holders_of(&self, first: Holder) -> impl Iterator<Item = Holder> + use<'_> {
-        let start = self.repeats.partition_point(|repeat| repeat.0 < first);
-        let others = self.repeats[start..].iter().take_while(move |repeat| repeat.0 == first);
-        std::iter::once(first).chain(others.map(|repeat| repeat.1))
+    /// The arena of its records.
+    pub(crate) fn arena(&self) -> &str {
+        &self.store.arena.text
     }
 
-    /// The holders whose key has these parts, but for those that are `None`.
-    pub fn holders_with<'a>(
-        &'a self,
-        parts: &'a [Option<&'a str>],
-    ) -> impl Iterator<Item = Holder> + 'a {
-        let fits = move |holder: &Holder| {
-            let held = self.as_compared(*holder);
-            held.zip(parts).all(|(held, wanted)| wanted.is_none_or(|wanted| wanted == held))
-        };
-        (0..self.holder_count() as u32).map(Holder).filter(fits)
+    /// The kind of a taken cell of a row.
+    pub fn taken_kind(&self, row: RowId, place: usize) -> CellKind {
+        self.store.kinds_of(row).get(place).copied().unwrap_or_default()
     }
 
-    /// Every row that nothing asked for, in order: it is told whether something did of the first
-    /// holder of each key, or where there are ranges of each holder.
-    pub(crate) fn unused<F: Fn(Holder) -> bool>(
+    /// The rows that no main row asked for, in order. `is_asked` says whether one did, for the first entry of each
+    /// key, or with ranges for each entry.
+    pub(crate) fn unused<F: Fn(EntryId) -> bool>(
         &self,
         is_asked: F,
     ) -> impl Iterator<Item = RowId> + use<'_, F> {
-        let mut used = vec![false; self.rows.len()];
-        for holder in Holder::at(0..self.holder_count()).filter(|holder| is_asked(*holder)) {
-            used[self.row(holder).index()] = true;
+        let mut used = vec![false; self.store.len()];
+        for entry in EntryId::at(0..self.entry_count()).filter(|entry| is_asked(*entry)) {
+            used[self.row(entry).index()] = true;
         }
-        if self.ranged.is_none() {
-            for (first, holder) in &self.repeats {
+        if self.spec.range.is_none() {
+            for (first, entry) in &self.index.repeats {
                 if is_asked(*first) {
-                    used[self.row(*holder).index()] = true;
+                    used[self.row(*entry).index()] = true;
                 }
             }
         }
         used.into_iter().enumerate().filter(|(_, used)| !used).map(|(row, _)| RowId(row as u32))
     }
-}
-
-/// The half of the hash that the index keeps.
-#[inline]
-pub(crate) fn hash(hasher: &RandomState, key: &[u8]) -> u32 {
-    // A packed key tells where it ends, so that nothing need be added.
-    let mut hasher = hasher.build_hasher();
-    hasher.write(key);
-    (hasher.finish() >> 32) as u32
 }

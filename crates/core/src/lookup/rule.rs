@@ -1,13 +1,14 @@
-//! The rules for keys that several reference rows hold.
+//! Rules: which row of a key counts when several reference rows hold it.
 
 use std::cmp::Ordering;
 
-use super::{Holder, Position, Reference};
+use super::{EntryId, Reference};
+use crate::value::Point;
 
 /// What to do with keys whose rows disagree on what is taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Rule {
-    /// Take nothing: the main row is ambiguous.
+    /// Take nothing; the main row is ambiguous.
     #[default]
     Report,
     /// Take from the first row.
@@ -18,45 +19,47 @@ pub enum Rule {
     Highest,
     /// Take from the row of the lowest rank.
     Lowest,
-    /// Take from every row, one after the other, also where they agree.
+    /// Repeat the main row for every reference row, also where they agree.
     Every,
     /// Take the distinct values of all rows.
     List,
 }
 
-/// What a rule makes of the rows that hold a key.
+/// The decision of a rule on the rows of a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Decision {
-    /// There is one row, or all agree.
+    /// There is one row, or all rows agree.
     Agreed,
-    /// They disagree; this one counts.
-    Chosen(Holder),
-    /// All of them count.
+    /// The rows disagree; the rule chooses this entry.
+    Chosen(EntryId),
+    /// The rule takes from all rows.
     All {
-        /// Whether they disagree.
+        /// Whether the rows disagree.
         disagree: bool,
     },
-    /// They disagree, and nothing settles it.
+    /// The rows disagree, and the rule does not settle it.
     Open,
 }
 
-/// Which of the taken cells have to agree: those that are always taken, and of the others these.
+/// Which taken cells are compared.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Compared<'n> {
+    /// All of them.
     Every,
+    /// Those that every main row takes, and the ones at these places.
     Named(&'n [usize]),
 }
 
 impl Reference {
-    /// What the rule makes of the holders of one key, of which there is at least one.
-    pub(super) fn decide(&self, holders: &[Holder], compared: Compared<'_>) -> Decision {
-        let rows = self.rows_among(holders);
+    /// Decides on the entries of one key; there is at least one.
+    pub(super) fn decide(&self, entries: &[EntryId], compared: Compared<'_>) -> Decision {
+        let rows = self.rows_among(entries);
         if rows.len() == 1 {
             return Decision::Agreed;
         }
-        let first = holders[0];
-        let agree = |other: &Holder| self.agree(first, *other, holders, compared);
-        let disagree = !holders.iter().all(agree);
+        let first = entries[0];
+        let agree = |other: &EntryId| self.agree(first, *other, entries, compared);
+        let disagree = !entries.iter().all(agree);
         if self.rule() == Rule::Every {
             return Decision::All { disagree };
         }
@@ -64,24 +67,24 @@ impl Reference {
             return Decision::Agreed;
         }
         let chosen = match self.rule() {
-            Rule::First => holders.first().copied(),
-            Rule::Last => holders.last().copied(),
-            Rule::Highest => self.foremost(holders, compared, Ordering::Greater),
-            Rule::Lowest => self.foremost(holders, compared, Ordering::Less),
+            Rule::First => entries.first().copied(),
+            Rule::Last => entries.last().copied(),
+            Rule::Highest => self.foremost(entries, compared, Ordering::Greater),
+            Rule::Lowest => self.foremost(entries, compared, Ordering::Less),
             Rule::List => return Decision::All { disagree },
             Rule::Report | Rule::Every => None,
         };
         chosen.map_or(Decision::Open, Decision::Chosen)
     }
 
-    /// Whether the rows of some holders differ in anything that may be taken.
-    pub(super) fn disagree(&self, holders: &[Holder]) -> bool {
-        let first = holders[0];
-        !holders.iter().all(|&other| self.agree(first, other, holders, Compared::Every))
+    /// Whether the rows of the entries differ in any taken cell.
+    pub(super) fn disagree(&self, entries: &[EntryId]) -> bool {
+        let first = entries[0];
+        !entries.iter().all(|&other| self.agree(first, other, entries, Compared::Every))
     }
 
-    /// Whether two of the holders of a key give the same cells.
-    fn agree(&self, a: Holder, b: Holder, holders: &[Holder], compared: Compared<'_>) -> bool {
+    /// Whether two entries of a key give the same cells.
+    fn agree(&self, a: EntryId, b: EntryId, entries: &[EntryId], compared: Compared<'_>) -> bool {
         let (one, other) = (self.row(a), self.row(b));
         if one == other {
             return true;
@@ -96,32 +99,32 @@ impl Reference {
         };
         cells
             && (!self.takes_column() || {
-                let held = |row| holders.iter().filter(move |holder| self.row(**holder) == row);
-                let columns = |row| held(row).map(|&holder| self.column(holder));
+                let held = |row| entries.iter().filter(move |entry| self.row(**entry) == row);
+                let columns = |row| held(row).map(|&entry| self.column(entry));
                 columns(one).eq(columns(other))
             })
     }
 
-    /// The holder whose rank stands so to all others. `None` when a rank can't be told, or when
-    /// holders of the same rank disagree.
+    /// The entry with the highest or lowest rank. `None` when some rank is no number or date, or when entries of
+    /// the same rank disagree.
     fn foremost(
         &self,
-        holders: &[Holder],
+        entries: &[EntryId],
         compared: Compared<'_>,
         order: Ordering,
-    ) -> Option<Holder> {
-        let ranks: Option<Vec<Position>> =
-            holders.iter().map(|&holder| Position::of(self.rank_of(holder)?)).collect();
+    ) -> Option<EntryId> {
+        let ranks: Option<Vec<Point>> =
+            entries.iter().map(|&entry| Point::of(self.rank_of(entry)?)).collect();
         let ranks = ranks?;
         let mut best = 0;
-        for at in 1..holders.len() {
+        for at in 1..entries.len() {
             if ranks[at].compare(ranks[best])? == order {
                 best = at;
             }
         }
         let is_tied = |at: &usize| ranks[*at].compare(ranks[best]) == Some(Ordering::Equal);
-        let mut tied = (0..holders.len()).filter(is_tied).map(|at| holders[at]);
-        let agrees = tied.all(|other| self.agree(holders[best], other, holders, compared));
-        agrees.then_some(holders[best])
+        let mut tied = (0..entries.len()).filter(is_tied).map(|at| entries[at]);
+        let agrees = tied.all(|other| self.agree(entries[best], other, entries, compared));
+        agrees.then_some(entries[best])
     }
 }

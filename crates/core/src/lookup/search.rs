@@ -2,8 +2,9 @@
 //!
 //! Nothing is indexed: each row is looked at once, as it goes by.
 
-use crate::table::{Block, Source, is_blank};
-use crate::template::{Bound, PartState, Work};
+use crate::table::{Block, Source};
+use crate::template::{BoundTemplate, PartState, StepBuffers};
+use crate::value::is_blank;
 
 /// How many rows that nearly hold the value are kept.
 const NEAREST: usize = 3;
@@ -20,7 +21,7 @@ enum By {
     /// Rows with a cell like each of these values, in any column.
     Cells(Vec<Sought>),
     /// Rows whose key has these parts.
-    Key(Vec<(Bound, Sought)>),
+    Key(Vec<(BoundTemplate, Sought)>),
 }
 
 /// A value that is searched for, with what is needed to tell quickly how near others come.
@@ -70,14 +71,14 @@ impl Wanted {
 
     /// Rows whose key has these values, one for each part. Where a part is made from one header,
     /// its steps go over the value as they go over the cells.
-    pub fn key(parts: Vec<Bound>, values: &[String]) -> Self {
-        let stepped = |(part, value): (Bound, &String)| {
+    pub fn key(parts: Vec<BoundTemplate>, values: &[String]) -> Self {
+        let stepped = |(part, value): (BoundTemplate, &String)| {
             let is_bare = part.template().is_bare();
             let made = is_bare.then(|| {
                 part.value(
                     |_| &value[..],
                     &[],
-                    &mut Work::default(),
+                    &mut StepBuffers::default(),
                     |state, made| (state != PartState::Malformed).then(|| made.to_owned()),
                 )
             });
@@ -98,7 +99,7 @@ impl Wanted {
         most: usize,
     ) -> Result<Hits, E> {
         let mut hits = Hits::default();
-        let (mut block, mut work) = (Block::default(), Work::default());
+        let (mut block, mut work) = (Block::default(), StepBuffers::default());
         while source.read_block(&mut block)? {
             for row in 0..block.rows() {
                 let (likeness, columns) = self.likeness(&block, row, hits.count > 0, &mut work);
@@ -126,7 +127,7 @@ impl Wanted {
         block: &Block,
         row: usize,
         only_equal: bool,
-        work: &mut Work,
+        work: &mut StepBuffers,
     ) -> (f64, Vec<usize>) {
         match &self.0 {
             By::Cells(values) => {

@@ -117,7 +117,7 @@ impl Reach {
         let mut phrase = Phrase::new("reach", text);
         phrase.skip_space();
         let number = phrase.run_of(|sign| sign.is_ascii_digit() || sign == '.').unwrap_or_default();
-        let Some(number) = crate::lookup::Position::number(number) else {
+        let Some(number) = crate::value::Point::number(number) else {
             phrase.back_to(0);
             phrase.skip_space();
             return phrase.expected("a number, such as `2 hours` or `0.5`");

@@ -9,7 +9,7 @@ use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use sha2::{Digest, Sha256};
 
-use crate::table::packed;
+use crate::table::Packer;
 
 /// How many marks are kept.
 const MOST: usize = 1000;
@@ -36,9 +36,9 @@ pub struct KeysSeen {
 impl KeysSeen {
     /// Notes a key, once or again.
     pub fn see<'a>(&mut self, key: impl Iterator<Item = &'a str> + Clone) {
-        let mut text = String::new();
-        key.clone().for_each(|part| packed::push(&mut text, part));
-        let digest = Sha256::digest(text.as_bytes());
+        let mut packer = Packer::default();
+        key.clone().for_each(|part| packer.push(part));
+        let digest = Sha256::digest(packer.bytes());
         let mark = digest[..BYTES].iter().fold(0, |mark, &byte| mark << 8 | u64::from(byte));
         let is_full = self.lowest.len() >= MOST;
         if is_full && self.lowest.last_key_value().is_some_and(|(last, _)| *last < mark) {

@@ -160,7 +160,7 @@ impl Found {
 /// The headers of the columns that a reference is looked in and that are taken of it, in order.
 pub fn columns_of(reference: &Reference) -> Vec<String> {
     let headers = reference.headers();
-    let columns = reference.looked_in().iter().chain(reference.taken());
+    let columns = reference.searched().iter().chain(reference.taken());
     columns.map(|&column| headers.address(column)).collect()
 }
 

@@ -11,7 +11,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use sha2::{Digest, Sha256};
 
 use super::hexadecimal;
-use crate::table::packed;
+use crate::table::Packer;
 
 /// How many marks are kept at most.
 const MOST: u64 = 4000;
@@ -34,7 +34,7 @@ pub struct RowMarker {
     digest: Sha256,
     /// How many rows the next mark has so far.
     rows: u64,
-    packed: String,
+    packer: Packer,
 }
 
 impl RowMarker {
@@ -46,16 +46,16 @@ impl RowMarker {
     /// Begins marks that so many rows share.
     pub fn each(each: u64) -> Self {
         let marks = RowMarks { each: each.max(1), marks: Vec::new() };
-        Self { marks, digest: Sha256::new(), rows: 0, packed: String::new() }
+        Self { marks, digest: Sha256::new(), rows: 0, packer: Packer::default() }
     }
 
     /// Takes the cells of the next row.
     pub fn row<'a>(&mut self, cells: impl Iterator<Item = &'a str>) {
-        self.packed.clear();
-        cells.for_each(|cell| packed::push(&mut self.packed, cell));
+        self.packer.clear();
+        cells.for_each(|cell| self.packer.push(cell));
         // How long a row is stands before it, so that rows can't run together.
-        self.digest.update((self.packed.len() as u64).to_le_bytes());
-        self.digest.update(self.packed.as_bytes());
+        self.digest.update((self.packer.len() as u64).to_le_bytes());
+        self.digest.update(self.packer.bytes());
         self.rows += 1;
         if self.rows == self.marks.each {
             self.end_mark();

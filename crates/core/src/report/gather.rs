@@ -1,13 +1,13 @@
 //! From the findings of a run to its report.
 
 use super::{
-    AliasTold, CountTold, FORM, GateTold, MendTold, PartTold, ReasonTold, ReferenceTold, Report,
+    AliasTold, CountTold, FORM, FixTold, GateTold, PartTold, ReasonTold, ReferenceTold, Report,
     RowTold, SharedTold, TableTold, UnmatchedTold, WrittenTold,
 };
 use crate::diagnosis::Diagnosis;
 use crate::enrich::Enrichment;
 use crate::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Sample};
-use crate::lookup::{AliasState, Holder, Lookup, Reference, RowId};
+use crate::lookup::{AliasState, EntryId, Lookup, Reference, RowId};
 
 /// How many rows or keys of a kind a report lists.
 pub const LISTED: usize = 100;
@@ -25,7 +25,7 @@ pub struct Gathering<'a> {
     pub findings: &'a Findings,
     /// Why keys are unmatched, for each lookup.
     pub diagnoses: &'a [Option<Diagnosis>],
-    /// What to do about the troubles of each lookup, beside mends.
+    /// What to do about the troubles of each lookup, beside fixes.
     pub advice: Vec<Vec<String>>,
     /// How what was required came out.
     pub gates: &'a [GateResult],
@@ -103,7 +103,7 @@ fn reference(
             .iter()
             .map(|(reason, rows, _)| ReasonTold { reason: reason.of(lookup), rows: *rows })
             .collect(),
-        mends: diagnosis.map_or(Vec::new(), |diagnosis| diagnosis.mends.iter().map(mend).collect()),
+        fixes: diagnosis.map_or(Vec::new(), |diagnosis| diagnosis.fixes.iter().map(fix).collect()),
         advice,
         unmatched: unmatched(lookup, found, diagnosis),
         main_rows: troubles
@@ -160,19 +160,19 @@ fn parts(lookup: &Lookup, reasons: &[(&crate::diagnosis::Reason, u64, usize)]) -
     told
 }
 
-fn mend(mend: &crate::diagnosis::Mend) -> MendTold {
-    MendTold {
-        on: mend.on.clone(),
-        mended: mend.mended,
-        newly_ambiguous: mend.newly_ambiguous,
-        lost: mend.lost,
-        joined: mend.joined,
+fn fix(fix: &crate::diagnosis::Fix) -> FixTold {
+    FixTold {
+        on: fix.on.clone(),
+        fixed: fix.fixed,
+        newly_ambiguous: fix.newly_ambiguous,
+        lost: fix.lost,
+        joined: fix.joined,
     }
 }
 
-/// The cells that the key of a holder is made from.
-fn held(reference: &Reference, holder: Holder) -> Vec<String> {
-    reference.as_read(holder).into_iter().map(str::to_owned).collect()
+/// The cells that the key of a entry is made from.
+fn held(reference: &Reference, entry: EntryId) -> Vec<String> {
+    reference.as_read(entry).into_iter().map(str::to_owned).collect()
 }
 
 fn unmatched(
@@ -202,9 +202,9 @@ fn main_row(reference: &Reference, kind: Kind, sample: &Sample) -> RowTold {
         (None, Some((header, _))) => format!("there is no header {header}"),
         _ if sample.candidates.is_empty() => String::new(),
         _ => {
-            let rows = sample.candidates.iter().map(|&holder| {
-                let number = reference.number(reference.row(holder));
-                match reference.column(holder) {
+            let rows = sample.candidates.iter().map(|&entry| {
+                let number = reference.number(reference.row(entry));
+                match reference.column(entry) {
                     Some(column) => format!("{number} in {}", reference.headers().address(column)),
                     None => number.to_string(),
                 }
@@ -226,7 +226,7 @@ fn shared(reference: &Reference, group: &crate::lookup::Group) -> SharedTold {
     let kind = if group.conflicting { Kind::Conflicting } else { Kind::Duplicate };
     SharedTold {
         kind: kind.label().to_owned(),
-        key: held(reference, group.holders[0]),
+        key: held(reference, group.entries[0]),
         collapsed: group.collapsed,
         rows: group.rows.iter().map(|&row| reference.number(row)).collect(),
     }

@@ -93,7 +93,8 @@ pub struct ReferenceTold {
     /// How many unmatched rows each part of the key stands in the way of.
     pub parts: Vec<PartTold>,
     /// Changes of the key that would match more, with their effect.
-    pub mends: Vec<MendTold>,
+    #[serde(rename = "mends")]
+    pub fixes: Vec<FixTold>,
     /// What else to do about each trouble, in sentences.
     pub advice: Vec<String>,
     /// The first unmatched keys.
@@ -128,11 +129,13 @@ pub struct PartTold {
 
 /// A change of the key, and what it would do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct MendTold {
+#[serde(rename = "MendTold")]
+pub struct FixTold {
     /// The parts of the key as they are to be written.
     pub on: Vec<String>,
     /// How many unmatched main rows would match.
-    pub mended: u64,
+    #[serde(rename = "mended")]
+    pub fixed: u64,
     /// How many main rows would become ambiguous.
     pub newly_ambiguous: u64,
     /// How many main rows that match now would not.

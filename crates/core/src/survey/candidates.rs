@@ -8,7 +8,8 @@ use ahash::RandomState;
 use super::column::ColumnProfile;
 use super::distinct::{Count, Distinct};
 use super::look::Look;
-use crate::table::{Block, is_blank};
+use crate::table::Block;
+use crate::value::is_blank;
 
 /// Columns that are a key, or nearly.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,20 +53,20 @@ pub(super) struct Candidates {
     width: usize,
     /// The hashes of the cells of the first rows, row by row; 0 for a blank one.
     first: Vec<u64>,
-    followed: Vec<Followed>,
+    followed: Vec<LookupTrace>,
     is_choosing: bool,
     hashes: Vec<u64>,
 }
 
 #[derive(Debug)]
-struct Followed {
+struct LookupTrace {
     columns: Vec<usize>,
     distinct: Distinct,
     blanks: u64,
     rows: u64,
 }
 
-impl Followed {
+impl LookupTrace {
     fn new(columns: Vec<usize>) -> Self {
         Self { columns, distinct: Distinct::up_to(MOST), blanks: 0, rows: 0 }
     }
@@ -146,12 +147,12 @@ impl Candidates {
         let rows = first.len() / self.width;
         let nearly = (rows as u64 / NEARLY).max(1);
         let tried = |columns: Vec<usize>| {
-            let mut set = Followed::new(columns);
+            let mut set = LookupTrace::new(columns);
             first.chunks_exact(self.width).for_each(|row| set.add(row));
             set
         };
-        let alone: Vec<Followed> = (0..self.width).map(|column| tried(vec![column])).collect();
-        let is_key = |set: &Followed| set.failing().value == 0 && rows > 1;
+        let alone: Vec<LookupTrace> = (0..self.width).map(|column| tried(vec![column])).collect();
+        let is_key = |set: &LookupTrace| set.failing().value == 0 && rows > 1;
         // Columns that tell nothing apart, or are blank for the most part, help no key.
         let mut helpful: Vec<usize> = (0..self.width)
             .filter(|&column| {
@@ -168,7 +169,7 @@ impl Candidates {
             }
         }
         pairs.sort_by_key(|set| (set.failing().value, set.columns.clone()));
-        let mut threes: Vec<Followed> = Vec::new();
+        let mut threes: Vec<LookupTrace> = Vec::new();
         for pair in pairs.iter().filter(|pair| !is_key(pair)).take(PAIRS) {
             for &third in &helpful {
                 let mut columns = pair.columns.clone();
@@ -184,11 +185,11 @@ impl Candidates {
                 }
             }
         }
-        let mut followed: Vec<Followed> = alone.into_iter().chain(pairs).chain(threes).collect();
+        let mut followed: Vec<LookupTrace> = alone.into_iter().chain(pairs).chain(threes).collect();
         followed.retain(|set| set.failing().value <= nearly);
         // Fewer columns are followed first, so that wider sets don't crowd them out.
         followed.sort_by_key(|set| (set.columns.len(), set.failing().value));
-        let (mut narrow, mut wide): (Vec<Followed>, Vec<Followed>) =
+        let (mut narrow, mut wide): (Vec<LookupTrace>, Vec<LookupTrace>) =
             followed.into_iter().partition(|set| set.columns.len() < WIDE);
         narrow.truncate(FOLLOWED);
         wide.truncate(FOLLOWED);

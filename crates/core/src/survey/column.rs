@@ -6,8 +6,9 @@ use super::distinct::{Count, Distinct};
 use super::frequent::Frequent;
 use super::look::Look;
 use super::trouble::{Noting, Trouble};
-use crate::diagnosis::{Loose, dates_of};
+use crate::diagnosis::Loose;
 use crate::table::{Block, Headers};
+use crate::value::any_date::dates_of;
 
 /// What a column holds.
 #[derive(Debug, Clone, PartialEq)]
@@ -200,7 +201,7 @@ fn measure(text: &str, look: Look) -> Option<f64> {
     let text = text.trim();
     match look {
         Look::Number => text.parse().ok().or_else(|| {
-            crate::template::steps::as_number(text).and_then(|number| number.parse().ok())
+            crate::value::number::canonical(text).and_then(|number| number.parse().ok())
         }),
         Look::Date | Look::Time => {
             // Whether the month or the day comes first can't be told where the joint is a stroke.

@@ -5,7 +5,7 @@
 
 use std::collections::{BinaryHeap, HashSet};
 
-use crate::already_hashed::AlreadyHashed;
+use crate::hashing::PassHash;
 
 /// How many hashes are kept before the count becomes a sketch.
 const MOST: usize = 1 << 21;
@@ -25,7 +25,7 @@ pub struct Count {
 /// Counts different hashes.
 #[derive(Debug, Clone)]
 pub(super) struct Distinct {
-    all: HashSet<u64, AlreadyHashed>,
+    all: HashSet<u64, PassHash>,
     most: usize,
     /// The smallest hashes, the largest of them on top; empty while all are kept.
     smallest: BinaryHeap<u64>,

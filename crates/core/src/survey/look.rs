@@ -1,7 +1,7 @@
 //! What a cell looks like.
 
 use crate::table::CellKind;
-use crate::template::steps;
+use crate::value::{date, number};
 
 /// What a cell looks like, by its kind where its format says one, else by its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -50,7 +50,7 @@ impl Look {
             CellKind::Date => Self::Date,
             CellKind::Time => Self::Time,
             CellKind::Truth => Self::Truth,
-            CellKind::Unsaid => Self::of_text(trimmed),
+            CellKind::Untyped => Self::of_text(trimmed),
         }
     }
 
@@ -61,13 +61,13 @@ impl Look {
             if is_plain_number(bytes) {
                 return Self::Number;
             }
-            if bytes.len() >= 10 && bytes[4] == b'-' && steps::as_date(text).is_some() {
+            if bytes.len() >= 10 && bytes[4] == b'-' && date::canonical(text).is_some() {
                 return if text.len() > 10 { Self::Time } else { Self::Date };
             }
             if form_of_date(text).is_some() {
                 return Self::Date;
             }
-            if steps::as_number(text).is_some() {
+            if number::canonical(text).is_some() {
                 return Self::Number;
             }
         } else if text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false") {
@@ -142,7 +142,7 @@ mod tests {
             ("n/a", Look::Text),
             ("-", Look::Text),
         ] {
-            assert_eq!(Look::of(text, CellKind::Unsaid), look, "{text}");
+            assert_eq!(Look::of(text, CellKind::Untyped), look, "{text}");
         }
         assert_eq!(Look::of("42", CellKind::Text), Look::Text);
         assert_eq!(Look::of("2026-05-19T14:30:00", CellKind::Date), Look::Time);

@@ -10,6 +10,7 @@ mod candidates;
 mod column;
 mod distinct;
 mod frequent;
+pub mod key_column;
 mod look;
 mod suggest;
 mod trouble;

@@ -201,7 +201,7 @@ mod tests {
     fn told(cells: &[&str]) -> Vec<(&'static str, u64, u64)> {
         let mut noting = Noting::default();
         for (row, cell) in (1..).zip(cells) {
-            noting.note((row, row + 1), cell, Look::of(cell, CellKind::Unsaid));
+            noting.note((row, row + 1), cell, Look::of(cell, CellKind::Untyped));
         }
         let troubles = noting.finish();
         troubles.iter().map(|one| (one.kind.label(), one.count, one.row)).collect()

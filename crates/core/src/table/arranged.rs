@@ -58,7 +58,7 @@ pub struct ArrangedParser<P> {
 
 impl<S: Source + ?Sized> Source for Arranged<'_, S> {
     type Error = S::Error;
-    type Piece = S::Piece;
+    type Chunk = S::Chunk;
     type Parser = ArrangedParser<S::Parser>;
 
     fn headers(&self) -> &Headers {
@@ -81,8 +81,8 @@ impl<S: Source + ?Sized> Source for Arranged<'_, S> {
         }
     }
 
-    fn read_piece(&mut self, piece: &mut S::Piece) -> Result<bool, S::Error> {
-        self.source.read_piece(piece)
+    fn read_chunk(&mut self, piece: &mut S::Chunk) -> Result<bool, S::Error> {
+        self.source.read_chunk(piece)
     }
 
     fn passed(&mut self, rows: u64, lines: u64) {
@@ -95,7 +95,7 @@ impl<S: Source + ?Sized> Source for Arranged<'_, S> {
 }
 
 impl<P: Parser> Parser for ArrangedParser<P> {
-    type Piece = P::Piece;
+    type Chunk = P::Chunk;
     type Error = P::Error;
     type Fault = P::Fault;
 
@@ -106,7 +106,7 @@ impl<P: Parser> Parser for ArrangedParser<P> {
         self.kept = KeptColumns::only(&self.wanted, self.order.len());
     }
 
-    fn parse(&self, piece: &mut P::Piece, block: &mut Block) -> Result<u64, P::Fault> {
+    fn parse(&self, piece: &mut P::Chunk, block: &mut Block) -> Result<u64, P::Fault> {
         if self.order.is_empty() {
             return self.parser.parse(piece, block);
         }

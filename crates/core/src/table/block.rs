@@ -8,8 +8,8 @@
 
 use std::ops::Range;
 
-use super::packed::ROOM;
-use super::{Before, CellKind, KeptColumns, Lines, WrittenAs};
+use super::packed::GAP;
+use super::{Before, CellKind, KeptColumns, Lines, RawRowForm};
 
 /// Rows of cells, all of the same number of columns.
 ///
@@ -24,15 +24,15 @@ use super::{Before, CellKind, KeptColumns, Lines, WrittenAs};
 #[derive(Debug, Default, Clone)]
 pub struct Block {
     columns: KeptColumns,
-    pub(super) text: String,
-    pub(super) cells: Vec<Span>,
+    pub(crate) text: String,
+    pub(crate) cells: Vec<Span>,
     /// The kind of each cell; empty while none was said.
-    pub(super) kinds: Vec<CellKind>,
-    pub(super) own: Vec<RowBytes>,
-    pub(super) written_as: Option<WrittenAs>,
-    pub(super) first_row: u64,
-    pub(super) lines_before: u64,
-    pub(super) lines: Lines,
+    pub(crate) kinds: Vec<CellKind>,
+    pub(crate) own: Vec<RowBytes>,
+    pub(super) raw_row_form: Option<RawRowForm>,
+    pub(crate) first_row: u64,
+    pub(crate) lines_before: u64,
+    pub(crate) lines: Lines,
     too_large: bool,
 }
 
@@ -70,7 +70,7 @@ pub struct Parts {
     /// The rows' own bytes; none when the format has no such bytes.
     pub own: Vec<RowBytes>,
     /// How cells stand in these, where it can be said.
-    pub written_as: Option<WrittenAs>,
+    pub raw_row_form: Option<RawRowForm>,
     /// The line on which each row begins, the first line of the piece being 0.
     pub lines: Lines,
 }
@@ -107,7 +107,7 @@ impl Block {
     /// # Errors
     /// [`NotText`] when the text is not UTF-8.
     pub fn from_parts(columns: KeptColumns, parts: Parts) -> Result<Self, NotText> {
-        let Parts { text, cells, own, written_as, lines } = parts;
+        let Parts { text, cells, own, raw_row_form, lines } = parts;
         let text = String::from_utf8(text).map_err(|error| NotText {
             at: error.utf8_error().valid_up_to(),
             text: error.into_bytes(),
@@ -118,7 +118,7 @@ impl Block {
             cells,
             kinds: Vec::new(),
             own,
-            written_as,
+            raw_row_form,
             lines,
             first_row: 1,
             lines_before: 0,
@@ -134,7 +134,7 @@ impl Block {
         cells.clear();
         own.clear();
         lines.clear();
-        Parts { text, cells, own, written_as: None, lines }
+        Parts { text, cells, own, raw_row_form: None, lines }
     }
 
     /// Says where the rows stand: the first one's number (data rows count from 1) and how many
@@ -171,14 +171,14 @@ impl Block {
     /// columns. A block that is [too large](Self::is_too_large) takes no more.
     #[inline]
     pub fn push_cell(&mut self, cell: &str) {
-        self.push_cell_of(cell, CellKind::Unsaid);
+        self.push_cell_of(cell, CellKind::Untyped);
     }
 
     /// Adds a cell of a kind behind the last one.
     #[inline]
     pub fn push_cell_of(&mut self, cell: &str, kind: CellKind) {
-        if self.has_room_for(cell.len() + ROOM.len_utf8()) {
-            self.text.push(ROOM);
+        if self.has_capacity_for(cell.len() + GAP.len_utf8()) {
+            self.text.push(GAP);
             let start = self.text.len() as u32;
             self.text.push_str(cell);
             self.end_cell(start, kind);
@@ -195,38 +195,38 @@ impl Block {
     ///
     /// let mut block = Block::new(1);
     /// block.push_cell_by(|text| {
-    ///     write!(text, "{}", 6 * 7).map_or(CellKind::Unsaid, |()| CellKind::Number)
+    ///     write!(text, "{}", 6 * 7).map_or(CellKind::Untyped, |()| CellKind::Number)
     /// });
     /// assert_eq!((block.cell(0, 0), block.kind(0, 0)), ("42", CellKind::Number));
     /// ```
     #[inline]
     pub fn push_cell_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) {
-        if !self.has_room_for(ROOM.len_utf8()) {
+        if !self.has_capacity_for(GAP.len_utf8()) {
             return;
         }
-        self.text.push(ROOM);
+        self.text.push(GAP);
         let start = self.text.len();
         let kind = write(&mut self.text);
-        if self.has_room_for(0) {
+        if self.has_capacity_for(0) {
             self.end_cell(start as u32, kind);
         } else {
-            self.text.truncate(start - ROOM.len_utf8());
+            self.text.truncate(start - GAP.len_utf8());
         }
     }
 
     #[inline]
     fn end_cell(&mut self, start: u32, kind: CellKind) {
-        if kind != CellKind::Unsaid || !self.kinds.is_empty() {
-            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
+        if kind != CellKind::Untyped || !self.kinds.is_empty() {
+            self.kinds.resize(self.cells.len(), CellKind::Untyped);
             self.kinds.push(kind);
         }
         self.cells.push(Span { start, end: self.text.len() as u32 });
     }
 
     /// Says the kinds of the last cells.
-    pub(crate) fn say_kinds(&mut self, kinds: &[CellKind]) {
+    pub(crate) fn set_kinds(&mut self, kinds: &[CellKind]) {
         if let Some(before) = self.cells.len().checked_sub(kinds.len()) {
-            self.kinds.resize(before, CellKind::Unsaid);
+            self.kinds.resize(before, CellKind::Untyped);
             self.kinds.extend_from_slice(kinds);
         }
     }
@@ -235,18 +235,18 @@ impl Block {
     /// `lengths` how long each is.
     #[inline]
     pub(crate) fn push_cells(&mut self, text: &str, lengths: &[u8]) {
-        if !self.has_room_for(text.len()) {
+        if !self.has_capacity_for(text.len()) {
             return;
         }
         let mut end = self.text.len() as u32;
         self.text.push_str(text);
         self.cells.extend(lengths.iter().map(|length| {
-            let start = end + ROOM.len_utf8() as u32;
+            let start = end + GAP.len_utf8() as u32;
             end = start + u32::from(*length);
             Span { start, end }
         }));
         if !self.kinds.is_empty() {
-            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
+            self.kinds.resize(self.cells.len(), CellKind::Untyped);
         }
     }
 
@@ -254,20 +254,20 @@ impl Block {
     #[inline]
     pub(crate) fn push_each<'c>(&mut self, cells: impl Iterator<Item = &'c str>) {
         for cell in cells {
-            if !self.has_room_for(cell.len()) {
+            if !self.has_capacity_for(cell.len()) {
                 return;
             }
-            let start = (self.text.len() + ROOM.len_utf8()) as u32;
+            let start = (self.text.len() + GAP.len_utf8()) as u32;
             self.text.push_str(cell);
             self.cells.push(Span { start, end: self.text.len() as u32 });
         }
         if !self.kinds.is_empty() {
-            self.kinds.resize(self.cells.len(), CellKind::Unsaid);
+            self.kinds.resize(self.cells.len(), CellKind::Untyped);
         }
     }
 
     #[inline]
-    pub(super) fn has_room_for(&mut self, more: usize) -> bool {
+    pub(super) fn has_capacity_for(&mut self, more: usize) -> bool {
         self.too_large |= self.text.len() + more > MOST_TEXT;
         !self.too_large
     }
@@ -292,9 +292,9 @@ impl Block {
         }
         let spans = &other.cells[row * other.columns.count()..][..other.columns.count()];
         let (Some(first), Some(last)) = (spans.first(), spans.last()) else { return };
-        let from = first.start - ROOM.len_utf8() as u32;
+        let from = first.start - GAP.len_utf8() as u32;
         let text = &other.text[from as usize..last.end as usize];
-        if self.has_room_for(text.len()) {
+        if self.has_capacity_for(text.len()) {
             let to = self.text.len() as u32;
             self.text.push_str(text);
             let there = |at: u32| at - from + to;
@@ -310,10 +310,10 @@ impl Block {
     /// # Panics
     /// When the block has no such row or cell, or its cells are slices of a text.
     #[inline]
-    pub fn row_with_room(&self, row: usize, first: usize) -> (&str, impl Iterator<Item = usize>) {
+    pub fn row_with_gaps(&self, row: usize, first: usize) -> (&str, impl Iterator<Item = usize>) {
         let kept = self.columns.count();
         let spans = &self.cells[row * kept + first..(row + 1) * kept];
-        let begin = |span: &Span| span.start as usize - ROOM.len_utf8();
+        let begin = |span: &Span| span.start as usize - GAP.len_utf8();
         let from = spans.first().map_or(0, begin);
         let upto = spans.last().map_or(0, |span| span.end as usize);
         (&self.text[from..upto], spans.iter().map(move |span| begin(span) - from))
@@ -324,7 +324,7 @@ impl Block {
     ///
     /// # Panics
     /// When the block has no such rows or cell.
-    pub fn rows_with_room(&self, rows: Range<usize>, first: usize) -> &[u8] {
+    pub fn rows_with_gaps(&self, rows: Range<usize>, first: usize) -> &[u8] {
         let kept = self.columns.count();
         let spans = &self.cells[rows.start * kept..rows.end * kept];
         let from = spans.get(first).map_or(0, |span| span.start as usize);
@@ -377,7 +377,7 @@ impl Block {
     #[inline]
     pub fn kind(&self, row: usize, column: usize) -> CellKind {
         if self.kinds.is_empty() {
-            return CellKind::Unsaid;
+            return CellKind::Untyped;
         }
         self.kinds[row * self.columns.count() + self.columns.place(column)]
     }
@@ -406,7 +406,7 @@ impl Block {
     }
 
     /// Notes on which line of the file each row begins, behind the rows before it.
-    pub(crate) fn tell_lines(&self, lines: &mut Lines) {
+    pub(crate) fn append_lines_to(&self, lines: &mut Lines) {
         lines.append(&self.lines, self.lines_before);
     }
 
@@ -480,7 +480,7 @@ mod tests {
 
     #[test]
     fn rows_of_another_block_come_whole() {
-        for kinds in [CellKind::Unsaid, CellKind::Number] {
+        for kinds in [CellKind::Untyped, CellKind::Number] {
             let mut other = Block::new(3);
             for cell in ["a", "", "é1", "", "bc", "", "", "", ""] {
                 other.push_cell_of(cell, kinds);
@@ -497,7 +497,7 @@ mod tests {
                 assert_eq!(whole.cell(row, column), by_cell.cell(row, column));
                 assert_eq!(whole.kind(row, column), by_cell.kind(row, column));
             }
-            assert_eq!(whole.row_with_room(1, 0).0, by_cell.row_with_room(1, 0).0);
+            assert_eq!(whole.row_with_gaps(1, 0).0, by_cell.row_with_gaps(1, 0).0);
         }
     }
 

@@ -5,8 +5,7 @@
 
 use std::ops::Range;
 
-use super::block::Span;
-use super::{Block, CellKind, KeptColumns};
+use super::{Block, CellKind, KeptColumns, Span};
 
 /// The cells of one column of a block, which are said from the first row on. A row for which none is
 /// said is blank there.
@@ -53,7 +52,7 @@ impl Block {
         let cells = rows * columns.count();
         self.reset_to(columns);
         self.cells.resize(cells, Span::default());
-        self.kinds.resize(cells, CellKind::Unsaid);
+        self.kinds.resize(cells, CellKind::Untyped);
         (0..rows as u64).for_each(|row| self.lines.push(row));
     }
 
@@ -67,7 +66,7 @@ impl ColumnCells<'_> {
     /// Adds text of which cells are parts; `None` when the block is too large for it.
     pub fn add_text(&mut self, text: &str) -> Option<AddedText> {
         let start = self.block.text.len() as u32;
-        self.block.has_room_for(text.len()).then(|| {
+        self.block.has_capacity_for(text.len()).then(|| {
             self.block.text.push_str(text);
             AddedText(start)
         })
@@ -87,7 +86,7 @@ impl ColumnCells<'_> {
     pub fn push_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) -> SaidCell {
         let start = self.block.text.len();
         let kind = write(&mut self.block.text);
-        let said = if self.block.has_room_for(0) {
+        let said = if self.block.has_capacity_for(0) {
             let span = Span { start: start as u32, end: self.block.text.len() as u32 };
             SaidCell(span, kind)
         } else {

@@ -6,7 +6,7 @@
 pub enum CellKind {
     /// Its format does not tell kinds apart: it is what its text looks like.
     #[default]
-    Unsaid,
+    Untyped,
     /// Text, whatever it looks like.
     Text,
     /// A number.
@@ -21,7 +21,7 @@ pub enum CellKind {
 
 impl CellKind {
     const ALL: [Self; 6] =
-        [Self::Unsaid, Self::Text, Self::Number, Self::Date, Self::Time, Self::Truth];
+        [Self::Untyped, Self::Text, Self::Number, Self::Date, Self::Time, Self::Truth];
 
     /// The kind of a number that it was cast to.
     pub(crate) fn of(number: u8) -> Self {

@@ -15,7 +15,7 @@ const BLOCKS: usize = 4;
 
 /// A block on its way; kept from piece to piece.
 struct Job<S: Source, W> {
-    piece: S::Piece,
+    piece: S::Chunk,
     block: Block,
     space: W,
     /// What came of reading and parsing it: how many lines it has.
@@ -79,8 +79,8 @@ where
     let mut parser = source.parser();
     parser.want(wanted);
     if threads < 2 {
-        let (mut space, mut piece, mut block) = (space(), S::Piece::default(), Block::default());
-        while source.read_piece(&mut piece)? {
+        let (mut space, mut piece, mut block) = (space(), S::Chunk::default(), Block::default());
+        while source.read_chunk(&mut piece)? {
             let before = source.before();
             let parsed = parser.parse(&mut piece, &mut block);
             let lines = parsed.map_err(|fault| parser.error(fault, before))?;
@@ -93,7 +93,7 @@ where
     }
     let before = source.before();
     let job = |by: usize| Job {
-        piece: S::Piece::default(),
+        piece: S::Chunk::default(),
         block: Block::default(),
         space: space(),
         came: Ok(Ok(0)),
@@ -171,7 +171,7 @@ where
         if reading.ended {
             return None;
         }
-        let read = reading.source.read_piece(&mut job.piece);
+        let read = reading.source.read_chunk(&mut job.piece);
         reading.ended = !matches!(read, Ok(true));
         let number = reading.next;
         reading.next += 1;

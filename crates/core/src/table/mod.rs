@@ -1,8 +1,10 @@
-//! Tables: headers, blocks of rows, and the traits by which they come in and go out.
+//! Tables: headers, blocks of rows, and the traits by which tables are read and written.
+//!
+//! A table flows as [`Block`]s. A [`Source`] reads chunks of a table and its [`Parser`] makes blocks of them; a
+//! [`Sink`] writes what its [`Renderer`] makes of blocks. A [`MemoryTable`] is both a table in memory and a
+//! source.
 
 mod arranged;
-mod beside;
-mod blank;
 mod block;
 mod by_columns;
 mod cell_kind;
@@ -10,22 +12,17 @@ mod headers;
 pub(crate) mod in_order;
 mod kept_columns;
 mod lines;
+mod memory_table;
 mod overlay;
 pub(crate) mod packed;
-mod packing;
-mod plain_rows;
+mod packer;
+mod raw_columns;
 mod row;
-pub(crate) mod scratch;
 mod sink;
 mod source;
-pub(crate) mod spooled;
-mod stored;
+mod unquoted_rows;
 
 pub use arranged::{Arranged, Differing};
-pub(crate) use beside::Piece;
-pub use beside::{Added, Beside, Plainly};
-pub use blank::is_blank;
-pub(crate) use blank::{is_blank_bytes, is_space, is_zero_width};
 pub use block::{Block, NotText, Parts, RowBytes, Span};
 pub use by_columns::{AddedText, ColumnCells, SaidCell};
 pub use cell_kind::CellKind;
@@ -33,10 +30,12 @@ pub(crate) use headers::without_clash;
 pub use headers::{Found, Headers};
 pub use kept_columns::{KeptColumns, ascending};
 pub use lines::Lines;
+pub use memory_table::{Collected, MemoryTable};
 pub use overlay::Overlay;
-pub(crate) use packing::Packing;
-pub use plain_rows::WrittenAs;
+pub(crate) use packer::Packer;
+pub(crate) use raw_columns::RawSlice;
+pub use raw_columns::{RawColumns, RawForm, RawRow};
 pub use row::Row;
-pub use scratch::Scratch;
-pub use sink::{Discard, OwnCells, Rendered, Renderer, Sink, TakesOver};
+pub use sink::{Discard, OwnCells, PassThrough, Rendered, Renderer, Sink};
 pub use source::{Before, Parser, Source};
+pub use unquoted_rows::RawRowForm;

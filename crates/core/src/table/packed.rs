@@ -1,48 +1,25 @@
-//! Cells packed into one piece of text, each behind its length.
+//! The packed layout: cells end to end in one text, with their lengths.
 //!
-//! This is the form in which keys and taken cells are kept and compared. Because every length
-//! stands before its cell, packed cells can be told apart whatever they hold (`AB` + `C` is not
-//! `A` + `BC`), and a record begins with a packed key only if it begins with exactly those parts.
-//! The length is written in ASCII, six bits a character, so that packed cells are text like the
-//! cells themselves.
-
-use super::Plainly;
+//! Keys and taken cells are kept and compared in this form. It has two shapes, both written by
+//! [`Packer`](super::Packer) alone and read by this module alone:
+//!
+//! ```text
+//! cells   | length text | length text | …              keys, and whatever follows a row
+//! row     | length length … | gap text gap text … |    the taken cells of a reference row
+//! ```
+//!
+//! Because lengths are stored, packed cells are distinct whatever they hold (`AB` + `C` is not `A` + `BC`), and
+//! a record begins with a packed key only if it begins with exactly those parts. A length is written in ASCII,
+//! six bits a character, so that packed cells are valid text. The gap before each text of a row is the byte
+//! that a format writes between cells, so that it can copy a whole row of cells.
+//!
+//! # Advice for maintainers
+//! A change of the layout touches [`Packer`](super::Packer), the readers here, `lookup::store` (which cuts a
+//! record into key, taken row and rest) and `spill::partitions` (which stores records as they are). The tests of
+//! this module and of `packer` compare both sides.
 
 /// Marks a length character that another one follows; without it the length ends here.
 pub(super) const MORE: u8 = 0x40;
-
-/// How many characters the length of a cell takes at most.
-const LONGEST_LENGTH: usize = 11;
-
-/// Appends one cell to packed cells.
-#[inline]
-pub(crate) fn push(packed: &mut String, cell: &str) {
-    packed.reserve(cell.len() + LONGEST_LENGTH);
-    push_length(packed, cell.len());
-    packed.push_str(cell);
-}
-
-#[inline]
-fn push_length(packed: &mut String, length: usize) {
-    each_digit(length, |digit| packed.push(char::from(digit)));
-}
-
-/// Takes the characters of a length one by one.
-#[inline]
-pub(crate) fn each_digit(mut length: usize, mut take: impl FnMut(u8)) {
-    while length >= usize::from(MORE) {
-        take(MORE | (length as u8 & (MORE - 1)));
-        length >>= 6;
-    }
-    take(length as u8);
-}
-
-/// The same with more characters than it takes, which tells that a row is [not plain](Plainly).
-#[inline]
-pub(crate) fn each_digit_apart(length: usize, mut take: impl FnMut(u8)) {
-    take(MORE | (length as u8 & (MORE - 1)));
-    each_digit(length >> 6, take);
-}
 
 /// The cells of a packed text, in order. Ends at the first one that is not whole.
 #[derive(Debug, Clone)]
@@ -88,9 +65,9 @@ impl<'a> Cells<'a> {
     }
 }
 
-/// What stands before each cell of a packed row and of a block that is filled cell by cell: room for
-/// what a format may put between cells, so that it can take a row over as a whole.
-pub(crate) const ROOM: char = '\0';
+/// The byte before each text of a packed row, and before each cell of a block that is filled cell by cell, where
+/// no format has its own: a format that copies whole rows replaces it.
+pub(crate) const GAP: char = '\0';
 
 /// A cell of a packed row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -101,67 +78,20 @@ pub(crate) enum RowCell<'a> {
     Value(u16),
 }
 
-/// Appends several cells as one packed row: all lengths, and behind them all texts, each with room
-/// before it. In place of the length of a value stands the character that many behind [`FIRST_VALUE`].
-///
-/// Where cells are to be written `plainly`, the room is what stands before each, and the lengths of a row
-/// that can't be written so take more characters than they need.
-pub(crate) fn push_row<'c>(
-    packed: &mut String,
-    cells: impl Iterator<Item = RowCell<'c>> + Clone,
-    plainly: Option<Plainly>,
-) {
-    let begun = packed.len();
-    for cell in cells.clone() {
-        match cell {
-            RowCell::Text(text) => push_length(packed, text.len()),
-            RowCell::Value(number) => packed.push(value_character(number)),
-        }
-    }
-    let (texts, room) = (packed.len(), plainly.map_or(ROOM, Plainly::room));
-    let mut count = 0;
-    for cell in cells.clone() {
-        if let RowCell::Text(text) = cell {
-            packed.push(room);
-            packed.push_str(text);
-            count += 1;
-        }
-    }
-    if plainly.is_none_or(|plainly| plainly.fits(&packed.as_bytes()[texts..], count)) {
-        return;
-    }
-    let texts = packed.split_off(texts);
-    packed.truncate(begun);
-    for cell in cells {
-        match cell {
-            RowCell::Text(text) => {
-                each_digit_apart(text.len(), |digit| packed.push(char::from(digit)));
-            }
-            RowCell::Value(number) => packed.push(value_character(number)),
-        }
-    }
-    packed.push_str(&texts);
-}
-
 /// The first of the characters that take two bytes: the upper bits of the first byte tell it from any
 /// length.
-const FIRST_VALUE: u16 = 0x80;
+pub(super) const FIRST_VALUE: u16 = 0x80;
 const TWO_BYTES: u8 = 0xc0;
 
 /// How many numbers there are for values.
 pub(crate) const VALUES: usize = 0x800 - FIRST_VALUE as usize;
 
 #[inline]
-fn value_character(number: u16) -> char {
-    char::from_u32(u32::from(FIRST_VALUE + number)).unwrap_or('\u{80}')
-}
-
-#[inline]
 fn value_of(first: u8, second: u8) -> u16 {
     (u16::from(first & 0x1f) << 6 | u16::from(second & 0x3f)) - FIRST_VALUE
 }
 
-/// The cells of a packed row of so many that begins at a place, end to end with room before each, and the
+/// The cells of a packed row of so many that begins at a place, end to end with gap before each, and the
 /// length of each, where all of them are short texts.
 #[inline]
 pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u8])> {
@@ -169,17 +99,17 @@ pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u
     Some((packed.get(text..text + size)?, &packed.as_bytes()[at..text]))
 }
 
-/// How many bytes these take, room and all.
+/// How many bytes these take, gap and all.
 #[inline]
 pub(crate) fn joined_size(packed: &[u8], at: usize, cells: usize) -> Option<usize> {
-    let room = cells * ROOM.len_utf8();
+    let gap = cells * GAP.len_utf8();
     if cells <= EIGHT
         && let Some(eight) = packed.get(at..).and_then(<[u8]>::first_chunk)
     {
-        return Some(room + short_sum(u64::from_le_bytes(*eight), cells)?);
+        return Some(gap + short_sum(u64::from_le_bytes(*eight), cells)?);
     }
     let lengths = packed.get(at..at + cells)?;
-    let (mut all, mut size) = (0, room);
+    let (mut all, mut size) = (0, gap);
     for length in lengths {
         all |= length;
         size += usize::from(*length);
@@ -207,7 +137,7 @@ fn short_sum(lengths: u64, count: usize) -> Option<usize> {
 #[derive(Debug, Clone)]
 pub(crate) struct PackedRow<'a> {
     lengths: &'a str,
-    /// The cells, end to end with room before each; behind them stands what is not of the row.
+    /// The cells, end to end with gap before each; behind them stands what is not of the row.
     text: &'a str,
     /// Whether every length is one character.
     short: bool,
@@ -249,21 +179,21 @@ impl<'a> PackedRow<'a> {
         self.all_values.then(|| pairs.iter().map(|[first, second]| value_of(*first, *second)))
     }
 
-    /// How many bytes the cells take with the room before each.
+    /// How many bytes the cells take with the gap before each.
     #[inline]
     fn size(&self) -> usize {
         if self.short {
             let lengths = self.lengths.bytes().map(usize::from);
-            return lengths.sum::<usize>() + self.lengths.len() * ROOM.len_utf8();
+            return lengths.sum::<usize>() + self.lengths.len() * GAP.len_utf8();
         }
         let widths = Lengths(self.lengths.as_bytes());
         widths
-            .map(|width| if let Width::Bytes(bytes) = width { bytes + ROOM.len_utf8() } else { 0 })
+            .map(|width| if let Width::Bytes(bytes) = width { bytes + GAP.len_utf8() } else { 0 })
             .sum()
     }
 
     /// What stands behind the row.
-    pub(crate) fn behind(&self) -> &'a str {
+    pub(crate) fn rest(&self) -> &'a str {
         self.text.get(self.size()..).unwrap_or("")
     }
 }
@@ -279,9 +209,9 @@ impl<'a> Iterator for PackedRow<'a> {
         match width {
             Width::Value(number) => Some(RowCell::Value(number)),
             Width::Bytes(bytes) => {
-                let (cell, rest) = self.text.split_at_checked(bytes + ROOM.len_utf8())?;
+                let (cell, rest) = self.text.split_at_checked(bytes + GAP.len_utf8())?;
                 self.text = rest;
-                cell.get(ROOM.len_utf8()..).map(RowCell::Text)
+                cell.get(GAP.len_utf8()..).map(RowCell::Text)
             }
         }
     }
@@ -336,14 +266,13 @@ pub(crate) fn first_cells(packed: &str, count: usize) -> &str {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::{Packer, RawForm};
     use proptest::prelude::*;
 
     fn pack(cells: &[String]) -> String {
-        let mut packed = String::new();
-        for cell in cells {
-            push(&mut packed, cell);
-        }
-        packed
+        let mut packer = Packer::default();
+        cells.iter().for_each(|cell| packer.push(cell));
+        packer.text().to_owned()
     }
 
     #[test]
@@ -351,27 +280,27 @@ mod tests {
         for length in [0, 1, 63, 64, 65, 4095, 4096, 300_000] {
             let cells = ["é".repeat(length / 2), "x".repeat(length), String::new()];
             assert!(Cells::new(&pack(&cells)).eq(cells.iter().map(String::as_str)));
-            // Beside the texts of a row, values with any number.
+            // Also the texts of a row, values with any number.
             let number = (length % 1024) as u16;
             let [first, second, third] = &cells;
             let texts = [RowCell::Text(first), RowCell::Text(second), RowCell::Text(third)];
             let mixed = [texts[0], RowCell::Value(number), RowCell::Value(63), texts[1]];
-            let plainly = [None, Plainly::new(b',', *b",\"\r\n"), Plainly::new(b',', *b",x\r\n")];
-            for (held, plainly) in [&texts[..], &mixed]
+            let raw_form = [None, RawForm::new(b',', *b",\"\r\n"), RawForm::new(b',', *b",x\r\n")];
+            for (held, raw_form) in [&texts[..], &mixed]
                 .into_iter()
-                .flat_map(|held| plainly.map(|plainly| (held, plainly)))
+                .flat_map(|held| raw_form.map(|raw_form| (held, raw_form)))
             {
-                let mut row = String::new();
-                push_row(&mut row, held.iter().copied(), plainly);
-                row.push_str("behind");
+                let mut packer = Packer::default();
+                packer.push_row(held.iter().copied(), raw_form);
+                let row = packer.text().to_owned() + "behind";
                 assert!(PackedRow::new(&row, held.len()).eq(held.iter().copied()));
-                assert_eq!(PackedRow::new(&row, held.len()).behind(), "behind");
-                let room = plainly.map_or(ROOM, Plainly::room);
-                let is_special = plainly == Plainly::new(b',', *b",x\r\n") && length > 0;
+                assert_eq!(PackedRow::new(&row, held.len()).rest(), "behind");
+                let gap = raw_form.map_or(GAP, RawForm::gap);
+                let is_special = raw_form == RawForm::new(b',', *b",x\r\n") && length > 0;
                 match joined(&row, 0, held.len()) {
                     Some((text, lengths)) => {
                         assert!(!is_special);
-                        assert_eq!(text.replace(room, ""), cells.concat());
+                        assert_eq!(text.replace(gap, ""), cells.concat());
                         assert!(
                             lengths
                                 .iter()
@@ -384,7 +313,7 @@ mod tests {
                 }
             }
         }
-        assert_eq!(PackedRow::new("behind", 0).behind(), "behind");
+        assert_eq!(PackedRow::new("behind", 0).rest(), "behind");
     }
 
     proptest! {

@@ -6,7 +6,7 @@
 use std::convert::Infallible;
 use std::marker::PhantomData;
 
-use super::{Beside, Block, Headers, Overlay, Plainly};
+use super::{Block, Headers, Overlay, RawColumns, RawForm};
 
 /// Takes the enriched table, block by block and in order.
 pub trait Sink {
@@ -78,16 +78,16 @@ pub trait Renderer: Send + Sync {
 
     /// How it writes added cells, and what renders rows with cells beside them that stand so in references,
     /// where it can.
-    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Self::Rendered>)> {
+    fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Self::Rendered>)> {
         None
     }
 }
 
 /// A renderer that takes cells over as they stand in a reference, where nothing is overlaid.
-pub trait TakesOver<R>: Send + Sync {
+pub trait PassThrough<R>: Send + Sync {
     /// Replaces what `rendered` holds with all rows of `main`, each with what the references add to
     /// it. It is what [`Renderer::render`] makes of the same cells.
-    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], rendered: &mut R);
+    fn render_pass_through(&self, main: &Block, beside: &[RawColumns<'_>], rendered: &mut R);
 }
 
 /// A sink for runs that look at the keys only: takes everything, keeps nothing.

@@ -12,9 +12,9 @@ pub trait Source {
     /// What can go wrong on the way in.
     type Error;
     /// A piece of the table as it is read; kept from piece to piece.
-    type Piece: Default + Send;
+    type Chunk: Default + Send;
     /// What makes blocks of pieces.
-    type Parser: Parser<Piece = Self::Piece, Error = Self::Error>;
+    type Parser: Parser<Chunk = Self::Chunk, Error = Self::Error>;
 
     /// The table's headers.
     fn headers(&self) -> &Headers;
@@ -35,7 +35,7 @@ pub trait Source {
     ///
     /// # Errors
     /// When the table can't be read.
-    fn read_piece(&mut self, piece: &mut Self::Piece) -> Result<bool, Self::Error>;
+    fn read_chunk(&mut self, piece: &mut Self::Chunk) -> Result<bool, Self::Error>;
 
     /// How much of the table is before the pieces that are not parsed yet.
     fn before(&self) -> Before;
@@ -49,9 +49,9 @@ pub trait Source {
     /// # Errors
     /// When the table can't be read or is not well formed.
     fn read_block(&mut self, block: &mut Block) -> Result<bool, Self::Error> {
-        let mut piece = Self::Piece::default();
+        let mut piece = Self::Chunk::default();
         let parser = self.parser();
-        while self.read_piece(&mut piece)? {
+        while self.read_chunk(&mut piece)? {
             let before = self.before();
             match parser.parse(&mut piece, block) {
                 Ok(lines) => {
@@ -80,7 +80,7 @@ pub struct Before {
 /// Makes blocks of pieces of a table.
 pub trait Parser: Send + Sync {
     /// A piece of the table.
-    type Piece;
+    type Chunk;
     /// What can go wrong on the way in.
     type Error;
     /// What is wrong with a piece, told from its beginning.
@@ -95,7 +95,7 @@ pub trait Parser: Send + Sync {
     ///
     /// # Errors
     /// When it is not well formed.
-    fn parse(&self, piece: &mut Self::Piece, block: &mut Block) -> Result<u64, Self::Fault>;
+    fn parse(&self, piece: &mut Self::Chunk, block: &mut Block) -> Result<u64, Self::Fault>;
 
     /// The error for a fault in a piece with so much of the table before it.
     fn error(&self, fault: Self::Fault, before: Before) -> Self::Error;

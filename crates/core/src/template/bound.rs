@@ -4,14 +4,15 @@
 //! give a piece of what they get, and what must be written anew goes to buffers that are kept from
 //! row to row.
 
-use super::{Piece, Placeholder, StepUse, Template};
+use super::{Placeholder, Segment, StepUse, Template};
 use crate::Result;
-use crate::table::{Headers, is_blank};
+use crate::table::Headers;
 use crate::template::steps::Done;
+use crate::value::is_blank;
 
 /// A template for the rows of one table. Its placeholders are known by their column.
 #[derive(Debug, Clone)]
-pub struct Bound {
+pub struct BoundTemplate {
     template: Template,
     /// The column of each placeholder, in order.
     columns: Vec<usize>,
@@ -30,7 +31,7 @@ pub enum PartState {
 
 /// Working space for making values; what it holds between rows means nothing.
 #[derive(Debug, Default)]
-pub struct Work {
+pub struct StepBuffers {
     value: String,
     next: String,
     composed: String,
@@ -63,27 +64,30 @@ impl Template {
     ///
     /// # Errors
     /// Those of `find`.
-    pub(crate) fn bind_with(&self, find: impl FnMut(&str) -> Result<usize>) -> Result<Bound> {
+    pub(crate) fn bind_with(
+        &self,
+        find: impl FnMut(&str) -> Result<usize>,
+    ) -> Result<BoundTemplate> {
         let columns = self.headers().map(find).collect::<Result<_>>()?;
-        Ok(Bound { template: self.clone(), columns })
+        Ok(BoundTemplate { template: self.clone(), columns })
     }
 
     /// The template with the column of each placeholder given.
-    pub(crate) fn at(self, columns: Vec<usize>) -> Bound {
+    pub(crate) fn at(self, columns: Vec<usize>) -> BoundTemplate {
         debug_assert_eq!(columns.len(), self.placeholders().count());
-        Bound { template: self, columns }
+        BoundTemplate { template: self, columns }
     }
 
     /// Finds the headers of the template in a table.
     ///
     /// # Errors
     /// When the table has no such header, or several.
-    pub fn bind(&self, headers: &Headers) -> Result<Bound> {
+    pub fn bind(&self, headers: &Headers) -> Result<BoundTemplate> {
         self.bind_with(|header| Ok(headers.find(header)?.column))
     }
 }
 
-impl Bound {
+impl BoundTemplate {
     /// The template.
     pub fn template(&self) -> &Template {
         &self.template
@@ -103,10 +107,10 @@ impl Bound {
         &self,
         cell: impl Fn(usize) -> &'c str,
         blanks: &[String],
-        work: &mut Work,
+        work: &mut StepBuffers,
         take: impl FnOnce(PartState, &str) -> T,
     ) -> T {
-        if let [Piece::Placeholder(only)] = &self.template.pieces[..] {
+        if let [Segment::Placeholder(only)] = &self.template.segments[..] {
             let read = unblanked(cell(self.columns[0]), blanks);
             if only.steps.is_empty() {
                 return take(state_of(only, read), read);
@@ -119,10 +123,10 @@ impl Bound {
         let mut state = PartState::Whole;
         work.composed.clear();
         let mut columns = self.columns.iter();
-        for piece in &self.template.pieces {
+        for piece in &self.template.segments {
             match piece {
-                Piece::Literal(text) => work.composed.push_str(text),
-                Piece::Placeholder(placeholder) => {
+                Segment::Literal(text) => work.composed.push_str(text),
+                Segment::Placeholder(placeholder) => {
                     let column = columns.next().map_or(0, |&column| column);
                     let read = unblanked(cell(column), blanks);
                     let steps = &placeholder.steps;
@@ -148,7 +152,7 @@ impl Bound {
     pub(crate) fn of_cells(&self, cells: &[&str]) -> Option<String> {
         let place = |column| self.columns.iter().position(|&other| other == column);
         let cell = |column| place(column).and_then(|at| cells.get(at)).map_or("", |cell| *cell);
-        self.value(cell, &[], &mut Work::default(), |state, value| {
+        self.value(cell, &[], &mut StepBuffers::default(), |state, value| {
             (state != PartState::Malformed).then(|| value.to_owned())
         })
     }
@@ -226,7 +230,7 @@ fn apply<'w>(
         let now = if written { &value[span.clone()] } else { &read[span.clone()] };
         next.clear();
         match step.apply(now, next) {
-            Done::Piece(piece) => span = span.start + piece.start..span.start + piece.end,
+            Done::Slice(piece) => span = span.start + piece.start..span.start + piece.end,
             Done::Written => {
                 std::mem::swap(value, next);
                 (written, span) = (true, 0..value.len());
@@ -246,7 +250,7 @@ pub(crate) fn apply_all(steps: &[StepUse], read: &str) -> Option<String> {
 fn apply_one(step: &StepUse, value: &str) -> Option<String> {
     let mut out = String::new();
     match step.apply(value, &mut out) {
-        Done::Piece(piece) => Some(value[piece].to_owned()),
+        Done::Slice(piece) => Some(value[piece].to_owned()),
         Done::Written => Some(out),
         Done::Unreadable => None,
     }

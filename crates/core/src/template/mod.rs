@@ -1,7 +1,7 @@
 //! Templates: text with `{Header | step | step}` placeholders, which makes a part of a key.
 //!
 //! In goes the text that a person wrote, out comes a [`Template`]; [`Template::bind`] finds its
-//! headers in a table, and a [`Bound`] template makes a value of each row. [`Template::split`]
+//! headers in a table, and a [`BoundTemplate`] template makes a value of each row. [`Template::split`]
 //! goes the other way: it takes a value apart into those of the placeholders, if there is exactly
 //! one way to do so.
 
@@ -12,10 +12,10 @@ mod split;
 pub mod steps;
 
 pub(crate) use bound::apply_all;
-pub use bound::{Bound, PartState, Trace, TraceStep, Work};
+pub use bound::{BoundTemplate, PartState, StepBuffers, Trace, TraceStep};
 pub use parse::read_steps;
 pub(crate) use parse::read_steps_behind;
-pub use split::Unfit;
+pub use split::SplitError;
 pub use steps::StepUse;
 
 use std::fmt;
@@ -33,11 +33,11 @@ use std::fmt;
 #[derive(Debug, Clone)]
 pub struct Template {
     text: String,
-    pieces: Vec<Piece>,
+    segments: Vec<Segment>,
 }
 
 #[derive(Debug, Clone)]
-enum Piece {
+enum Segment {
     Literal(String),
     Placeholder(Placeholder),
 }
@@ -55,14 +55,14 @@ impl Template {
         let texts = steps.iter().map(|step| format!(" | {}", step.text()));
         let text = format!("{header}{}", texts.collect::<String>());
         let placeholder = Placeholder { header: header.to_owned(), steps };
-        Self { text, pieces: vec![Piece::Placeholder(placeholder)] }
+        Self { text, segments: vec![Segment::Placeholder(placeholder)] }
     }
 
     /// Puts steps before those of every placeholder.
     #[must_use]
     pub fn cleaned(mut self, clean: &[StepUse]) -> Self {
-        for piece in &mut self.pieces {
-            if let Piece::Placeholder(placeholder) = piece {
+        for piece in &mut self.segments {
+            if let Segment::Placeholder(placeholder) = piece {
                 placeholder.steps.splice(0..0, clean.iter().cloned());
             }
         }
@@ -71,24 +71,24 @@ impl Template {
 
     /// The header, when the template is the value of one header as it stands.
     pub fn as_header(&self) -> Option<&str> {
-        match &self.pieces[..] {
-            [Piece::Placeholder(only)] if only.steps.is_empty() => Some(&only.header),
+        match &self.segments[..] {
+            [Segment::Placeholder(only)] if only.steps.is_empty() => Some(&only.header),
             _ => None,
         }
     }
 
     /// Whether it is one placeholder and nothing else, so that its value needs no taking apart.
     pub fn is_bare(&self) -> bool {
-        matches!(self.pieces[..], [Piece::Placeholder(_)])
+        matches!(self.segments[..], [Segment::Placeholder(_)])
     }
 
     /// The literal texts that all its values begin and end with.
     pub(crate) fn ends(&self) -> (&str, &str) {
-        let text = |piece: usize| match self.pieces.get(piece) {
-            Some(Piece::Literal(text)) => &text[..],
+        let text = |piece: usize| match self.segments.get(piece) {
+            Some(Segment::Literal(text)) => &text[..],
             _ => "",
         };
-        (text(0), text(self.pieces.len().saturating_sub(1)))
+        (text(0), text(self.segments.len().saturating_sub(1)))
     }
 
     /// The headers that it names, in order; one that is named twice comes twice.
@@ -97,9 +97,9 @@ impl Template {
     }
 
     fn placeholders(&self) -> impl Iterator<Item = &Placeholder> {
-        self.pieces.iter().filter_map(|piece| match piece {
-            Piece::Placeholder(placeholder) => Some(placeholder),
-            Piece::Literal(_) => None,
+        self.segments.iter().filter_map(|piece| match piece {
+            Segment::Placeholder(placeholder) => Some(placeholder),
+            Segment::Literal(_) => None,
         })
     }
 }

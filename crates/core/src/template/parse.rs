@@ -6,7 +6,7 @@
 
 use super::phrase::Phrase;
 use super::steps::{self, StepUse};
-use super::{Piece, Placeholder, Template};
+use super::{Placeholder, Segment, Template};
 use crate::Result;
 
 impl Template {
@@ -24,12 +24,12 @@ impl Template {
     pub(crate) fn read(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Self> {
         phrase.skip_space();
         let start = phrase.at();
-        let pieces = if phrase.has_brace_before(stops, words) {
+        let segments = if phrase.has_brace_before(stops, words) {
             read_pieces(phrase, stops, words)?
         } else {
-            vec![Piece::Placeholder(read_placeholder(phrase, stops, words)?)]
+            vec![Segment::Placeholder(read_placeholder(phrase, stops, words)?)]
         };
-        Ok(Self { text: phrase.since(start).trim_end().to_owned(), pieces })
+        Ok(Self { text: phrase.since(start).trim_end().to_owned(), segments })
     }
 }
 
@@ -63,8 +63,8 @@ fn read_placeholder(phrase: &mut Phrase<'_>, ends: &[char], words: &[&str]) -> R
     Ok(Placeholder { header, steps: read_steps_behind(phrase)? })
 }
 
-fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Vec<Piece>> {
-    let mut pieces = Vec::new();
+fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Vec<Segment>> {
+    let mut segments = Vec::new();
     let mut literal = String::new();
     let mut placeholders = 0;
     loop {
@@ -76,9 +76,9 @@ fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Resul
             literal.push('}');
         } else if phrase.takes("{") {
             if !literal.is_empty() {
-                pieces.push(Piece::Literal(std::mem::take(&mut literal)));
+                segments.push(Segment::Literal(std::mem::take(&mut literal)));
             }
-            pieces.push(Piece::Placeholder(read_placeholder(phrase, &['}'], &[])?));
+            segments.push(Segment::Placeholder(read_placeholder(phrase, &['}'], &[])?));
             placeholders += 1;
             if !phrase.sign('}') {
                 return phrase.expected("`|` before a step, or `}` to end the placeholder");
@@ -96,10 +96,10 @@ fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Resul
     // Space before the sign that ends the template is not part of it.
     let kept = literal.trim_end();
     if !kept.is_empty() {
-        pieces.push(Piece::Literal(kept.to_owned()));
+        segments.push(Segment::Literal(kept.to_owned()));
     }
     if placeholders == 0 {
         return phrase.expected("a placeholder such as `{Hive}`");
     }
-    Ok(pieces)
+    Ok(segments)
 }

@@ -4,11 +4,11 @@
 
 use unicode_segmentation::UnicodeSegmentation;
 
-use super::{Piece, Template};
+use super::{Segment, Template};
 
 /// Why a value can't be taken apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Unfit {
+pub enum SplitError {
     /// The value does not have the template's form.
     NoWay,
     /// There are several ways, so that each would be a guess.
@@ -29,26 +29,26 @@ impl Template {
     /// its last step is `or ""`.
     ///
     /// # Errors
-    /// [`Unfit`] when there is no way to do so, or more than one.
-    pub fn split(&self, value: &str) -> Result<Vec<String>, Unfit> {
+    /// [`SplitError`] when there is no way to do so, or more than one.
+    pub fn split(&self, value: &str) -> Result<Vec<String>, SplitError> {
         let mut boundaries: Vec<usize> = value.grapheme_indices(true).map(|(at, _)| at).collect();
         boundaries.push(value.len());
         let mut reached = vec![Reached { at: 0, ways: 1, ends: Vec::new() }];
-        for (nth, piece) in self.pieces.iter().enumerate() {
+        for (nth, piece) in self.segments.iter().enumerate() {
             // What must stand behind a placeholder leaves few places where it may end.
-            let fits_behind = |end: usize| match self.pieces.get(nth + 1) {
+            let fits_behind = |end: usize| match self.segments.get(nth + 1) {
                 None => end == value.len(),
-                Some(Piece::Literal(text)) => value[end..].starts_with(&text[..]),
-                Some(Piece::Placeholder(_)) => true,
+                Some(Segment::Literal(text)) => value[end..].starts_with(&text[..]),
+                Some(Segment::Placeholder(_)) => true,
             };
             let mut next: Vec<Reached> = Vec::new();
             for from in reached {
                 match piece {
-                    Piece::Literal(text) if value[from.at..].starts_with(&text[..]) => {
+                    Segment::Literal(text) if value[from.at..].starts_with(&text[..]) => {
                         reach(&mut next, Reached { at: from.at + text.len(), ..from });
                     }
-                    Piece::Literal(_) => {}
-                    Piece::Placeholder(placeholder) => {
+                    Segment::Literal(_) => {}
+                    Segment::Placeholder(placeholder) => {
                         let Ok(start) = boundaries.binary_search(&from.at) else {
                             // A literal ended within a character: no placeholder can begin there.
                             continue;
@@ -73,8 +73,8 @@ impl Template {
             reached = next;
         }
         match reached.iter().find(|way| way.at == value.len()) {
-            None => Err(Unfit::NoWay),
-            Some(way) if way.ways > 1 => Err(Unfit::SeveralWays),
+            None => Err(SplitError::NoWay),
+            Some(way) if way.ways > 1 => Err(SplitError::SeveralWays),
             Some(way) => Ok(way.ends.iter().map(|&(a, b)| value[a..b].to_owned()).collect()),
         }
     }

@@ -174,7 +174,7 @@ proptest! {
             assert_eq!(found.needs_whole(0, &[]), Some(NeedsWhole::Chain));
             let mut builder = found.builder(&plan, &headers, [1, 2, 3, 4]);
             if asks_first {
-                builder.only_asked(&found.main_key, &mut source.again()).unwrap();
+                builder.filter_by(&found.main_key, &mut source.again()).unwrap();
             }
             for mut table in tables() {
                 builder.read(&mut table, threads).unwrap();

@@ -1,4 +1,4 @@
-//! Reasons of unmatched keys, and mends that do what they promise.
+//! Reasons of unmatched keys, and fixes that do what they promise.
 
 use std::collections::BTreeMap;
 
@@ -129,7 +129,7 @@ fn each_reason_is_the_right_one() {
     assert_eq!(keys.len(), cases.len());
     for ((row, reason, nearest), explained) in cases.iter().zip(&explained) {
         assert_eq!(explained.reason, *reason, "{row:?}");
-        let held = explained.nearest.map(|holder| lookup.reference().as_read(holder)[0]);
+        let held = explained.nearest.map(|entry| lookup.reference().as_read(entry)[0]);
         assert_eq!(held, *nearest, "{row:?}");
     }
 }
@@ -177,7 +177,7 @@ fn the_nearest_of_one_part_is_found() {
         let ran = run(&rows(&[&[asked, "", ""]]), &hives, &plan, 1);
         let explained = ran.diagnosis().unwrap().explained.remove(0);
         let lookup = ran.enrichment.lookups().next().unwrap();
-        let held = explained.nearest.map(|holder| lookup.reference().as_read(holder)[0]);
+        let held = explained.nearest.map(|entry| lookup.reference().as_read(entry)[0]);
         assert_eq!(held, near, "{asked}");
         assert_eq!(explained.distance, near.map(|_| distance), "{asked}");
     }
@@ -250,7 +250,7 @@ fn mess(value: &str, how: u8) -> String {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
 
-    /// Whoever follows a mend gets what it promises: so many rows match that did not, so many become
+    /// Whoever follows a fix gets what it promises: so many rows match that did not, so many become
     /// ambiguous, so many are lost.
     #[test]
     fn mends_keep_their_promise(
@@ -282,11 +282,11 @@ proptest! {
         };
         let before = run(&main, &hives, &plan("Apiary = Site, Hive = Tag", rule.clone()), threads);
         let Some(diagnosis) = before.diagnosis() else { return Ok(()) };
-        let mut mended = 0;
-        for mend in &diagnosis.mends {
-            prop_assert!(mend.mended > mended, "each mends more than the one before");
-            mended = mend.mended;
-            let after = run(&main, &hives, &plan(&mend.on.join(", "), rule.clone()), threads);
+        let mut fixed = 0;
+        for fix in &diagnosis.fixes {
+            prop_assert!(fix.fixed > fixed, "each fixes more than the one before");
+            fixed = fix.fixed;
+            let after = run(&main, &hives, &plan(&fix.on.join(", "), rule.clone()), threads);
             let kind = |ran: &Ran, row: usize| {
                 ran.outcomes.0.get(&(row as u64 + 1)).copied().unwrap_or(Kind::Matched)
             };
@@ -298,9 +298,9 @@ proptest! {
             let is_mended = |was, now| was == Kind::Unmatched && now == Kind::Matched;
             let is_new = |was, now| was != Kind::Ambiguous && now == Kind::Ambiguous;
             let is_lost = |was, now| found(was) && !found(now);
-            prop_assert_eq!(mend.mended, changed(&is_mended), "{:?}", mend);
-            prop_assert_eq!(mend.newly_ambiguous, changed(&is_new), "{:?}", mend);
-            prop_assert_eq!(mend.lost, changed(&is_lost), "{:?}", mend);
+            prop_assert_eq!(fix.fixed, changed(&is_mended), "{:?}", fix);
+            prop_assert_eq!(fix.newly_ambiguous, changed(&is_new), "{:?}", fix);
+            prop_assert_eq!(fix.lost, changed(&is_lost), "{:?}", fix);
         }
     }
 }

@@ -100,18 +100,18 @@ fn truth(
     let mut out = Vec::new();
     for row in main {
         let asked = key(row, MAIN_KEY);
-        let holders: Vec<&Row> =
+        let entries: Vec<&Row> =
             reference.iter().filter(|other| key(other, REFERENCE_KEY) == asked).collect();
-        let agree = holders.iter().all(|other| taken(other) == taken(holders[0]));
-        let (kind, cells) = match (whole(&asked), &holders[..]) {
+        let agree = entries.iter().all(|other| taken(other) == taken(entries[0]));
+        let (kind, cells) = match (whole(&asked), &entries[..]) {
             (false, _) if !readable(&asked) => (Kind::Malformed, [const { String::new() }; 2]),
             (false, _) => (Kind::BlankKey, [const { String::new() }; 2]),
             (true, []) => (Kind::Unmatched, [const { String::new() }; 2]),
-            (true, [first, ..]) if agree && !(every && holders.len() > 1) => {
+            (true, [first, ..]) if agree && !(every && entries.len() > 1) => {
                 (Kind::Matched, taken(first))
             }
             (true, _) => {
-                let all: Vec<[String; 2]> = holders.iter().map(|other| taken(other)).collect();
+                let all: Vec<[String; 2]> = entries.iter().map(|other| taken(other)).collect();
                 match settle(&all) {
                     Some(settled) => {
                         count(Kind::Matched, 1);
@@ -135,12 +135,12 @@ fn truth(
         let used = whole(&held) && askers > 0;
         count(Kind::Unused, usize::from(!used));
         if whole(&held) && !seen.contains(&held) {
-            let mut holders = reference.iter().filter(|other| key(other, REFERENCE_KEY) == held);
+            let mut entries = reference.iter().filter(|other| key(other, REFERENCE_KEY) == held);
             let spelled = |other: &Row| REFERENCE_KEY.map(|column| other[column].clone());
-            let same = holders.clone().all(|other| spelled(other) == spelled(row));
+            let same = entries.clone().all(|other| spelled(other) == spelled(row));
             count(Kind::Collapsed, usize::from(!same));
-            let first = holders.next().map(taken);
-            let others: Vec<_> = holders.map(taken).collect();
+            let first = entries.next().map(taken);
+            let others: Vec<_> = entries.map(taken).collect();
             let agree = others.iter().all(|other| Some(other) == first.as_ref());
             count(Kind::Duplicate, usize::from(!others.is_empty() && agree));
             count(Kind::Conflicting, usize::from(!agree));

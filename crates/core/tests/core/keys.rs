@@ -3,10 +3,11 @@
 
 use super::memory::{Kept, Memory};
 use gather_keys_core::findings::{Counts, Kind};
-use gather_keys_core::key::{Key, column};
+use gather_keys_core::key::Key;
+use gather_keys_core::survey::key_column;
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, Take, parse_blanks};
-use gather_keys_core::template::{Template, Unfit, read_steps};
+use gather_keys_core::template::{SplitError, Template, read_steps};
 use gather_keys_core::{Error, findings::Gate};
 use proptest::prelude::*;
 
@@ -25,7 +26,7 @@ fn census(templates: &[&str], headers: &[&str], rows: &[Vec<String>], blanks: &s
     let parts = templates.iter().map(|text| Template::parse("template", text).unwrap());
     let parts = parts.map(|template| template.bind(&table.headers).unwrap()).collect();
     let blanks = if blanks.is_empty() { Vec::new() } else { parse_blanks(blanks).unwrap() };
-    let builder = column::census("table", &table.headers, Key::new(parts, blanks), [5, 6, 7, 8]);
+    let builder = key_column::census("table", &table.headers, Key::new(parts, blanks), [5, 6, 7, 8]);
     Reference::load(builder, &mut table).unwrap()
 }
 
@@ -49,7 +50,7 @@ proptest! {
         let mut table = self::table(&["A", "B", "C"], &rows);
         let bound = template.bind(&table.headers).unwrap();
         let mut keys = Kept::default();
-        let made = column::make(&mut table, &mut keys, &bound, &[], "Key", [1, 2, 3, 4]).unwrap();
+        let made = key_column::make(&mut table, &mut keys, &bound, &[], "Key", [1, 2, 3, 4]).unwrap();
         let keys = added(keys, 3);
         let (mut inseparable, mut blank) = (0, 0);
         for (row, key) in rows.iter().zip(&keys) {
@@ -68,7 +69,7 @@ proptest! {
         let mut table = self::table(&["Key"], &keys);
         let mut parts = Kept::default();
         let names = ["A", "B", "C"].map(str::to_owned);
-        let taken = column::split(&mut table, &mut parts, &template, 0, &names).unwrap();
+        let taken = key_column::split(&mut table, &mut parts, &template, 0, &names).unwrap();
         let parts = added(parts, 1);
         let apart = taken.rows - taken.blank - taken.no_way - taken.several_ways;
         prop_assert_eq!(taken.rows, rows.len() as u64);
@@ -145,8 +146,8 @@ fn a_key_says_what_became_of_each_row() {
     let groups: Vec<_> = census.groups().collect();
     assert_eq!(numbers(&groups[0].rows), [1, 2]);
     assert!(groups[0].collapsed && groups.len() == 1);
-    assert_eq!(census.as_read(groups[0].holders[0]), ["Fellside ", "007"]);
-    assert_eq!(census.as_compared(groups[0].holders[1]).collect::<Vec<_>>(), ["fellside", "7"]);
+    assert_eq!(census.as_read(groups[0].entries[0]), ["Fellside ", "007"]);
+    assert_eq!(census.as_compared(groups[0].entries[1]).collect::<Vec<_>>(), ["fellside", "7"]);
     let counts = Counts::of_table(&census);
     let told = Counts::OF_A_TABLE.map(|kind| counts.of(kind));
     assert_eq!((told, counts.total(Kind::Repeated)), ([3, 1, 1], 2));
@@ -174,16 +175,16 @@ fn a_value_comes_apart_in_one_way_or_not_at_all() {
     let own = |values: &[&str]| Ok(values.iter().map(|&value| value.to_owned()).collect());
     for (template, value, want) in [
         ("{A}/{B}", "x/y", own(&["x", "y"])),
-        ("{A}/{B}", "x", Err(Unfit::NoWay)),
-        ("{A}/{B}", "x/", Err(Unfit::NoWay)),
+        ("{A}/{B}", "x", Err(SplitError::NoWay)),
+        ("{A}/{B}", "x/", Err(SplitError::NoWay)),
         ("{A}/{B | or \"\"}", "x/", own(&["x", ""])),
-        ("{A}/{B}", "x/y/z", Err(Unfit::SeveralWays)),
+        ("{A}/{B}", "x/y/z", Err(SplitError::SeveralWays)),
         ("{A}{B}", "xy", own(&["x", "y"])),
-        ("{A}{B}", "xyz", Err(Unfit::SeveralWays)),
+        ("{A}{B}", "xyz", Err(SplitError::SeveralWays)),
         ("{A}{B | last 2}", "xyz", own(&["x", "yz"])),
         ("{A | first 2}{B}{C | pad 3}", "abc007", own(&["ab", "c", "007"])),
         ("[{A}]", "[x]", own(&["x"])),
-        ("[{A}]", "[x", Err(Unfit::NoWay)),
+        ("[{A}]", "[x", Err(SplitError::NoWay)),
         ("{A}e{B}", "xe\u{301}ey", own(&["xe\u{301}", "y"])),
     ] {
         let template = Template::parse("template", template).unwrap();
@@ -199,7 +200,7 @@ fn a_census_takes_nothing() {
         vec![Template::of_steps("A", Vec::new()).bind(&table.headers).unwrap()],
         Vec::new(),
     );
-    let builder: ReferenceBuilder = column::census("t", &table.headers, key, [0; 4]);
+    let builder: ReferenceBuilder = key_column::census("t", &table.headers, key, [0; 4]);
     let census = Reference::load(builder, &mut table).unwrap();
     assert!(census.taken().is_empty() && census.groups().all(|group| !group.conflicting));
 }

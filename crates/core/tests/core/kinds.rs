@@ -1,7 +1,8 @@
 //! Kinds of cells: whatever way a cell takes through the lookups, it comes out as what it was.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Correction, Corrections};
+use gather_keys_core::findings::Correction;
+use gather_keys_core::enrich::Corrections;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Update, WhenDuplicate};
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
 use proptest::prelude::*;
@@ -16,12 +17,12 @@ fn kind_of(text: &str) -> CellKind {
         "c" => CellKind::Date,
         "d" => CellKind::Truth,
         "e" => CellKind::Time,
-        _ => CellKind::Unsaid,
+        _ => CellKind::Untyped,
     }
 }
 
 fn says_none(_: &str) -> CellKind {
-    CellKind::Unsaid
+    CellKind::Untyped
 }
 
 /// Keeps the cells of every row, each with its kind.
@@ -111,7 +112,7 @@ proptest! {
         for (text, kind) in kept.0.iter().flatten() {
             // A blank cell is nothing in any case.
             let fits = *kind == kind_of(text) && !none_says
-                || *kind == CellKind::Unsaid && (!all_say || kind_of(text) == CellKind::Unsaid);
+                || *kind == CellKind::Untyped && (!all_say || kind_of(text) == CellKind::Untyped);
             prop_assert!(fits || text.is_empty(), "{text} {kind:?}");
         }
         // The own column that nothing writes into says what the main table says.

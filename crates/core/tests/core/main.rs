@@ -3,7 +3,6 @@
 // A test that can't go on should say so at once.
 #![allow(clippy::unwrap_used)]
 
-mod beside;
 mod chains;
 mod diagnosis;
 mod engine;
@@ -13,10 +12,11 @@ mod lookups;
 mod memory;
 mod naming;
 mod order;
+mod pass_through;
 mod plans;
 mod receipts;
 mod reports;
-mod shares;
+mod spills;
 mod surveys;
 mod updates;
 mod values;

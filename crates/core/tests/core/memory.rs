@@ -1,12 +1,12 @@
 //! Tables in memory, and a sink that keeps what it is given.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Resolved, Side, Taking, added_names, resolve};
+use gather_keys_core::enrich::{Enrichment, Resolved, RowOutput, Side, added_names, resolve};
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
-    Added, Arranged, Before, Beside, Block, CellKind, Headers, Overlay, Parser, Plainly, Renderer,
-    Sink, Source, TakesOver,
+    Arranged, Before, Block, CellKind, Headers, Overlay, Parser, PassThrough, RawColumns, RawForm,
+    RawRow, Renderer, Sink, Source,
 };
 
 pub(crate) type Row = Vec<String>;
@@ -42,7 +42,7 @@ impl Memory {
 
 impl Source for Memory {
     type Error = Error;
-    type Piece = Block;
+    type Chunk = Block;
     type Parser = Whole;
 
     fn headers(&self) -> &Headers {
@@ -53,7 +53,7 @@ impl Source for Memory {
         Whole
     }
 
-    fn read_piece(&mut self, piece: &mut Block) -> Result<bool, Error> {
+    fn read_chunk(&mut self, piece: &mut Block) -> Result<bool, Error> {
         let rows = &self.rows[self.at..self.rows.len().min(self.at + self.block_rows)];
         self.at += rows.len();
         *piece = Block::of_rows(self.headers.len(), rows).placed(1, 0);
@@ -83,7 +83,7 @@ impl Source for Memory {
 pub(crate) struct Whole;
 
 impl Parser for Whole {
-    type Piece = Block;
+    type Chunk = Block;
     type Error = Error;
     type Fault = Error;
 
@@ -139,13 +139,18 @@ impl Renderer for Cells {
         }
     }
 
-    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Vec<Row>>)> {
-        Some((plainly()?, self))
+    fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Vec<Row>>)> {
+        Some((raw_form()?, self))
     }
 }
 
-impl TakesOver<Vec<Row>> for Cells {
-    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], rendered: &mut Vec<Row>) {
+impl PassThrough<Vec<Row>> for Cells {
+    fn render_pass_through(
+        &self,
+        main: &Block,
+        beside: &[RawColumns<'_>],
+        rendered: &mut Vec<Row>,
+    ) {
         rendered.clear();
         let mut beside: Vec<_> = beside.iter().map(|one| one.rows()).collect();
         for row in 0..main.rows() {
@@ -153,11 +158,11 @@ impl TakesOver<Vec<Row>> for Cells {
             let mut cells: Row = own.collect();
             for added in &mut beside {
                 match added.next().unwrap() {
-                    Added::Piece(piece, length) => {
+                    RawRow::Slice(piece, length) => {
                         let piece = std::str::from_utf8(&piece[..length]).unwrap();
                         cells.extend(piece.split(BEFORE).skip(1).map(str::to_owned));
                     }
-                    Added::Cells(block, row) => {
+                    RawRow::Cells(block, row) => {
                         let columns = 0..block.columns();
                         cells.extend(columns.map(|column| block.cell(row, column).to_owned()));
                     }
@@ -172,8 +177,8 @@ impl TakesOver<Vec<Row>> for Cells {
 const BEFORE: char = '|';
 
 /// How [`Kept`] writes cells: some that tests have in many places are special.
-pub(crate) fn plainly() -> Option<Plainly> {
-    Plainly::new(BEFORE as u8, *b"|a7\"")
+pub(crate) fn raw_form() -> Option<RawForm> {
+    RawForm::new(BEFORE as u8, *b"|a7\"")
 }
 
 /// The enrichment of a plan with one reference.
@@ -200,7 +205,7 @@ pub(crate) fn enrichments_by(
     plans: Vec<(&ReferencePlan, Vec<Memory>)>,
     main: &Memory,
     threads: usize,
-    adapt: impl Fn(&[(Lookup, Taking)], &Resolved, ReferenceBuilder) -> ReferenceBuilder,
+    adapt: impl Fn(&[(Lookup, RowOutput)], &Resolved, ReferenceBuilder) -> ReferenceBuilder,
 ) -> Result<Enrichment, Error> {
     let (mut known, mut added, mut lookups) = (main.headers.clone(), Vec::new(), Vec::new());
     for (plan, mut tables) in plans {
@@ -210,8 +215,8 @@ pub(crate) fn enrichments_by(
         let (names, _) = added_names(&known, &plan.name, &found.names);
         known = known.with(&names);
         added.extend(names);
-        let plainly = plainly().filter(|_| found.goes_plainly(main.headers.len()));
-        let builder = found.builder(plan, &headers, [1, 2, 3, 4]).written(plainly);
+        let raw_form = raw_form().filter(|_| found.passes_through(main.headers.len()));
+        let builder = found.builder(plan, &headers, [1, 2, 3, 4]).raw_form(raw_form);
         let mut builder = adapt(&lookups, &found, builder);
         for table in &mut tables {
             builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;

@@ -26,7 +26,7 @@ fn wrong(table: &str, row: u64) -> Error {
 
 impl Source for Faulty {
     type Error = Error;
-    type Piece = usize;
+    type Chunk = usize;
     type Parser = FaultyParser;
 
     fn headers(&self) -> &Headers {
@@ -37,7 +37,7 @@ impl Source for Faulty {
         FaultyParser { malformed: self.malformed.clone() }
     }
 
-    fn read_piece(&mut self, piece: &mut usize) -> Result<bool, Error> {
+    fn read_chunk(&mut self, piece: &mut usize) -> Result<bool, Error> {
         *piece = self.at;
         self.at += 1;
         match self.unreadable {
@@ -56,7 +56,7 @@ impl Source for Faulty {
 }
 
 impl Parser for FaultyParser {
-    type Piece = usize;
+    type Chunk = usize;
     type Error = Error;
     type Fault = ();
 

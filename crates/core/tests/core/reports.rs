@@ -134,9 +134,9 @@ fn a_report_says_what_there_is() {
     assert_eq!(reasons, [("letter case of Apiary", 2), ("all parts but Hive are held", 1)]);
     let parts: Vec<(&str, u64)> = told.parts.iter().map(|one| (&one.part[..], one.rows)).collect();
     assert_eq!(parts, [("Apiary", 2), ("Hive", 1)]);
-    assert_eq!(told.mends.len(), 1);
-    assert_eq!(told.mends[0].on, ["Apiary | fold = Site | fold", "Hive = Tag"]);
-    assert_eq!((told.mends[0].mended, told.mends[0].newly_ambiguous), (2, 0));
+    assert_eq!(told.fixes.len(), 1);
+    assert_eq!(told.fixes[0].on, ["Apiary | fold = Site | fold", "Hive = Tag"]);
+    assert_eq!((told.fixes[0].fixed, told.fixes[0].newly_ambiguous), (2, 0));
     assert_eq!(told.unmatched[0].nearest.as_deref().unwrap(), ["Fellside", "H-007"]);
     assert_eq!((told.unmatched[0].rows, told.unmatched[0].row), (2, 1));
     assert_eq!(told.advice, ["look at it"]);
@@ -173,6 +173,6 @@ fn no_diagnosis_without_unmatched_keys() {
     let ran = Ran::of(&cells(&[["A", "1"], ["", "1"]]), &hives, "Apiary = Site, Hive = Tag", 1);
     assert!(ran.diagnoses[0].is_none());
     let report = ran.report(&[]);
-    assert!(report.references[0].reasons.is_empty() && report.references[0].mends.is_empty());
+    assert!(report.references[0].reasons.is_empty() && report.references[0].fixes.is_empty());
     assert_eq!(report.references[0].main_rows[0].kind, "blank key");
 }

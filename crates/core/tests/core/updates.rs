@@ -1,8 +1,9 @@
 //! Updates, added rows and corrections, against a naive truth.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Correction, Corrections, Written};
+use gather_keys_core::enrich::Corrections;
 use gather_keys_core::findings::{Change, ChangedBy, Findings, MainFinding, Recorder};
+use gather_keys_core::findings::{Correction, Written};
 use gather_keys_core::plan::{On, ReferencePlan, Replace, Take, Update, WhenDuplicate};
 use proptest::prelude::*;
 
@@ -58,9 +59,9 @@ fn updated(now: &str, new: &str, replace: Replace, bring_blanks: bool) -> String
 }
 
 /// The values of some rows under a rule; nothing where it can't settle them.
-fn settled(rule: &str, holders: &[&Row]) -> Option<Vec<[String; 2]>> {
+fn settled(rule: &str, entries: &[&Row]) -> Option<Vec<[String; 2]>> {
     let values: Vec<[String; 2]> =
-        holders.iter().map(|row| [row[1].clone(), row[2].clone()]).collect();
+        entries.iter().map(|row| [row[1].clone(), row[2].clone()]).collect();
     let agree = values.iter().all(|value| *value == values[0]);
     let distinct = |at: usize| {
         let mut seen: Vec<&str> = Vec::new();
@@ -105,11 +106,11 @@ proptest! {
         let (mut want, mut changes, mut left) = (Vec::new(), Vec::new(), 0);
         for (nth, row) in main.iter().enumerate() {
             let whole = !row[0].is_empty();
-            let holders: Vec<&Row> =
+            let entries: Vec<&Row> =
                 reference.iter().filter(|other| whole && key(other) == key(row)).collect();
-            let values = if holders.is_empty() { None } else { settled(rule, &holders) };
+            let values = if entries.is_empty() { None } else { settled(rule, &entries) };
             let Some(values) = values else {
-                let status = match (whole, holders.is_empty()) {
+                let status = match (whole, entries.is_empty()) {
                     (false, _) => "blank key",
                     (true, true) => "unmatched",
                     (true, false) => "ambiguous",
@@ -138,15 +139,15 @@ proptest! {
             if asked || seen.contains(&key(row)) {
                 continue;
             }
-            let holders: Vec<&Row> =
+            let entries: Vec<&Row> =
                 reference.iter().filter(|other| key(other) == key(row)).collect();
-            let values = settled(rule, &holders);
+            let values = settled(rule, &entries);
             // The spelling of the key is that of the row that gives.
             let spelled = |nth: usize| match rule {
-                "last" if holders.iter().any(|other| other[1..] != holders[0][1..]) => {
-                    holders[holders.len() - 1][0].clone()
+                "last" if entries.iter().any(|other| other[1..] != entries[0][1..]) => {
+                    entries[entries.len() - 1][0].clone()
                 }
-                _ => holders[nth][0].clone(),
+                _ => entries[nth][0].clone(),
             };
             for (nth, [v, x]) in values.into_iter().flatten().enumerate() {
                 want.push(vec![spelled(nth), v, x.clone(), x, "appended".to_owned()]);
@@ -213,7 +214,7 @@ fn steps_do_not_show_in_the_key_of_added_rows() {
         plan.append_unused = true;
         let theirs = Memory::new("r", reference, &rows(&[row]), 9);
         let (out, found, _) = run(&main, vec![(&plan, vec![theirs])], |_| None, 1);
-        (out, found.lookups[0].appended.unwrap().not.not_apart)
+        (out, found.lookups[0].appended.unwrap().not.inseparable)
     };
     let on = "Site | fold = Code | trim | fold, Hive | number = Tag | digits | number";
     let (out, _) = added(&["Site", "Hive"], on, &["Code", "Tag"], &[" Fellside", "H-007"]);

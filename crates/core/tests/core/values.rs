@@ -22,7 +22,7 @@ fn held(nth: usize) -> Row {
 fn what_is_taken_stands_in_the_table() {
     let rows: Vec<Row> = (0..ROWS).map(held).collect();
     let plain: usize = rows.iter().flatten().map(String::len).sum();
-    let kind = |cell: &str| if cell.is_empty() { CellKind::Unsaid } else { CellKind::Text };
+    let kind = |cell: &str| if cell.is_empty() { CellKind::Untyped } else { CellKind::Text };
     let hives = Memory::new("hives", &["Tag", "Line", "Keeper", "Late", "Flag"], &rows, 700);
     let asked: Vec<usize> = (0..3000).map(|nth| nth * 7919 % (KEYS + 500)).collect();
     let main: Vec<Row> = asked.iter().map(|key| vec![format!("H-{key}")]).collect();
@@ -41,7 +41,7 @@ fn what_is_taken_stands_in_the_table() {
             };
             let mut made =
                 enrichments_by(vec![(&plan, vec![hives()])], &main, threads, |_, _, builder| {
-                    builder.large_from(1 << 21)
+                    builder.dictionaries_from(1 << 21)
                 })
                 .unwrap();
             let mut kept = Kept::default();
@@ -85,7 +85,7 @@ fn rows_agree_by_their_texts() {
         };
         let hives = Memory::new("hives", &["Tag", "Site"], &rows(other), 500);
         let mut made = enrichments_by(vec![(&plan, vec![hives])], &main, 2, |_, _, builder| {
-            builder.large_from(1 << 14)
+            builder.dictionaries_from(1 << 14)
         })
         .unwrap();
         let found = made.run(&mut main.again(), &mut Kept::default(), None, 1).unwrap();

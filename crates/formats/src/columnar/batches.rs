@@ -127,7 +127,7 @@ pub(super) fn read_of<T>(
     let unread = |said: String| Error::Unread {
         name: name.to_owned(),
         said: format!("as {article} {} it is damaged ({said})", kind.name()),
-        mend: "get the file once more, or name its --format",
+        fix: "get the file once more, or name its --format",
     };
     match guarded(name, read) {
         Some(Ok(read)) => Ok(read),

@@ -23,8 +23,8 @@ use gather_keys_core::table::{AddedText, CellKind, ColumnCells};
 use serde_json::Value;
 
 use super::repeats::{Bits, Repeats};
-use super::times::{day, moment, span};
-use crate::number::{push_integer, push_real};
+use gather_keys_core::value::moment::{push_day, push_duration, push_moment};
+use gather_keys_core::value::number::{push_integer, push_real};
 
 /// How many bytes all values of a dictionary may have for each row, to be added whole.
 const EACH: usize = 32;
@@ -117,9 +117,9 @@ impl<'a> Cells<'a> {
                     TimeUnit::Nanosecond => in_unit!(@ $ns, 1_000_000_000, $write),
                 }
             };
-            (@ $kind:ty, $parts:expr, $write:expr) => {
+            (@ $kind:ty, $units:expr, $write:expr) => {
                 written!($kind, move |value, text: &mut String| {
-                    $write(i64::from(value), $parts, text)
+                    $write(i64::from(value), $units, text)
                 })
             };
         }
@@ -159,31 +159,34 @@ impl<'a> Cells<'a> {
             DataType::Decimal128(_, scale) => decimal!(Decimal128Type, scale),
             DataType::Decimal256(_, scale) => decimal!(Decimal256Type, scale),
             DataType::Date32 => written!(Date32Type, |days, text: &mut String| {
-                day(i64::from(days), text);
+                push_day(i64::from(days), text);
                 CellKind::Date
             }),
             DataType::Date64 => written!(Date64Type, |value: i64, text: &mut String| {
-                day(value.div_euclid(86_400_000), text);
+                push_day(value.div_euclid(86_400_000), text);
                 CellKind::Date
             }),
             DataType::Timestamp(unit, zone) => {
-                let has_zone = zone.is_some();
+                let is_utc = zone.is_some();
                 in_unit!(
                     unit,
                     TimestampSecondType,
                     TimestampMillisecondType,
                     TimestampMicrosecondType,
                     TimestampNanosecondType,
-                    |value, parts, text| moment(value, parts, has_zone, text)
+                    |value, units, text: &mut String| {
+                        push_moment(value, units, is_utc, text);
+                        CellKind::Date
+                    }
                 )
             }
             DataType::Time32(unit) => match unit {
-                TimeUnit::Second => in_unit!(@ Time32SecondType, 1, span),
-                _ => in_unit!(@ Time32MillisecondType, 1_000, span),
+                TimeUnit::Second => in_unit!(@ Time32SecondType, 1, duration),
+                _ => in_unit!(@ Time32MillisecondType, 1_000, duration),
             },
             DataType::Time64(unit) => match unit {
-                TimeUnit::Microsecond => in_unit!(@ Time64MicrosecondType, 1_000_000, span),
-                _ => in_unit!(@ Time64NanosecondType, 1_000_000_000, span),
+                TimeUnit::Microsecond => in_unit!(@ Time64MicrosecondType, 1_000_000, duration),
+                _ => in_unit!(@ Time64NanosecondType, 1_000_000_000, duration),
             },
             DataType::Duration(unit) => in_unit!(
                 unit,
@@ -191,7 +194,7 @@ impl<'a> Cells<'a> {
                 DurationMillisecondType,
                 DurationMicrosecondType,
                 DurationNanosecondType,
-                span
+                duration
             ),
             DataType::Binary => {
                 let values = array.as_binary::<i32>();
@@ -292,7 +295,7 @@ impl<'a> Cells<'a> {
     ) -> Self {
         let nulls = array.nulls();
         Self::Written(Box::new(move |row, text: &mut String| {
-            if is_null(nulls, row) { CellKind::Unsaid } else { write(row, text) }
+            if is_null(nulls, row) { CellKind::Untyped } else { write(row, text) }
         }))
     }
 
@@ -305,7 +308,7 @@ impl<'a> Cells<'a> {
                 Box::new(move |row| if is_blank(row) { None } else { places.place(row) }),
             ),
             Self::Written(cells) => Self::Written(Box::new(move |row, text: &mut String| {
-                if is_blank(row) { CellKind::Unsaid } else { cells.write(row, text) }
+                if is_blank(row) { CellKind::Untyped } else { cells.write(row, text) }
             })),
         }
     }
@@ -313,13 +316,13 @@ impl<'a> Cells<'a> {
     /// Writes the cell of a row, and gives its kind.
     pub(super) fn write(&self, row: usize, text: &mut String) -> CellKind {
         match self {
-            Self::Blank => CellKind::Unsaid,
+            Self::Blank => CellKind::Untyped,
             Self::Parts(all, places) => match places.place(row) {
                 Some(part) => {
                     text.push_str(&all[part]);
                     CellKind::Text
                 }
-                None => CellKind::Unsaid,
+                None => CellKind::Untyped,
             },
             Self::Written(cells) => cells.write(row, text),
         }
@@ -349,7 +352,7 @@ struct Values<'a, T, W> {
 impl<T: Bits, W: Fn(T, &mut String) -> CellKind> Writes for Values<'_, T, W> {
     fn write(&self, row: usize, text: &mut String) -> CellKind {
         if is_null(self.nulls, row) {
-            return CellKind::Unsaid;
+            return CellKind::Untyped;
         }
         (self.write)(self.of[row], text)
     }
@@ -377,6 +380,12 @@ where
     F: zmij::Float + std::fmt::Display + PartialEq + Default,
 {
     if push_real(value, text) { CellKind::Number } else { CellKind::Text }
+}
+
+/// Writes a duration of `value` units, of which a second has `units`.
+fn duration(value: i64, units: i64, text: &mut String) -> CellKind {
+    push_duration(value, units, text);
+    CellKind::Time
 }
 
 /// A whole number with its last `scale` digits behind the point, without needless zeros.

@@ -94,7 +94,7 @@ impl Fit {
             return;
         }
         self.any = true;
-        self.is_typed |= !matches!(kind, CellKind::Text | CellKind::Unsaid);
+        self.is_typed |= !matches!(kind, CellKind::Text | CellKind::Untyped);
         if !self.left.has(Left::NARROWER) {
             return;
         }
@@ -103,7 +103,7 @@ impl Fit {
         let is_plain = is_number && is_plain_number(text);
         let digits = match kind {
             CellKind::Number if is_number => digits(text),
-            CellKind::Unsaid if is_plain => digits(text),
+            CellKind::Untyped if is_plain => digits(text),
             _ => None,
         };
         if let Some((whole, scale)) = digits {
@@ -112,14 +112,14 @@ impl Fit {
             // The last zeros of a number that says no kind are no part of it.
             let is_real = is_plain
                 && significant(text) <= KEPT_DIGITS
-                && (kind == CellKind::Unsaid || scale == 0 || !text.ends_with('0'))
+                && (kind == CellKind::Untyped || scale == 0 || !text.ends_with('0'))
                 || text.parse::<f64>().is_ok_and(|number| number.to_string() == text);
             left = left
                 .with(Left::DECIMAL, true)
                 .with(Left::INTEGER, scale == 0 && text.parse::<i64>().is_ok())
                 .with(Left::REAL, is_real);
         }
-        if self.left.has(Left::DAY) && matches!(kind, CellKind::Date | CellKind::Unsaid) {
+        if self.left.has(Left::DAY) && matches!(kind, CellKind::Date | CellKind::Untyped) {
             let is_day = is_date(text);
             let (local, has_zone) = match text.strip_suffix('Z') {
                 Some(local) => (local, true),
@@ -280,7 +280,7 @@ mod tests {
                 (
                     "[1-9][0-9]{0,2}(\\.[0-9]{1,2})?|2026-0[1-9]-1[0-9](T10:20:0[0-9]Z?)?|true|10:20:30|x|",
                     prop::sample::select(vec![
-                        CellKind::Unsaid,
+                        CellKind::Untyped,
                         CellKind::Number,
                         CellKind::Date,
                         CellKind::Time,

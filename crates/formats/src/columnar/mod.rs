@@ -13,14 +13,13 @@ mod leaf;
 mod reader;
 mod repeats;
 mod spool;
-mod times;
 mod typed;
 mod writer;
 
 pub(crate) use batches::begins;
 pub(crate) use fit::texts;
 pub use leaf::StoredType;
-pub(crate) use reader::{BatchFault, BatchParser, BatchPiece, BatchReader};
+pub(crate) use reader::{BatchChunk, BatchFault, BatchParser, BatchReader};
 pub(crate) use spool::{Spool, TextBatch, TextRenderer};
 pub use writer::ColumnarWriter;
 

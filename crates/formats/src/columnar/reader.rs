@@ -30,7 +30,7 @@ pub(crate) struct BatchReader {
 
 /// Some rows of a batch, with the columns of the file that it has.
 #[derive(Debug)]
-pub struct BatchPiece {
+pub struct BatchChunk {
     rows: Batch,
     roots: Arc<[usize]>,
 }
@@ -56,8 +56,8 @@ impl BatchFault {
         };
         let (first, last) = (before.rows + 1, before.rows + rows);
         let said = format!("its rows {first} to {last} hold more than 4 GiB of text");
-        let mend = "shorten its longest cells, or leave their column out of the file";
-        Error::Unread { name: table.to_owned(), said, mend }
+        let fix = "shorten its longest cells, or leave their column out of the file";
+        Error::Unread { name: table.to_owned(), said, fix }
     }
 }
 
@@ -84,8 +84,8 @@ impl BatchReader {
         let unknown = leaves.iter().find_map(|leaf| leaf.unknown_type().map(|of| (leaf, of)));
         if let Some((leaf, stored)) = unknown {
             let said = format!("cells can't be made of `{}`, which is {stored}", leaf.header);
-            let mend = "leave the column out of the file";
-            return Err(Error::Unread { name: name.to_owned(), said, mend });
+            let fix = "leave the column out of the file";
+            return Err(Error::Unread { name: name.to_owned(), said, fix });
         }
         let headers = Headers::new(name, leaves.iter().map(|leaf| &leaf.header[..]));
         let roots = roots(leaves.iter());
@@ -122,7 +122,7 @@ impl BatchReader {
     ///
     /// # Errors
     /// [`Error::Unread`] when the file is damaged.
-    pub(crate) fn read_piece(&mut self) -> Result<Option<BatchPiece>> {
+    pub(crate) fn read_chunk(&mut self) -> Result<Option<BatchChunk>> {
         let batches = match &mut self.batches {
             Some(batches) => batches,
             batches => {
@@ -139,7 +139,7 @@ impl BatchReader {
             match next {
                 Some(Batch::Decoded(batch)) if batch.num_rows() == 0 => {}
                 Some(Batch::Decoded(batch)) => break batch,
-                Some(rows @ Batch::Encoded(_)) => return Ok(Some(BatchPiece { rows, roots })),
+                Some(rows @ Batch::Encoded(_)) => return Ok(Some(BatchChunk { rows, roots })),
                 None => return Ok(None),
             }
         };
@@ -147,7 +147,7 @@ impl BatchReader {
         if rows < batch.num_rows() {
             self.rest = Some(batch.slice(rows, batch.num_rows() - rows));
         }
-        Ok(Some(BatchPiece { rows: Batch::Decoded(batch.slice(0, rows)), roots }))
+        Ok(Some(BatchChunk { rows: Batch::Decoded(batch.slice(0, rows)), roots }))
     }
 }
 
@@ -171,7 +171,7 @@ impl BatchParser {
     /// be; [`BatchFault::Damaged`] when it can't be decoded.
     pub(crate) fn parse(
         &self,
-        piece: &BatchPiece,
+        piece: &BatchChunk,
         block: &mut Block,
     ) -> std::result::Result<u64, BatchFault> {
         let decoded = match &piece.rows {

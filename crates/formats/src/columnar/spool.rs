@@ -215,7 +215,7 @@ impl Renderer for TextRenderer {
                 let (cell, kind) = match (place, column) {
                     (Some(place), _) => (added.cell(nth, place), added.kind(nth, place)),
                     (None, Some(column)) => (main.cell(row, column), main.kind(row, column)),
-                    (None, None) => ("", CellKind::Unsaid),
+                    (None, None) => ("", CellKind::Untyped),
                 };
                 fit.note(cell, kind);
                 if cell.is_empty() { texts.append_null() } else { texts.append_value(cell) }

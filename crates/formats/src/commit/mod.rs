@@ -18,8 +18,8 @@ mod disk;
 mod hidden;
 mod lock;
 mod place;
+mod preallocation;
 mod record;
-mod room_ahead;
 mod stamp;
 mod whole_file;
 

@@ -16,7 +16,7 @@ use super::attributes::{Lost, carry_over};
 use super::disk::{Disk, REAL};
 use super::hidden::{self, Hidden};
 use super::lock::{FolderLocks, try_lock};
-use super::room_ahead::RoomAhead;
+use super::preallocation::Preallocation;
 use super::stamp::Stamp;
 use crate::{Error, InputFile, Result};
 
@@ -40,7 +40,7 @@ struct Staged {
     file: File,
     hidden: Option<Hidden>,
     target: Target,
-    room: RoomAhead,
+    room: Preallocation,
     syncs: SyncsAlong,
 }
 
@@ -65,7 +65,7 @@ pub(super) struct Existing {
 }
 
 impl Existing {
-    /// Looks at the file at a path and locks it; `None` when there is none.
+    /// ByteClassifier at the file at a path and locks it; `None` when there is none.
     fn at(path: &Path, name: &str) -> Result<Option<Self>> {
         let refused = |cause| Error::Write { name: name.to_owned(), cause };
         // A run that ended in between has put another file in its place.
@@ -275,7 +275,7 @@ impl WholeFile {
                 (file, Some(hidden))
             }
         };
-        let (room, syncs) = (RoomAhead::default(), SyncsAlong::default());
+        let (room, syncs) = (Preallocation::default(), SyncsAlong::default());
         let at = At::Staged(Box::new(Staged { file, hidden, target, room, syncs }));
         Ok(Self { name, disk, at })
     }

@@ -5,7 +5,7 @@
 
 use memchr::{memchr, memrchr2};
 
-use super::marks::QUOTE;
+use super::byte_classifier::QUOTE;
 
 /// The end of the last row that ends for certain within `bytes`, which begin where a row does;
 /// `None` when none does.

@@ -1,9 +1,9 @@
 //! The ways in which delimited text is written.
 
-use gather_keys_core::table::{Headers, Plainly, WrittenAs};
+use gather_keys_core::table::{Headers, RawForm, RawRowForm};
 
 use super::Encoding;
-use super::marks::QUOTE;
+use super::byte_classifier::QUOTE;
 
 /// How a file separates its cells and lines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,20 +33,20 @@ pub struct Layout {
 
 impl Dialect {
     /// How added cells are written in it.
-    pub fn plainly(self) -> Option<Plainly> {
-        Plainly::new(self.delimiter, [self.delimiter, QUOTE, b'\r', b'\n'])
+    pub fn raw_form(self) -> Option<RawForm> {
+        RawForm::new(self.delimiter, [self.delimiter, QUOTE, b'\r', b'\n'])
     }
 
     /// How cells stand in rows that are written in it.
-    pub(super) fn written_as(self) -> Option<WrittenAs> {
-        self.plainly().map(|plainly| WrittenAs { plainly, quote: QUOTE })
+    pub(super) fn raw_row_form(self) -> Option<RawRowForm> {
+        self.raw_form().map(|raw_form| RawRowForm { raw_form, quote: QUOTE })
     }
 }
 
 impl Layout {
     /// How added cells are written in it, where they can be written as they are.
-    pub fn plainly(&self) -> Option<Plainly> {
-        self.dialect.plainly().filter(|_| !self.guards_formulas)
+    pub fn raw_form(&self) -> Option<RawForm> {
+        self.dialect.raw_form().filter(|_| !self.guards_formulas)
     }
 
     /// The form of a table that is no delimited text: commas, and UTF-8.

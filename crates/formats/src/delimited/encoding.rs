@@ -10,8 +10,8 @@ use std::io::{self, IoSlice, Read, Write};
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Decoder, DecoderResult, Encoder, EncoderResult, UTF_8, UTF_16BE, UTF_16LE};
 
+use crate::compression::look;
 use crate::error::said;
-use crate::packing::look;
 
 /// How many bytes are decoded at a time.
 const PIECE: usize = 1 << 16;

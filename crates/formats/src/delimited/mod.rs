@@ -1,20 +1,20 @@
 //! Delimited text: rows on lines, cells between delimiters, double quotes around what needs them.
 //!
 //! The reader hands out pieces that end where a row does, and a parser finds the rows and cells in
-//! each, as the csv crate would. Beside the cells a block keeps the bytes of each row, so that the
+//! each, as the csv crate would. Also the cells a block keeps the bytes of each row, so that the
 //! writer can put a row back as it stood.
 
+mod byte_classifier;
+mod copy_buffer;
 mod cut;
 mod detect;
 mod dialect;
 mod encoding;
-mod filling;
-mod marks;
 mod parser;
 mod reader;
 mod row_cells;
 mod scan;
-mod strip;
+mod structural_index;
 mod writer;
 
 pub use dialect::{Dialect, Layout};

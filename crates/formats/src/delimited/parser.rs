@@ -3,11 +3,11 @@
 use std::cell::Cell;
 
 use gather_keys_core::table::{
-    Before, Block, Headers, KeptColumns, Parser, RowBytes, Span, WrittenAs, ascending,
+    Before, Block, Headers, KeptColumns, Parser, RawRowForm, RowBytes, Span, ascending,
 };
 
 use super::Dialect;
-use super::marks::{Looks, WithLooks, with_widest};
+use super::byte_classifier::{ByteClassifier, WithClassifier, with_widest};
 use super::row_cells::row_cells;
 use super::scan::{Next, Scan, ScanSpace, Wanted};
 use crate::{Error, Place};
@@ -17,7 +17,7 @@ use crate::{Error, Place};
 pub struct TextParser {
     headers: Headers,
     delimiter: u8,
-    written_as: Option<WrittenAs>,
+    raw_row_form: Option<RawRowForm>,
     wanted: Wanted,
     /// The columns that blocks hold.
     kept: KeptColumns,
@@ -50,8 +50,8 @@ enum FaultKind {
 impl TextParser {
     pub(super) fn new(headers: Headers, dialect: Dialect, pads: bool) -> Self {
         let kept = KeptColumns::all(headers.len());
-        let (delimiter, written_as) = (dialect.delimiter, dialect.written_as());
-        Self { headers, delimiter, written_as, wanted: Wanted::all(), kept, pads }
+        let (delimiter, raw_row_form) = (dialect.delimiter, dialect.raw_row_form());
+        Self { headers, delimiter, raw_row_form, wanted: Wanted::all(), kept, pads }
     }
 
     /// Makes a row of another number of cells one of as many as there are headers: blank cells are
@@ -115,7 +115,7 @@ impl TextParser {
 }
 
 impl Parser for TextParser {
-    type Piece = Vec<u8>;
+    type Chunk = Vec<u8>;
     type Error = Error;
     type Fault = Fault;
 
@@ -143,22 +143,22 @@ struct Parsing<'a> {
 }
 
 thread_local! {
-    /// What a thread goes through one piece after the other with; filling it anew takes time.
+    /// What a thread goes through one piece after the other with; buffer it anew takes time.
     static SPACE: Cell<ScanSpace> = Cell::default();
 }
 
-impl WithLooks for Parsing<'_> {
+impl WithClassifier for Parsing<'_> {
     type Output = Result<u64, Fault>;
 
     #[inline(always)]
-    fn run(self, looks: impl Looks) -> Result<u64, Fault> {
+    fn run(self, classifier: impl ByteClassifier) -> Result<u64, Fault> {
         let Self { parser, piece, block } = self;
         let columns = parser.headers.len();
         let mut parts = std::mem::take(block).into_parts();
         std::mem::swap(&mut parts.text, piece);
-        parts.written_as = parser.written_as;
+        parts.raw_row_form = parser.raw_row_form;
         let mut aside = Vec::new();
-        let mut scan = Scan::by(looks, &parts.text, parser.delimiter, SPACE.take());
+        let mut scan = Scan::by(classifier, &parts.text, parser.delimiter, SPACE.take());
         loop {
             let line = scan.lines();
             let rows = scan.plain_rows(columns, |own, bounds| {

@@ -191,14 +191,14 @@ impl<R: Read> Reader<R> {
     }
 
     fn refuse_other_formats(&self) -> Result<()> {
-        let (seems, mend) = match self.pending() {
+        let (seems, fix) = match self.pending() {
             [] => return Err(Error::Empty { name: self.name.clone() }),
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => {
                 ("a workbook", "name its file, since a workbook can't be read from a stream")
             }
             _ => return Ok(()),
         };
-        Err(Error::OtherFormat { name: self.name.clone(), seems, mend })
+        Err(Error::OtherFormat { name: self.name.clone(), seems, fix })
     }
 
     fn read_headers(&mut self) -> Result<()> {
@@ -308,7 +308,7 @@ impl<R: Read> Reader<R> {
 
 impl<R: Read> Source for Reader<R> {
     type Error = Error;
-    type Piece = Vec<u8>;
+    type Chunk = Vec<u8>;
     type Parser = TextParser;
 
     fn headers(&self) -> &Headers {
@@ -323,7 +323,7 @@ impl<R: Read> Source for Reader<R> {
         TextParser::new(self.headers.clone(), self.layout.dialect, self.options.pads)
     }
 
-    fn read_piece(&mut self, piece: &mut Vec<u8>) -> Result<bool> {
+    fn read_chunk(&mut self, piece: &mut Vec<u8>) -> Result<bool> {
         if !self.at_end && self.filled < self.piece {
             self.fill(self.piece)?;
         }

@@ -9,13 +9,13 @@
 
 use gather_keys_core::table::{RowBytes, Span};
 
-use super::marks::{Anywhere, Looks, QUOTE};
-use super::strip::Strip;
+use super::byte_classifier::{Anywhere, ByteClassifier, QUOTE};
+use super::structural_index::StructuralIndex;
 
 /// Goes through a piece of text row by row.
 #[derive(Debug)]
 pub(super) struct Scan<'p, L> {
-    looks: L,
+    classifier: L,
     bytes: &'p [u8],
     delimiter: u8,
     /// Where the next row, or empty line, begins.
@@ -23,7 +23,7 @@ pub(super) struct Scan<'p, L> {
     /// How many line ends were passed.
     lines: u64,
     /// What is known of the bytes from some row on.
-    strip: Strip,
+    strip: StructuralIndex,
     /// The cells of a row that has quoted ones.
     quoted: Vec<Span>,
 }
@@ -31,7 +31,7 @@ pub(super) struct Scan<'p, L> {
 /// What a scan works with; kept from text to text.
 #[derive(Debug, Default)]
 pub(super) struct ScanSpace {
-    strip: Strip,
+    strip: StructuralIndex,
     quoted: Vec<Span>,
 }
 
@@ -99,12 +99,12 @@ impl<'p> Scan<'p, Anywhere> {
     }
 }
 
-impl<'p, L: Looks> Scan<'p, L> {
-    /// Begins at the first byte, which is the beginning of a row, and looks at bytes in this way.
+impl<'p, L: ByteClassifier> Scan<'p, L> {
+    /// Begins at the first byte, which is the beginning of a row, and classifier at bytes in this way.
     #[inline(always)]
-    pub(super) fn by(looks: L, bytes: &'p [u8], delimiter: u8, space: ScanSpace) -> Self {
+    pub(super) fn by(classifier: L, bytes: &'p [u8], delimiter: u8, space: ScanSpace) -> Self {
         let ScanSpace { strip, quoted } = space;
-        Self { looks, bytes, delimiter, at: 0, lines: 0, strip, quoted }
+        Self { classifier, bytes, delimiter, at: 0, lines: 0, strip, quoted }
     }
 
     /// What it worked with, for another text.
@@ -137,7 +137,7 @@ impl<'p, L: Looks> Scan<'p, L> {
             if let Some(bounds) = self.strip.row() {
                 break bounds;
             }
-            if !self.strip.look(self.looks, (self.bytes, self.delimiter), start) {
+            if !self.strip.look(self.classifier, (self.bytes, self.delimiter), start) {
                 return self.next_by_cells(wanted, cells, aside);
             }
         };

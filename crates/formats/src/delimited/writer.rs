@@ -4,11 +4,11 @@ use std::io::Write;
 use std::ops::Range;
 
 use gather_keys_core::table::{
-    Added, Beside, Block, Headers, Overlay, OwnCells, Plainly, Renderer, Sink, TakesOver,
+    Block, Headers, Overlay, OwnCells, PassThrough, RawColumns, RawForm, RawRow, Renderer, Sink,
 };
 use wide::u8x16;
 
-use super::filling::Filling;
+use super::copy_buffer::CopyBuffer;
 use super::{Layout, row_cells};
 use crate::large_writes::LargeWrites;
 use crate::workbook::is_plain_number;
@@ -78,9 +78,9 @@ impl<W: Write> Sink for Writer<W> {
             line_end => line_end.to_vec(),
         };
         let dialect = self.layout.dialect;
-        let (delimiter, plainly) = (dialect.delimiter, self.layout.plainly());
+        let (delimiter, raw_form) = (dialect.delimiter, self.layout.raw_form());
         let guards = self.layout.guards_formulas;
-        TextRenderer { delimiter, line_end, overlay, plainly, guards }
+        TextRenderer { delimiter, line_end, overlay, raw_form, guards }
     }
 
     fn wants(&self) -> OwnCells {
@@ -98,8 +98,8 @@ impl<W: Write> Sink for Writer<W> {
     }
 }
 
-/// How many bytes of room there are behind what is rendered, so that the last pieces are copied as quickly.
-const ROOM_BEHIND: usize = 256;
+/// How many bytes the buffer has after the rendered rows, so that the last slices too are copied in blocks.
+const SURPLUS: usize = 256;
 
 /// A row of one blank cell. An empty line would be no row.
 const ONE_BLANK: &[u8] = b"\"\"";
@@ -114,32 +114,31 @@ pub struct TextRenderer {
     /// What ends a row that comes without a line end of its own.
     line_end: Vec<u8>,
     overlay: Overlay,
-    plainly: Option<Plainly>,
+    raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
     guards: bool,
 }
 
 impl TextRenderer {
-    /// Appends cells that stand end to end with room before each, in these places.
+    /// Appends cells that are end to end in a text, with a delimiter in each of the gaps at these offsets.
     #[inline]
-    fn push_with_room(&self, text: &str, room: impl Iterator<Item = usize>, bytes: &mut Vec<u8>) {
+    fn push_with_gaps(&self, text: &str, gaps: impl Iterator<Item = usize>, bytes: &mut Vec<u8>) {
         let from = bytes.len();
         bytes.extend_from_slice(text.as_bytes());
-        for place in room {
-            bytes[from + place] = self.delimiter;
+        for gap in gaps {
+            bytes[from + gap] = self.delimiter;
         }
     }
 
-    /// Appends a row of a block that was filled cell by cell, behind other cells.
+    /// Appends a row of a block that was filled cell by cell, after other cells.
     fn push_row(&self, block: &Block, row: usize, bytes: &mut Vec<u8>) {
-        let from = bytes.len();
-        let (text, room) = block.row_with_room(row, 0);
-        self.push_with_room(text, room, bytes);
-        let fits = |plainly: Plainly| plainly.fits(&bytes[from..], block.columns());
-        if !self.plainly.is_some_and(fits) {
-            bytes.truncate(from);
-            let cells = (0..block.columns()).map(|column| block.cell(row, column));
-            self.push_cells(cells, false, bytes);
+        let cells = || (0..block.columns()).map(|column| block.cell(row, column));
+        let is_raw = |form: RawForm| cells().all(|cell| form.holds(cell.as_bytes()));
+        if self.raw_form.is_some_and(is_raw) {
+            let (text, gaps) = block.row_with_gaps(row, 0);
+            self.push_with_gaps(text, gaps, bytes);
+        } else {
+            self.push_cells(cells(), false, bytes);
         }
     }
 
@@ -263,7 +262,7 @@ impl Renderer for TextRenderer {
         for (nth, &row) in rows.iter().enumerate() {
             if nth % LOOKED_AT == 0 {
                 let all = nth..rows.len().min(nth + LOOKED_AT);
-                is_special = holds_special(added.rows_with_room(all, first), self.delimiter);
+                is_special = holds_special(added.rows_with_gaps(all, first), self.delimiter);
             }
             if is_open {
                 bytes.extend_from_slice(&self.line_end);
@@ -284,7 +283,7 @@ impl Renderer for TextRenderer {
                 }
             };
             is_open = line_end.is_empty();
-            let (text, room) = added.row_with_room(nth, first);
+            let (text, gaps) = added.row_with_gaps(nth, first);
             if self.guards {
                 for column in first..added.columns() {
                     bytes.push(self.delimiter);
@@ -294,7 +293,7 @@ impl Renderer for TextRenderer {
                 let cells = (first..added.columns()).map(|column| added.cell(nth, column));
                 self.push_cells(cells, false, bytes);
             } else {
-                self.push_with_room(text, room, bytes);
+                self.push_with_gaps(text, gaps, bytes);
             }
             if bytes.len() == begun {
                 bytes.extend_from_slice(ONE_BLANK);
@@ -303,51 +302,51 @@ impl Renderer for TextRenderer {
         }
     }
 
-    fn takes_over(&self) -> Option<(Plainly, &dyn TakesOver<Vec<u8>>)> {
-        Some((self.plainly?, self))
+    fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Vec<u8>>)> {
+        Some((self.raw_form?, self))
     }
 }
 
-impl TakesOver<Vec<u8>> for TextRenderer {
-    fn render_beside(&self, main: &Block, beside: &[Beside<'_>], bytes: &mut Vec<u8>) {
-        let size = main.text_length() + beside.iter().map(Beside::length).sum::<usize>();
-        let mut filling = Filling::of(std::mem::take(bytes), size + ROOM_BEHIND);
-        let mut beside: Vec<_> = beside.iter().map(|beside| beside.rows()).collect();
+impl PassThrough<Vec<u8>> for TextRenderer {
+    fn render_pass_through(&self, main: &Block, columns: &[RawColumns<'_>], bytes: &mut Vec<u8>) {
+        let size = main.text_length() + columns.iter().map(RawColumns::length).sum::<usize>();
+        let mut buffer = CopyBuffer::of(std::mem::take(bytes), size + SURPLUS);
+        let mut added_rows: Vec<_> = columns.iter().map(|columns| columns.rows()).collect();
         let mut is_open = false;
         for row in 0..main.rows() {
             if is_open {
-                filling.push_line_end(&self.line_end);
+                buffer.push_line_end(&self.line_end);
             }
             let line_end = match main.row_text(row) {
                 Some((text, length, line_end)) => {
-                    filling.push(text, length);
+                    buffer.push(text, length);
                     line_end
                 }
-                None if beside.is_empty()
+                None if added_rows.is_empty()
                     && main.columns() == 1
                     && main.cell(row, 0).is_empty() =>
                 {
-                    filling.push(ONE_BLANK, ONE_BLANK.len());
+                    buffer.push(ONE_BLANK, ONE_BLANK.len());
                     &self.line_end
                 }
                 None => {
                     let cells = (0..main.columns()).map(|column| main.cell(row, column));
-                    filling.push_by(|bytes| self.push_cells(cells, true, bytes));
+                    buffer.push_by(|bytes| self.push_cells(cells, true, bytes));
                     &self.line_end
                 }
             };
             is_open = line_end.is_empty();
-            for added in beside.iter_mut().filter_map(Iterator::next) {
+            for added in added_rows.iter_mut().filter_map(Iterator::next) {
                 match added {
-                    Added::Piece(text, length) => filling.push(text, length),
-                    Added::Cells(block, row) => {
-                        filling.push_by(|bytes| self.push_row(block, row, bytes));
+                    RawRow::Slice(text, length) => buffer.push(text, length),
+                    RawRow::Cells(block, row) => {
+                        buffer.push_by(|bytes| self.push_row(block, row, bytes));
                     }
                 }
             }
-            filling.push_line_end(line_end);
+            buffer.push_line_end(line_end);
         }
-        *bytes = filling.into_bytes();
+        *bytes = buffer.into_bytes();
     }
 }
 

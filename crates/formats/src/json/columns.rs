@@ -66,7 +66,7 @@ pub(super) struct RowCells {
 impl RowCells {
     /// Room for the cells of the wanted columns, of so many.
     pub(super) fn of(wanted: &[usize], columns: usize) -> Self {
-        let cells = vec![(String::new(), CellKind::Unsaid); columns];
+        let cells = vec![(String::new(), CellKind::Untyped); columns];
         let wanted = ascending(wanted);
         let kept = KeptColumns::only(&wanted, columns);
         Self { cells, wanted, kept }
@@ -89,7 +89,7 @@ impl RowCells {
     ) -> std::result::Result<(), serde_json::Error> {
         for (cell, kind) in &mut self.cells {
             cell.clear();
-            *kind = CellKind::Unsaid;
+            *kind = CellKind::Untyped;
         }
         let (cells, wanted, mut next) = (&mut self.cells, &self.wanted, 0);
         each_field(row, &mut |name, value| {

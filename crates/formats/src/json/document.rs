@@ -66,8 +66,8 @@ impl Document {
         input.take(most + 1).read_to_string(&mut text).map_err(unreadable)?;
         if text.len() as u64 > most {
             let said = format!("it unpacks to more than {} MiB", most >> 20);
-            let mend = "unpack it first, or write a row on each line (JSON lines)";
-            return Err(Error::Unread { name: self.name.clone(), said, mend });
+            let fix = "unpack it first, or write a row on each line (JSON lines)";
+            return Err(Error::Unread { name: self.name.clone(), said, fix });
         }
         Ok(text)
     }
@@ -87,8 +87,8 @@ impl Document {
     }
 
     fn malformed(&self, said: String) -> Error {
-        let mend = "correct it, or get it once more";
-        Error::Unread { name: self.name.clone(), said, mend }
+        let fix = "correct it, or get it once more";
+        Error::Unread { name: self.name.clone(), said, fix }
     }
 
     fn bad_row(&self, number: usize, error: &serde_json::Error) -> Error {
@@ -99,7 +99,7 @@ impl Document {
         Some(row.get()).filter(|row| row.starts_with('{')).ok_or_else(|| Error::Unread {
             name: self.name.clone(),
             said: format!("row {number} is no object"),
-            mend: "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}",
+            fix: "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}",
         })
     }
 }

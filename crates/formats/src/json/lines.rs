@@ -28,7 +28,7 @@ pub(crate) struct LinesReader {
 
 /// Whole lines.
 #[derive(Debug)]
-pub struct LinesPiece {
+pub struct LinesChunk {
     text: Vec<u8>,
     /// How many lines of the file are before them.
     before: u64,
@@ -80,7 +80,7 @@ impl LinesReader {
     ///
     /// # Errors
     /// When the file can't be read.
-    pub(crate) fn read_piece(&mut self) -> Result<Option<LinesPiece>> {
+    pub(crate) fn read_chunk(&mut self) -> Result<Option<LinesChunk>> {
         let pieces = match &mut self.pieces {
             Some(pieces) => pieces,
             pieces => pieces.insert(Pieces::open(&self.name, &self.file)?),
@@ -101,7 +101,7 @@ impl LinesParser {
     /// [`BadLine`] when a line is no row.
     pub(crate) fn parse(
         &self,
-        piece: &LinesPiece,
+        piece: &LinesChunk,
         block: &mut Block,
     ) -> std::result::Result<u64, BadLine> {
         let mut cells = RowCells::of(&self.wanted, self.all);
@@ -117,17 +117,17 @@ impl BadLine {
         let Self { line, said, is_other } = self;
         let name = name.to_owned();
         if is_other {
-            let mend = "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}";
-            return Error::Unread { name, said: format!("row {line} is no object"), mend };
+            let fix = "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}";
+            return Error::Unread { name, said: format!("row {line} is no object"), fix };
         }
-        let mend = "correct it, or get it once more";
-        Error::Unread { name, said: format!("line {line}: {said}"), mend }
+        let fix = "correct it, or get it once more";
+        Error::Unread { name, said: format!("line {line}: {said}"), fix }
     }
 }
 
 /// Hands on every line that is not blank.
 fn each_line(
-    piece: &LinesPiece,
+    piece: &LinesChunk,
     mut take: impl FnMut(&str) -> std::result::Result<(), serde_json::Error>,
 ) -> std::result::Result<(), BadLine> {
     for (line, bytes) in (piece.before + 1..).zip(piece.text.split(|byte| *byte == b'\n')) {
@@ -167,7 +167,7 @@ impl Pieces {
         Ok(Self { input, rest: Vec::new(), lines: 0 })
     }
 
-    fn next(&mut self, name: &str) -> Result<Option<LinesPiece>> {
+    fn next(&mut self, name: &str) -> Result<Option<LinesChunk>> {
         let unreadable = |cause| Error::Read { name: name.to_owned(), cause };
         let mut text = std::mem::take(&mut self.rest);
         loop {
@@ -185,8 +185,8 @@ impl Pieces {
             if text.len() > LONGEST_LINE {
                 let line = self.lines + 1;
                 let said = format!("line {line} is longer than {} MiB", LONGEST_LINE >> 20);
-                let mend = "end each row with a line break, or get the file once more";
-                return Err(Error::Unread { name: name.to_owned(), said, mend });
+                let fix = "end each row with a line break, or get the file once more";
+                return Err(Error::Unread { name: name.to_owned(), said, fix });
             }
         }
         if text.is_empty() {
@@ -194,6 +194,6 @@ impl Pieces {
         }
         let before = self.lines;
         self.lines += memchr::memchr_iter(b'\n', &text).count() as u64;
-        Ok(Some(LinesPiece { text, before }))
+        Ok(Some(LinesChunk { text, before }))
     }
 }

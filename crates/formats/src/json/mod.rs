@@ -4,7 +4,6 @@
 //! their JSON. Lines are read piece by piece and parsed by any thread; a document is read as a whole.
 
 mod columns;
-mod decimal;
 mod document;
 mod lines;
 mod row;
@@ -14,12 +13,12 @@ use std::path::Path;
 
 pub(crate) use document::open as open_document;
 pub(crate) use lines::LinesReader;
-pub use lines::{BadLine, LinesParser, LinesPiece};
+pub use lines::{BadLine, LinesChunk, LinesParser};
 pub use writer::{JsonRenderer, JsonWriter};
 
 /// Whether a file is JSON, and if so whether it has a row on each line.
 pub(crate) fn has_lines(path: Option<&Path>, first: &[u8]) -> Option<bool> {
-    let plain = path.map(|path| match crate::Packing::of(path) {
+    let plain = path.map(|path| match crate::Codec::of(path) {
         Some(_) => path.with_extension(""),
         None => path.to_owned(),
     });

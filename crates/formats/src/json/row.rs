@@ -12,7 +12,7 @@ use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, Visitor};
 use serde_json::Value;
 use serde_json::value::RawValue;
 
-use super::decimal::decimal;
+use gather_keys_core::value::number::push_decimal;
 
 /// How deep objects may be within each other.
 const DEEPEST: usize = 100;
@@ -90,7 +90,7 @@ impl<'de> Visitor<'de> for Fields<'_, '_> {
 /// When an array is too deep.
 pub(super) fn write_cell(value: &str, cell: &mut String) -> Result<CellKind, serde_json::Error> {
     Ok(match value.as_bytes().first() {
-        Some(b'n') => CellKind::Unsaid,
+        Some(b'n') => CellKind::Untyped,
         Some(b't' | b'f') => {
             cell.push_str(value);
             CellKind::Truth
@@ -109,7 +109,7 @@ pub(super) fn write_cell(value: &str, cell: &mut String) -> Result<CellKind, ser
             CellKind::Text
         }
         _ => {
-            decimal(value, cell);
+            push_decimal(value, cell);
             CellKind::Number
         }
     })

@@ -122,7 +122,7 @@ fn push_value(cell: &str, kind: CellKind, bytes: &mut Vec<u8>) {
         CellKind::Truth => matches!(cell, "true" | "false"),
         // A number that said so keeps all its digits.
         CellKind::Number => serde_json::from_str::<serde_json::Number>(cell).is_ok(),
-        CellKind::Unsaid => is_plain_number(cell),
+        CellKind::Untyped => is_plain_number(cell),
         CellKind::Text | CellKind::Date | CellKind::Time => false,
     };
     if is_bare {

@@ -22,7 +22,7 @@ impl ServerAddress {
     /// # Errors
     /// [`Error::Server`] when the address is ill-formed, nobody answers, or the server refuses.
     pub(super) fn connect(&self) -> Result<Client> {
-        let failed = |said: String, mend| Error::Server { name: self.database(), said, mend };
+        let failed = |said: String, fix| Error::Server { name: self.database(), said, fix };
         self.check().map_err(|said| failed(said, FORM))?;
         let url = self.database();
         let mut config: Config =
@@ -62,7 +62,7 @@ impl ServerAddress {
         };
         connected.map_err(|error| {
             let said = told(&error);
-            let mend = match error.as_db_error() {
+            let fix = match error.as_db_error() {
                 None if said.contains("password") => {
                     "give one in PGPASSWORD or the password file, ~/.pgpass"
                 }
@@ -75,7 +75,7 @@ impl ServerAddress {
                 }
                 _ => "check the address, the user and the password, and that the server is running",
             };
-            failed(said, mend)
+            failed(said, fix)
         })
     }
 }

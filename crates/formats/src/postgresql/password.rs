@@ -23,8 +23,8 @@ pub(super) fn password_for(server: &str, wanted: [&str; 4]) -> Result<Option<Str
     let password = found_in(&text, wanted);
     if password.is_some() && file.metadata().is_ok_and(|facts| is_readable_by_others(&facts)) {
         let said = format!("others can read the password file {}", file.display());
-        let mend = "change its permissions: chmod 600";
-        return Err(Error::Server { name: server.to_owned(), said, mend });
+        let fix = "change its permissions: chmod 600";
+        return Err(Error::Server { name: server.to_owned(), said, fix });
     }
     Ok(password)
 }

@@ -53,7 +53,7 @@ pub(crate) fn open(
     let failed = |error: postgres::Error| Error::Server {
         name: name.clone(),
         said: told(&error),
-        mend: "check that the user may read the table",
+        fix: "check that the user may read the table",
     };
     count_unbounded();
     let mut client = address.connect()?;

@@ -7,7 +7,7 @@ use std::fmt::Write;
 use gather_keys_core::table::CellKind;
 use postgres::types::{Kind, Type};
 
-use crate::number::push_real;
+use gather_keys_core::value::number::push_real;
 
 /// What the texts of a column's type are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,7 +60,7 @@ impl Spelling {
     /// others of its type are, such as an infinite date, is text.
     pub(super) fn cell<'t>(self, text: &'t str, room: &'t mut String) -> (&'t str, CellKind) {
         if text.is_empty() {
-            return (text, CellKind::Unsaid);
+            return (text, CellKind::Untyped);
         }
         room.clear();
         let written = match self {
@@ -180,7 +180,7 @@ mod tests {
             (Spelling::Span, "1 mon", "1 mon", Text),
             (Spelling::Bytes, "\\x00ff", "00ff", Text),
             (Spelling::Text, "007", "007", Text),
-            (Spelling::Text, "", "", CellKind::Unsaid),
+            (Spelling::Text, "", "", CellKind::Untyped),
         ] {
             assert_eq!(spelling.cell(text, &mut room), (want, kind), "{text}");
         }

@@ -128,8 +128,8 @@ impl ServerWriter {
     pub fn begin(address: &ServerAddress, overwrite: bool) -> Result<Self> {
         let name = address.to_string();
         let Some(asked) = address.table() else {
-            let (said, mend) = ("no table is named".to_owned(), "name one, such as #enriched");
-            return Err(Error::Server { name, said, mend });
+            let (said, fix) = ("no table is named".to_owned(), "name one, such as #enriched");
+            return Err(Error::Server { name, said, fix });
         };
         let mut client = address.connect()?;
         let failed = |error: postgres::Error| refused(&name, &error);
@@ -189,7 +189,7 @@ impl ServerWriter {
                 None => Error::Server {
                     name: self.name.clone(),
                     said: "the connection is lost".to_owned(),
-                    mend: "run again",
+                    fix: "run again",
                 },
             }
         };
@@ -298,8 +298,8 @@ impl ServerWriter {
 }
 
 fn refused(name: &str, error: &postgres::Error) -> Error {
-    let mend = "check that the user may make the table, or name another";
-    Error::Server { name: name.to_owned(), said: told(error), mend }
+    let fix = "check that the user may make the table, or name another";
+    Error::Server { name: name.to_owned(), said: told(error), fix }
 }
 
 fn too_long(name: &str, what: &str) -> Result<()> {
@@ -307,7 +307,7 @@ fn too_long(name: &str, what: &str) -> Result<()> {
         return Ok(());
     }
     let said = format!("`{what}` is longer than the {LONGEST_NAME} bytes that a name may have");
-    Err(Error::Server { name: name.to_owned(), said, mend: "give it a shorter name" })
+    Err(Error::Server { name: name.to_owned(), said, fix: "give it a shorter name" })
 }
 
 /// The columns of a table with the types that are declared, or else those that all cells have; and these types.

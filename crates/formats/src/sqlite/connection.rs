@@ -58,7 +58,7 @@ pub(super) fn failed(name: &str, error: &rusqlite::Error) -> Error {
         ConstraintViolation, DatabaseBusy, DatabaseLocked, DiskFull, ReadOnly, SchemaChanged,
     };
 
-    let mend = match error.sqlite_error_code() {
+    let fix = match error.sqlite_error_code() {
         Some(DatabaseBusy | DatabaseLocked | SchemaChanged) => {
             "another program holds it: run again once that has ended"
         }
@@ -69,5 +69,5 @@ pub(super) fn failed(name: &str, error: &rusqlite::Error) -> Error {
         }
         _ => "check the database with its own program, or name another",
     };
-    Error::Database { name: name.to_owned(), said: error.to_string(), mend }
+    Error::Database { name: name.to_owned(), said: error.to_string(), fix }
 }

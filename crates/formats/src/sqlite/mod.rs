@@ -10,7 +10,7 @@ mod values;
 mod writer;
 
 pub(crate) use reader::{BEGINS, TableReader};
-pub use values::{NotText, ValuesParser, ValuesPiece};
+pub use values::{NotText, ValuesChunk, ValuesParser};
 pub use writer::DatabaseWriter;
 
 /// A name as it stands in a statement.

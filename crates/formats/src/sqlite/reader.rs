@@ -8,7 +8,7 @@ use gather_keys_core::table::{Headers, ascending};
 use rusqlite::Connection;
 
 use super::connection::open_for_reading;
-use super::values::{ValuesParser, ValuesPiece};
+use super::values::{ValuesChunk, ValuesParser};
 use super::{order, quoted};
 use crate::guard::guarded;
 use crate::rows::{AHEAD, AT_ONCE};
@@ -36,14 +36,14 @@ pub(crate) struct TableReader {
 
 /// A thread that goes through the rows.
 struct Asked {
-    pieces: Receiver<Result<ValuesPiece>>,
+    pieces: Receiver<Result<ValuesChunk>>,
     /// Where pieces go that are used, to be filled again.
-    used: SyncSender<ValuesPiece>,
+    used: SyncSender<ValuesChunk>,
 }
 
 fn unread(name: &str, error: &rusqlite::Error) -> Error {
-    let mend = "check the database with its own program";
-    Error::Unread { name: name.to_owned(), said: error.to_string(), mend }
+    let fix = "check the database with its own program";
+    Error::Unread { name: name.to_owned(), said: error.to_string(), fix }
 }
 
 impl TableReader {
@@ -63,8 +63,8 @@ impl TableReader {
         let names = names(&database).map_err(failed)?;
         if let Some(bad) = names.iter().find_map(|name| name.as_ref().err()) {
             let said = format!("the name of a table is not UTF-8 ({bad})");
-            let mend = "rename the table with the database's own program";
-            return Err(Error::Unread { name: name.to_owned(), said, mend });
+            let fix = "rename the table with the database's own program";
+            return Err(Error::Unread { name: name.to_owned(), said, fix });
         }
         let names: Vec<String> = names.into_iter().flatten().collect();
         let chosen = match part {
@@ -86,8 +86,8 @@ impl TableReader {
                 guarded(name, || rows.column_names().map(str::to_owned).collect::<Vec<_>>());
             let Some(names) = names else {
                 let said = format!("the name of a column of `{table}` is not UTF-8");
-                let mend = "rename the column with the database's own program";
-                return Err(Error::Unread { name: name.to_owned(), said, mend });
+                let fix = "rename the column with the database's own program";
+                return Err(Error::Unread { name: name.to_owned(), said, fix });
             };
             Headers::new(name, names)
         };
@@ -116,7 +116,7 @@ impl TableReader {
     ///
     /// # Errors
     /// When the database can't be read.
-    pub(crate) fn read_piece(&mut self, used: ValuesPiece) -> Result<Option<ValuesPiece>> {
+    pub(crate) fn read_chunk(&mut self, used: ValuesChunk) -> Result<Option<ValuesChunk>> {
         if let Some(database) = self.database.take() {
             let (query, picked) = self.query();
             self.values = Some(begin(&self.name, database, query, picked)?);
@@ -181,7 +181,7 @@ fn ask(
     database: &Connection,
     query: &str,
     picked: &[usize],
-    (send, free): (&SyncSender<Result<ValuesPiece>>, &Receiver<ValuesPiece>),
+    (send, free): (&SyncSender<Result<ValuesChunk>>, &Receiver<ValuesChunk>),
 ) -> rusqlite::Result<()> {
     let mut rows = database.prepare(query)?;
     let mut rows = rows.query([])?;

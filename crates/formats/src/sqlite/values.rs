@@ -8,11 +8,11 @@ use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns};
 use rusqlite::types::ValueRef;
 
 use crate::Error;
-use crate::number::{push_integer, push_real};
+use gather_keys_core::value::number::{push_integer, push_real};
 
 /// Rows of values, end to end: what each is, and its bytes.
 #[derive(Debug, Default)]
-pub struct ValuesPiece {
+pub struct ValuesChunk {
     bytes: Vec<u8>,
     rows: usize,
 }
@@ -24,7 +24,7 @@ const REAL: u8 = 2;
 const TEXT: u8 = 3;
 const BYTES: u8 = 4;
 
-impl ValuesPiece {
+impl ValuesChunk {
     /// How many bytes the values take.
     pub(super) fn len(&self) -> usize {
         self.bytes.len()
@@ -94,7 +94,7 @@ impl ValuesParser {
     /// [`NotText`] when a text is not UTF-8: two such texts could become one.
     pub(crate) fn parse(
         &self,
-        piece: &ValuesPiece,
+        piece: &ValuesChunk,
         block: &mut Block,
     ) -> std::result::Result<u64, NotText> {
         block.reset_to(KeptColumns::only(&self.read, self.columns));
@@ -117,7 +117,7 @@ impl ValuesParser {
                 "the text in row {}, column `{header}`, is not UTF-8",
                 before + fault.row + 1
             ),
-            mend: "correct it, or keep it as a blob",
+            fix: "correct it, or keep it as a blob",
         }
     }
 }

@@ -327,7 +327,7 @@ fn value(cell: &str, kind: CellKind) -> ToSqlOutput<'_> {
     let is_number = match kind {
         _ if cell.is_empty() => return ToSqlOutput::Owned(Value::Null),
         CellKind::Number => true,
-        CellKind::Unsaid => is_plain_number(cell),
+        CellKind::Untyped => is_plain_number(cell),
         CellKind::Text | CellKind::Date | CellKind::Time | CellKind::Truth => false,
     };
     if is_number {

@@ -20,9 +20,9 @@ use super::part::{Named, range, ranges};
 use super::row::Row;
 use super::value::{iso, span};
 use super::worksheet::{MOST_TEXT, Worksheet};
-use crate::number::push_worked;
 use crate::rows::End;
 use crate::{Error, FileReader, Result};
+use gather_keys_core::value::number::push_spreadsheet_number;
 
 /// The part that holds all worksheets, and the one that tells whether they are locked.
 const CONTENT: &str = "content.xml";
@@ -267,7 +267,7 @@ impl<'a> Content<'a> {
                 worksheet.put_by(column as usize, row, |text| {
                     if cell.is_error {
                         worksheet.error_cell();
-                        return CellKind::Unsaid;
+                        return CellKind::Untyped;
                     }
                     text.push_str(&cell.text);
                     cell.kind
@@ -391,7 +391,7 @@ impl Repeated {
         match kind {
             CellKind::Number => match value.parse::<f64>() {
                 Ok(number) => {
-                    push_worked(number, &mut self.text);
+                    push_spreadsheet_number(number, &mut self.text);
                 }
                 Err(_) => return false,
             },

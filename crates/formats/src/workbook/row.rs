@@ -46,14 +46,14 @@ impl Row {
     /// Puts the cell of a column, behind all that were put, by what writes its text and gives its kind.
     pub(super) fn put(&mut self, column: usize, write: impl FnOnce(&mut String) -> CellKind) {
         let end = self.text.len();
-        self.cells.resize(column.max(self.cells.len()), (end, CellKind::Unsaid));
+        self.cells.resize(column.max(self.cells.len()), (end, CellKind::Untyped));
         let kind = write(&mut self.text);
         self.cells.push((self.text.len(), kind));
     }
 
     /// The cell of a column; blank where none was put.
     pub(super) fn cell(&self, column: usize) -> (&str, CellKind) {
-        let Some(&(end, kind)) = self.cells.get(column) else { return ("", CellKind::Unsaid) };
+        let Some(&(end, kind)) = self.cells.get(column) else { return ("", CellKind::Untyped) };
         let begin = column.checked_sub(1).map_or(0, |before| self.cells[before].0);
         (&self.text[begin..end], kind)
     }
@@ -73,7 +73,7 @@ impl Row {
         let before = columns.start.min(self.cells.len());
         let begin = before.checked_sub(1).map_or(0, |last| self.cells[last].0);
         for cell in &mut self.cells[..before] {
-            *cell = (0, CellKind::Unsaid);
+            *cell = (0, CellKind::Untyped);
         }
         for (end, _) in &mut self.cells[before..] {
             *end -= begin;
@@ -111,7 +111,7 @@ mod tests {
         let texts = |row: &Row| row.cells().into_iter().map(|cell| cell.text).collect::<Vec<_>>();
         let mut row = put(&[(1, "ab"), (2, ""), (4, "cde")]);
         assert_eq!(texts(&row), ["", "ab", "", "", "cde"]);
-        assert_eq!(row.cell(9), ("", CellKind::Unsaid));
+        assert_eq!(row.cell(9), ("", CellKind::Untyped));
         assert_eq!(texts(&Row::of(&row.cells())), texts(&row));
         row.keep(&(2..9));
         assert_eq!(texts(&row), ["", "", "", "", "cde"]);

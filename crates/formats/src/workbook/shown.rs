@@ -6,10 +6,9 @@
 //! too, since a spreadsheet would round it.
 
 use gather_keys_core::table::CellKind;
-use jiff::civil::{Date, DateTime, Time, date};
-
-/// How many digits a number of a workbook holds.
-const DIGITS: usize = 15;
+use gather_keys_core::value::date::serial_of_day;
+use gather_keys_core::value::number::SPREADSHEET_DIGITS;
+use jiff::civil::{DateTime, Time};
 
 /// A cell of a workbook.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,10 +44,10 @@ impl Shown {
             CellKind::Date => moment(text),
             CellKind::Time => time(text).map(Self::Time),
             CellKind::Truth => text.parse().ok().map(Self::Truth),
-            CellKind::Unsaid => number(text).or_else(|| moment(text)),
+            CellKind::Untyped => number(text).or_else(|| moment(text)),
         };
         let other = || {
-            let may_be_long = matches!(kind, CellKind::Number | CellKind::Unsaid);
+            let may_be_long = matches!(kind, CellKind::Number | CellKind::Untyped);
             let own = text.to_owned();
             if may_be_long && is_long(text) { Self::LongNumber(own) } else { Self::Text(own) }
         };
@@ -71,7 +70,7 @@ fn number(text: &str) -> Option<Shown> {
 fn is_long(text: &str) -> bool {
     let digits = text.strip_prefix('-').unwrap_or(text);
     let is_whole = digits.bytes().all(|byte| byte.is_ascii_digit()) && !digits.starts_with('0');
-    is_whole && digits.len() > DIGITS
+    is_whole && digits.len() > SPREADSHEET_DIGITS
 }
 
 /// How many decimals a number has, written without needless characters before it: a fraction, which a spreadsheet
@@ -93,14 +92,14 @@ fn decimals(text: &str) -> Option<usize> {
     }
     match decimals {
         Some(decimals) => Some(decimals.len()),
-        None => (whole.len() <= DIGITS).then_some(0),
+        None => (whole.len() <= SPREADSHEET_DIGITS).then_some(0),
     }
 }
 
 /// A date, or a date with a time, in ISO 8601.
 fn moment(text: &str) -> Option<Shown> {
     let day = text.get(..10).filter(|day| is_like(day, "0000-00-00"))?;
-    let day = serial(day.parse().ok()?)?;
+    let day = f64::from(serial_of_day(day.parse().ok()?)?);
     let rest = &text[10..];
     if rest.is_empty() {
         return Some(Shown::Date(day));
@@ -120,17 +119,6 @@ fn is_like(text: &str, pattern: &str) -> bool {
         wanted => byte == wanted,
     };
     text.len() == pattern.len() && text.bytes().zip(pattern.bytes()).all(fits)
-}
-
-/// The number that stands for a day. Those of 1900 up to February count one less, since a workbook
-/// has a 29th of February there.
-fn serial(day: Date) -> Option<f64> {
-    let days = day.since(date(1899, 12, 30)).ok()?.get_days();
-    match days {
-        61.. => Some(f64::from(days)),
-        2..=60 => Some(f64::from(days - 1)),
-        _ => None,
-    }
 }
 
 /// Hours, minutes and seconds, in days.
@@ -171,7 +159,7 @@ mod tests {
             });
             let ends = text.ends_with('.') || text == "-0";
             let comes_back = back.is_ok_and(|back| back == text) && !ends;
-            if significant <= DIGITS {
+            if significant <= SPREADSHEET_DIGITS {
                 prop_assert_eq!(is_plain, comes_back, "{}", text);
             } else if !text.contains('.') {
                 prop_assert!(!is_plain, "{}", text);
@@ -184,35 +172,35 @@ mod tests {
         let text = |text: &str| Shown::Text(text.to_owned());
         for (cell, kind, want) in [
             ("", CellKind::Text, Shown::Blank),
-            ("42", CellKind::Unsaid, Shown::Number(42.0, 0)),
+            ("42", CellKind::Untyped, Shown::Number(42.0, 0)),
             ("42", CellKind::Text, text("42")),
-            ("3.40", CellKind::Unsaid, Shown::Number(3.4, 2)),
-            ("-0.5", CellKind::Unsaid, Shown::Number(-0.5, 1)),
+            ("3.40", CellKind::Untyped, Shown::Number(3.4, 2)),
+            ("-0.5", CellKind::Untyped, Shown::Number(-0.5, 1)),
             ("0.0000001", CellKind::Number, Shown::Number(1e-7, 0)),
-            ("12.50", CellKind::Unsaid, Shown::Number(12.5, 2)),
-            ("042", CellKind::Unsaid, text("042")),
-            ("+44", CellKind::Unsaid, text("+44")),
-            ("1e5", CellKind::Unsaid, text("1e5")),
-            ("1,5", CellKind::Unsaid, text("1,5")),
-            (".5", CellKind::Unsaid, text(".5")),
-            ("-0", CellKind::Unsaid, text("-0")),
+            ("12.50", CellKind::Untyped, Shown::Number(12.5, 2)),
+            ("042", CellKind::Untyped, text("042")),
+            ("+44", CellKind::Untyped, text("+44")),
+            ("1e5", CellKind::Untyped, text("1e5")),
+            ("1,5", CellKind::Untyped, text("1,5")),
+            (".5", CellKind::Untyped, text(".5")),
+            ("-0", CellKind::Untyped, text("-0")),
             ("12345678901234567", CellKind::Number, Shown::LongNumber("12345678901234567".into())),
-            ("12345678901234567", CellKind::Unsaid, Shown::LongNumber("12345678901234567".into())),
+            ("12345678901234567", CellKind::Untyped, Shown::LongNumber("12345678901234567".into())),
             ("12345678901234567", CellKind::Text, text("12345678901234567")),
             ("0.30000000000000004", CellKind::Number, Shown::Number(0.300_000_000_000_000_04, 0)),
-            ("23.799999999999997", CellKind::Unsaid, Shown::Number(23.799_999_999_999_997, 15)),
-            ("123456789012345", CellKind::Unsaid, Shown::Number(123_456_789_012_345.0, 0)),
-            ("2025-10-13", CellKind::Unsaid, Shown::Date(45_943.0)),
-            ("2025-10-13T18:00:00", CellKind::Unsaid, Shown::DateTime(45_943.75)),
-            ("2025-10-13T18:00:00Z", CellKind::Unsaid, text("2025-10-13T18:00:00Z")),
+            ("23.799999999999997", CellKind::Untyped, Shown::Number(23.799_999_999_999_997, 15)),
+            ("123456789012345", CellKind::Untyped, Shown::Number(123_456_789_012_345.0, 0)),
+            ("2025-10-13", CellKind::Untyped, Shown::Date(45_943.0)),
+            ("2025-10-13T18:00:00", CellKind::Untyped, Shown::DateTime(45_943.75)),
+            ("2025-10-13T18:00:00Z", CellKind::Untyped, text("2025-10-13T18:00:00Z")),
             ("2025-02-30", CellKind::Date, text("2025-02-30")),
             ("1900-02-28", CellKind::Date, Shown::Date(59.0)),
             ("1900-03-01", CellKind::Date, Shown::Date(61.0)),
             ("1899-12-31", CellKind::Date, text("1899-12-31")),
             ("26:30:00", CellKind::Time, Shown::Time(26.5 / 24.0)),
-            ("26:30:00", CellKind::Unsaid, text("26:30:00")),
+            ("26:30:00", CellKind::Untyped, text("26:30:00")),
             ("true", CellKind::Truth, Shown::Truth(true)),
-            ("true", CellKind::Unsaid, text("true")),
+            ("true", CellKind::Untyped, text("true")),
         ] {
             assert_eq!(Shown::of(cell, kind), want, "{cell} {kind:?}");
         }

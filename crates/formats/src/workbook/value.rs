@@ -7,10 +7,10 @@ use std::fmt::Write;
 
 use calamine::{DataRef, ExcelDateTime};
 use gather_keys_core::table::CellKind;
-use jiff::Span;
-use jiff::civil::{Date, date};
+use jiff::civil::Date;
 
-use crate::number::{push_integer, push_real, push_worked};
+use gather_keys_core::value::date::{Epoch, day_of_serial};
+use gather_keys_core::value::number::{push_integer, push_real, push_spreadsheet_number};
 
 /// Milliseconds of a day.
 const DAY: i64 = 86_400_000;
@@ -24,7 +24,7 @@ pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
         DataRef::SharedString(shared) => text.push_str(shared),
         DataRef::Int(number) => push_integer(*number, text),
         DataRef::Float(number) => {
-            push_worked(*number, text);
+            push_spreadsheet_number(*number, text);
         }
         DataRef::Bool(is) => text.push_str(if *is { "true" } else { "false" }),
         DataRef::DateTime(moment) => text.push_str(&moment_text(moment)),
@@ -40,7 +40,7 @@ pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
 /// The kind of a cell.
 pub(super) fn kind(cell: &DataRef<'_>) -> CellKind {
     match cell {
-        DataRef::Empty | DataRef::Error(_) => CellKind::Unsaid,
+        DataRef::Empty | DataRef::Error(_) => CellKind::Untyped,
         DataRef::String(_) | DataRef::SharedString(_) => CellKind::Text,
         DataRef::Int(_) | DataRef::Float(_) => CellKind::Number,
         DataRef::Bool(_) => CellKind::Truth,
@@ -61,7 +61,7 @@ fn moment_text(moment: &ExcelDateTime) -> String {
         return time(milliseconds);
     }
     let (days, rest) = (milliseconds.div_euclid(DAY), milliseconds.rem_euclid(DAY));
-    let Some(date) = date_of(days, is_1904(moment)) else {
+    let Some(date) = day_of_serial(days, epoch(moment)) else {
         let mut text = String::new();
         push_real(moment.as_f64(), &mut text);
         return text;
@@ -69,26 +69,16 @@ fn moment_text(moment: &ExcelDateTime) -> String {
     if rest == 0 { date.to_string() } else { format!("{date}T{}", time(rest)) }
 }
 
-/// The day of a number. Counted from 1900, day 60 is one that never was.
-fn date_of(days: i64, is_1904: bool) -> Option<Date> {
-    let epoch = match (is_1904, days) {
-        (true, _) => date(1904, 1, 1),
-        (false, 60) => return None,
-        (false, ..60) => date(1899, 12, 31),
-        (false, _) => date(1899, 12, 30),
-    };
-    epoch.checked_add(Span::new().try_days(days).ok()?).ok()
-}
-
-/// Whether a workbook counts days from 1904: what the reader makes of a day tells it.
-fn is_1904(moment: &ExcelDateTime) -> bool {
+/// The epoch of a workbook, derived from the date that the reader makes of a day number.
+fn epoch(moment: &ExcelDateTime) -> Epoch {
     let (year, month, day, ..) = moment.to_ymd_hms_milli();
     let days = moment.as_f64().floor() as i64;
-    let told = |date: Date| {
+    let is_it = |date: Date| {
         (i64::from(date.year()), i64::from(date.month()), i64::from(date.day()))
             == (i64::from(year), i64::from(month), i64::from(day))
     };
-    date_of(days, true).is_some_and(told)
+    let is_1904 = day_of_serial(days, Epoch::Of1904).is_some_and(is_it);
+    if is_1904 { Epoch::Of1904 } else { Epoch::Of1900 }
 }
 
 /// Hours, minutes and seconds; there may be more hours than a day has.

@@ -102,20 +102,20 @@ impl Worksheet {
 
     /// That the workbook can't be read, as `said`.
     pub(super) fn unread(&self, said: impl Into<String>) -> Error {
-        let mend = "open it and save it again as XLSX";
-        Error::Unread { name: self.name.clone(), said: said.into(), mend }
+        let fix = "open it and save it again as XLSX";
+        Error::Unread { name: self.name.clone(), said: said.into(), fix }
     }
 
     /// That the workbook is not read since it would fill the memory, as `said`.
     pub(super) fn too_large(&self, said: impl Into<String>) -> Error {
-        let mend = "save the worksheet as CSV";
-        Error::Unread { name: self.name.clone(), said: said.into(), mend }
+        let fix = "save the worksheet as CSV";
+        Error::Unread { name: self.name.clone(), said: said.into(), fix }
     }
 
     /// That the workbook is locked.
     pub(super) fn locked(&self) -> Error {
-        let (said, mend) = ("it is locked by a password".to_owned(), "save it without one");
-        Error::Unread { name: self.name.clone(), said, mend }
+        let (said, fix) = ("it is locked by a password".to_owned(), "save it without one");
+        Error::Unread { name: self.name.clone(), said, fix }
     }
 
     /// Tells why it isn't read on.

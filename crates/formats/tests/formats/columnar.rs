@@ -17,7 +17,7 @@ use arrow_ipc::writer::{FileWriter, StreamWriter};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use gather_keys_core::table::{Block, CellKind, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
-use gather_keys_formats::{Address, Described, Format, Piece, Table, Untapped};
+use gather_keys_formats::{Address, Chunk, Described, Format, Table, Untapped};
 use parquet::arrow::ArrowWriter;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
@@ -128,7 +128,7 @@ fn values() -> Vec<(&'static str, ArrayRef, &'static str, CellKind)> {
         ("marks", Arc::new(marks.finish()), "[\"red\",null]", Text),
         ("counts", Arc::new(counts.finish()), "{\"frames\":9}", Text),
         ("queen", Arc::new(queen.unwrap()), "Goldsedge", Text),
-        ("nothing", Arc::new(NullArray::new(2)), "", CellKind::Unsaid),
+        ("nothing", Arc::new(NullArray::new(2)), "", CellKind::Untyped),
     ]
 }
 
@@ -355,8 +355,8 @@ fn only_wanted_columns_are_read() {
         table.want(&[1]);
         let mut parser = table.parser();
         Parser::want(&mut parser, &[1]);
-        let (mut piece, mut block, mut seen) = (Piece::default(), Block::default(), 0);
-        while table.read_piece(&mut piece).unwrap() {
+        let (mut piece, mut block, mut seen) = (Chunk::default(), Block::default(), 0);
+        while table.read_chunk(&mut piece).unwrap() {
             let Ok(rows) = Parser::parse(&parser, &mut piece, &mut block) else {
                 panic!("a batch has no faults");
             };

@@ -19,25 +19,25 @@ const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet",
 /// What usually comes to harm on the way, with its kind.
 const CELLS: [(&str, CellKind); 20] = [
     ("12345678901234567", CellKind::Text),
-    ("12345678901234567", CellKind::Unsaid),
-    ("99999999999999999999", CellKind::Unsaid),
+    ("12345678901234567", CellKind::Untyped),
+    ("99999999999999999999", CellKind::Untyped),
     ("0.1", CellKind::Number),
     ("0.0000001", CellKind::Number),
-    ("-12.5", CellKind::Unsaid),
+    ("-12.5", CellKind::Untyped),
     ("42", CellKind::Number),
     ("42", CellKind::Text),
     ("1900-02-28", CellKind::Date),
-    ("2026-05-19", CellKind::Unsaid),
+    ("2026-05-19", CellKind::Untyped),
     ("2026-05-19T23:59:59", CellKind::Date),
     ("26:30:00", CellKind::Time),
     ("007", CellKind::Text),
-    ("007", CellKind::Unsaid),
-    ("+44 20 7946", CellKind::Unsaid),
+    ("007", CellKind::Untyped),
+    ("+44 20 7946", CellKind::Untyped),
     ("+44", CellKind::Text),
     ("true", CellKind::Truth),
     ("Zoë, \"two\nlines\"", CellKind::Text),
-    ("=1+1", CellKind::Unsaid),
-    ("H-007", CellKind::Unsaid),
+    ("=1+1", CellKind::Untyped),
+    ("H-007", CellKind::Untyped),
 ];
 
 type Cells = Vec<Vec<(String, CellKind)>>;
@@ -192,8 +192,8 @@ fn a_database_keeps_its_other_tables() {
     let headers = Headers::new("t", ["Tag", "tag", "Kg"]);
     let rows: Cells = vec![vec![
         ("1".to_owned(), CellKind::Number),
-        (String::new(), CellKind::Unsaid),
-        ("1.50".to_owned(), CellKind::Unsaid),
+        (String::new(), CellKind::Untyped),
+        ("1.50".to_owned(), CellKind::Untyped),
     ]];
     let database = || rusqlite::Connection::open(&path).unwrap();
     database().execute_batch("create table a (x); create view v as select * from a").unwrap();
@@ -317,7 +317,7 @@ fn the_docs_tell_what_becomes_of_kinds() {
             assert_eq!(text, cell, "{kind} in {name}");
             let what = match is {
                 is if *is == said => "kept",
-                CellKind::Unsaid => "-",
+                CellKind::Untyped => "-",
                 CellKind::Text => "text",
                 _ => "other",
             };

@@ -237,7 +237,7 @@ fn rows_are_padded_when_asked() {
             let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
             writer.write_headers(reader.headers(), &[]).unwrap();
             let (mut piece, mut block, mut seen) = (Vec::new(), Block::default(), Vec::new());
-            while reader.read_piece(&mut piece).unwrap() {
+            while reader.read_chunk(&mut piece).unwrap() {
                 parser.parse(&mut piece, &mut block).unwrap();
                 let rows: Vec<usize> = (0..block.rows()).collect();
                 for &row in &rows {

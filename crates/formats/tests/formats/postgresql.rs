@@ -6,7 +6,7 @@
 // A test that is skipped should say so.
 #![allow(clippy::print_stderr)]
 
-use CellKind::{Date, Number, Text, Time, Truth, Unsaid};
+use CellKind::{Date, Number, Text, Time, Truth, Untyped};
 use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
@@ -101,7 +101,7 @@ fn each_type_has_its_text() {
     assert_eq!(headers[3], "Col 3");
     for (nth, (kind, _, text, is)) in cells.into_iter().enumerate() {
         assert_eq!(rows[0][nth], (text.to_owned(), is), "{kind}");
-        assert_eq!(rows[1][nth], (String::new(), Unsaid), "{kind}");
+        assert_eq!(rows[1][nth], (String::new(), Untyped), "{kind}");
     }
     let (headers, rows) = read(&server, "kinds.some").unwrap();
     assert_eq!((headers, rows.len()), (vec!["id".to_owned(), "Col 6".to_owned()], 1));
@@ -133,8 +133,8 @@ fn a_table_is_written_in_one_transaction() {
     let rows: [&[(&str, CellKind)]; 2] = [
         &[
             ("1", Number),
-            ("007", Unsaid),
-            ("4.5", Unsaid),
+            ("007", Untyped),
+            ("4.5", Untyped),
             ("2026-05-19", Date),
             ("2026-05-19T10:00:00Z", Date),
             ("true", Truth),
@@ -142,11 +142,11 @@ fn a_table_is_written_in_one_transaction() {
         ],
         &[
             ("2", Number),
-            ("", Unsaid),
-            ("7", Unsaid),
-            ("", Unsaid),
-            ("", Unsaid),
-            ("", Unsaid),
+            ("", Untyped),
+            ("7", Untyped),
+            ("", Untyped),
+            ("", Untyped),
+            ("", Untyped),
             ("few", Text),
         ],
     ];
@@ -176,7 +176,7 @@ fn a_table_is_written_in_one_transaction() {
     let long = refused(&"x".repeat(64), true);
     assert!(long.contains("longer than the 63 bytes"), "{long}");
     let mut writer = ServerWriter::begin(&to("out"), true).unwrap();
-    fill(&mut writer, &["Only"], &[&[("", Unsaid)], &[("say \"x\"", Text)], &[("\\.", Text)]]);
+    fill(&mut writer, &["Only"], &[&[("", Untyped)], &[("say \"x\"", Text)], &[("\\.", Text)]]);
     writer.send().unwrap();
     writer.commit().unwrap();
     let cells: Vec<Option<String>> = client

@@ -34,7 +34,7 @@ fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {
 /// What goes in comes out, text and kind; of what says no kind, at least the text does.
 #[test]
 fn cells_come_back_as_they_were() {
-    use CellKind::{Date, Number, Text, Time, Truth, Unsaid};
+    use CellKind::{Date, Number, Text, Time, Truth, Untyped};
     let same = [
         ("042", Text),
         ("42", Text),
@@ -59,7 +59,7 @@ fn cells_come_back_as_they_were() {
         ("true", Text),
         ("two\nlines", Text),
         (" spaces ", Text),
-        ("", Unsaid),
+        ("", Untyped),
     ];
     for ((text, kind), came) in same.iter().zip(back(&same)) {
         assert_eq!((*text, *kind), (&came.0[..], came.1));
@@ -76,7 +76,7 @@ fn cells_come_back_as_they_were() {
         ("true", "true", Text),
         ("26:30:00", "26:30:00", Text),
     ];
-    let cells = unsaid.map(|(text, ..)| (text, Unsaid));
+    let cells = unsaid.map(|(text, ..)| (text, Untyped));
     for ((_, text, kind), came) in unsaid.iter().zip(back(&cells)) {
         assert_eq!((*text, *kind), (&came.0[..], came.1));
     }

@@ -86,7 +86,7 @@ impl Naive<'_> {
     fn asked(&self, main: &Row) -> Vec<Value> {
         let key = self.key(main, true, 1);
         let Some(alias) = self.0.alias else { return key };
-        if !self.holders(&key).is_empty() {
+        if !self.entries(&key).is_empty() {
             return key;
         }
         let row =
@@ -101,7 +101,7 @@ impl Naive<'_> {
     }
 
     /// The cells that hold a key, columns first.
-    fn holders(&self, key: &[Value]) -> Vec<(usize, usize)> {
+    fn entries(&self, key: &[Value]) -> Vec<(usize, usize)> {
         let rows = &self.0.reference;
         if let (true, [Value::Text(number)]) = (self.0.position, key) {
             let at = number.parse::<usize>().unwrap() - 1;
@@ -186,7 +186,7 @@ impl Naive<'_> {
         if is_blank_key {
             return Found::BlankKey;
         }
-        let mut held = self.holders(&self.asked(main));
+        let mut held = self.entries(&self.asked(main));
         if held.is_empty() {
             return Found::Unmatched;
         }
@@ -418,7 +418,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
                 let mut held = 0;
                 if matches!(miss, Found::NoHeader) {
                     count("no header");
-                    let mut all = naive.holders(&naive.asked(main));
+                    let mut all = naive.entries(&naive.asked(main));
                     if case.within != Within::No {
                         all = naive.in_range(all, Naive::number(&main[3]).unwrap());
                     }
@@ -478,7 +478,7 @@ fn shared_keys(
         if !naive.is_whole(&key) || seen.contains(&key) {
             continue;
         }
-        let held = naive.holders(&key);
+        let held = naive.entries(&key);
         if held.len() > 1 {
             let taken = naive.taken(None);
             let agree = held.iter().all(|(other, _)| naive.agree(&held, held[0].0, *other, &taken));
@@ -518,7 +518,7 @@ fn append(naive: &Naive<'_>, used: &[bool], rows: &mut Vec<Row>) {
         if used[nth] || !naive.is_whole(&key) {
             continue;
         }
-        let held = naive.holders(&key);
+        let held = naive.entries(&key);
         let taken = naive.taken(None);
         let (settled, _) = naive.settle(&held, &taken);
         let Some(settled) = settled else { continue };

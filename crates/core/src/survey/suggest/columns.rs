@@ -5,10 +5,11 @@ use std::collections::{HashMap, HashSet};
 
 use ahash::RandomState;
 
-use crate::diagnosis::{Loose, dates_of};
+use crate::diagnosis::Loose;
 use crate::plan::quoted_header;
 use crate::survey::look::Look;
 use crate::table::{Block, CellKind, Headers, Source};
+use crate::value::any_date::dates_of;
 
 /// How many different values of a column are kept as they are read.
 const KEPT: usize = 20_000;
@@ -151,7 +152,7 @@ pub(super) fn columns<S: Source>(
                 let mut values = block.cell(row, column).split(*sign);
                 for piece in &mut all[at..at + count] {
                     let text = values.next().unwrap_or_default();
-                    let look = Look::of(text, CellKind::Unsaid);
+                    let look = Look::of(text, CellKind::Untyped);
                     piece.add(text, look, &mut loose, hasher);
                 }
                 at += count;

@@ -73,11 +73,11 @@ impl Holding {
     /// The columns that share a value with a main column, in order. A value that is everywhere counts only for columns
     /// with the same header.
     fn may_go_with(&self, column: &Column, ours: &Headers) -> BTreeSet<usize> {
-        let holders =
+        let entries =
             column.distinct.iter().zip(&self.by_value).flat_map(|(values, by_value)| {
                 values.iter().filter_map(|value| by_value.get(value))
             });
-        let rare = holders.filter(|columns| columns.len() <= EVERYWHERE).flatten();
+        let rare = entries.filter(|columns| columns.len() <= EVERYWHERE).flatten();
         let same = self.by_header.get(&letters(ours.name(column.of))).into_iter().flatten();
         rare.chain(same.take(EVERYWHERE)).copied().collect()
     }

@@ -12,7 +12,7 @@ pub(super) static BEFORE: StepKind = StepKind {
         ("before \"/\"", "Fellside/07/a", Some("Fellside")),
         ("before \"/\"", "Fellside", Some("Fellside")),
     ],
-    read: |phrase| Ok(Arc::new(Piece { nth: 0, separator: text(phrase, "a text")? })),
+    read: |phrase| Ok(Arc::new(Segment { nth: 0, separator: text(phrase, "a text")? })),
 };
 
 pub(super) static AFTER: StepKind = StepKind {
@@ -29,7 +29,7 @@ pub(super) static AFTER: StepKind = StepKind {
 pub(super) static PIECE: StepKind = StepKind {
     name: "piece",
     form: "piece N \"X\"",
-    does: "keeps the N-th of the pieces between the X; nothing when there are fewer",
+    does: "keeps the N-th of the segments between the X; nothing when there are fewer",
     examples: &[
         ("piece 2 \"/\"", "Fellside/07/a", Some("07")),
         ("piece 1 \", \"", "Larkfield", Some("Larkfield")),
@@ -37,27 +37,27 @@ pub(super) static PIECE: StepKind = StepKind {
     ],
     read: |phrase| {
         let nth = count(phrase, "which piece")? - 1;
-        Ok(Arc::new(Piece { nth, separator: text(phrase, "what stands between the pieces")? }))
+        Ok(Arc::new(Segment { nth, separator: text(phrase, "what stands between the segments")? }))
     },
 };
 
 #[derive(Debug)]
-struct Piece {
+struct Segment {
     nth: usize,
     separator: String,
 }
 
-impl Step for Piece {
+impl Step for Segment {
     fn apply(&self, value: &str, _: &mut String) -> Done {
         let mut start = 0;
         for (nth, (at, _)) in value.match_indices(&self.separator).enumerate() {
             if nth == self.nth {
-                return Done::Piece(start..at);
+                return Done::Slice(start..at);
             }
             start = at + self.separator.len();
         }
-        let pieces = value.matches(&self.separator).count() + 1;
-        Done::Piece(if self.nth + 1 == pieces { start } else { value.len() }..value.len())
+        let segments = value.matches(&self.separator).count() + 1;
+        Done::Slice(if self.nth + 1 == segments { start } else { value.len() }..value.len())
     }
 }
 
@@ -67,6 +67,6 @@ struct After(String);
 impl Step for After {
     fn apply(&self, value: &str, _: &mut String) -> Done {
         let start = value.find(&self.0).map_or(value.len(), |at| at + self.0.len());
-        Done::Piece(start..value.len())
+        Done::Slice(start..value.len())
     }
 }

@@ -70,7 +70,7 @@ struct First(usize);
 
 impl Step for First {
     fn apply(&self, value: &str, _: &mut String) -> Done {
-        Done::Piece(0..place(value, self.0))
+        Done::Slice(0..place(value, self.0))
     }
 
     fn width(&self) -> Option<usize> {
@@ -88,7 +88,7 @@ impl Step for Last {
         } else {
             value.grapheme_indices(true).nth_back(self.0 - 1).map_or(0, |(at, _)| at)
         };
-        Done::Piece(start..value.len())
+        Done::Slice(start..value.len())
     }
 
     fn width(&self) -> Option<usize> {
@@ -105,7 +105,7 @@ struct From {
 impl Step for From {
     fn apply(&self, value: &str, _: &mut String) -> Done {
         let end = self.to.map_or(value.len(), |to| place(value, to));
-        Done::Piece(place(value, self.from - 1)..end)
+        Done::Slice(place(value, self.from - 1)..end)
     }
 
     fn width(&self) -> Option<usize> {

@@ -1,15 +1,10 @@
-//! One spelling of a date or date-time: ISO 8601.
+//! The step `date`: one spelling of a date or date-time; see [`crate::value::date`].
 
-use std::fmt::Write;
 use std::sync::Arc;
 
-use jiff::ToSpan;
-use jiff::civil::{Date, DateTime, date};
-use jiff::fmt::strtime::{self, BrokenDownTime};
-
-use super::number::write_number;
-use super::space::trimmed;
 use super::{Done, Step, StepKind};
+use crate::value::date::{ISO, has_a_day, write_date, write_serial};
+use crate::value::trimmed;
 
 pub(super) static DATE: StepKind = StepKind {
     name: "date",
@@ -42,7 +37,7 @@ pub(super) static DATE: StepKind = StepKind {
                 quoted => quoted,
             };
             match format {
-                Some(format) if tells_a_day(&format) => formats.push(format),
+                Some(format) if has_a_day(&format) => formats.push(format),
                 Some(_) => {
                     phrase.back_to(start);
                     return phrase.expected(
@@ -58,32 +53,6 @@ pub(super) static DATE: StepKind = StepKind {
     },
 };
 
-/// What is read when no format is given.
-const ISO: [&str; 13] = [
-    "%Y-%m-%d",
-    "%Y-%m-%dT%H:%M:%S%.f",
-    "%Y-%m-%d %H:%M:%S%.f",
-    "%Y-%m-%dT%H:%M",
-    "%Y-%m-%d %H:%M",
-    "%Y-%m-%dT%H:%M:%S%.fZ",
-    "%Y-%m-%d %H:%M:%S%.fZ",
-    "%Y-%m-%dT%H:%M:%S%.f%:z",
-    "%Y-%m-%d %H:%M:%S%.f%:z",
-    "%Y-%m-%dT%H:%MZ",
-    "%Y-%m-%d %H:%MZ",
-    "%Y-%m-%dT%H:%M%:z",
-    "%Y-%m-%d %H:%M%:z",
-];
-
-/// Whether a format can be read and settles the day: a day written with it comes back.
-fn tells_a_day(format: &str) -> bool {
-    let day: DateTime = date(2026, 11, 24).at(13, 45, 30, 0);
-    let Ok(instant) = day.to_zoned_datetime(jiff::tz::TimeZone::UTC) else { return false };
-    let Ok(text) = strtime::format(format, &instant) else { return false };
-    strtime::parse(format, text)
-        .is_ok_and(|parsed| parsed.to_date().is_ok_and(|read| read == day.date()))
-}
-
 #[derive(Debug)]
 struct Formats(Vec<String>);
 
@@ -91,125 +60,28 @@ impl Step for Formats {
     fn apply(&self, value: &str, out: &mut String) -> Done {
         let text = &value[trimmed(value)];
         if text.is_empty() {
-            return Done::Piece(0..0);
+            return Done::Slice(0..0);
         }
-        let written = write_date(text, self.0.iter().map(String::as_str), out);
+        let written = write_date(text, &self.0, out);
         written.map_or(Done::Unreadable, |()| Done::Written)
-    }
-}
-
-/// Appends a date that is written as ISO 8601 does, in its one spelling.
-pub(super) fn write_iso(text: &str, out: &mut String) -> Option<()> {
-    write_date(text, ISO, out)
-}
-
-/// Appends a date that is written in the first of the formats that fits, in its one spelling.
-fn write_date<'f>(
-    text: &str,
-    formats: impl IntoIterator<Item = &'f str>,
-    out: &mut String,
-) -> Option<()> {
-    formats.into_iter().find_map(|format| {
-        out.clear();
-        let parsed = strtime::parse(format, text).ok()?;
-        write_parsed(&parsed, format, out)?;
-        (!runs_together(format) || is_written_so(&parsed, format, text)).then_some(())
-    })
-}
-
-/// Whether a format has two numbers with nothing between them. Then only their full widths tell where one ends:
-/// `2026115` may be the 11th month or the 15th day.
-fn runs_together(format: &str) -> bool {
-    const NUMBERS: &str = "YyCmdeHIkljMSsGgUWV";
-    let mut pieces = format.split('%').skip(1).peekable();
-    let mut runs = false;
-    while let Some(piece) = pieces.next() {
-        let spec = piece.trim_start_matches(['-', '_', '0', '^', '#', ':', '.']);
-        let is_number = spec.chars().next().is_some_and(|spec| NUMBERS.contains(spec));
-        let ends_with_it = spec.chars().count() == 1;
-        let next = pieces.peek().map(|next| next.trim_start_matches(['-', '_', '0', '^', '#']));
-        let is_next = next.and_then(|next| next.chars().next());
-        runs |= is_number && ends_with_it && is_next.is_some_and(|next| NUMBERS.contains(next));
-    }
-    runs
-}
-
-/// Whether a format writes a date as it stands in a text.
-fn is_written_so(parsed: &BrokenDownTime, format: &str, text: &str) -> bool {
-    let moment = parsed.to_date().map(|day| day.to_datetime(parsed.to_time().unwrap_or_default()));
-    let moment = moment.and_then(|moment| moment.to_zoned_datetime(jiff::tz::TimeZone::UTC));
-    let written = moment.and_then(|moment| strtime::format(format, &moment));
-    written.is_ok_and(|written| written.eq_ignore_ascii_case(text))
-}
-
-fn write_parsed(parsed: &BrokenDownTime, format: &str, out: &mut String) -> Option<()> {
-    let day = parsed.to_date().ok()?;
-    // `%Y` reads two digits as a year of the first century, which nobody means.
-    if day.year() < 1000 {
-        return None;
-    }
-    if parsed.hour().is_none() && parsed.minute().is_none() {
-        return write!(out, "{day}").ok();
-    }
-    let time = day.to_datetime(parsed.to_time().ok()?);
-    match parsed.offset() {
-        Some(offset) => write!(out, "{}", offset.to_timestamp(time).ok()?).ok(),
-        None if format.ends_with('Z') => write!(out, "{time}Z").ok(),
-        None => write!(out, "{time}").ok(),
     }
 }
 
 #[derive(Debug)]
 struct Serial;
 
-/// The day before day 1 as workbooks count them, once their 29 February 1900 has passed.
-const DAY_ZERO: Date = date(1899, 12, 30);
-
-/// Workbooks count a 29 February 1900, which did not exist.
-const NO_DAY: i64 = 60;
-
-/// 31 December 9999.
-const LAST_DAY: i64 = 2_958_465;
-
-const SECONDS: u128 = 86_400;
-
 impl Step for Serial {
     fn apply(&self, value: &str, out: &mut String) -> Done {
         let text = &value[trimmed(value)];
         if text.is_empty() {
-            return Done::Piece(0..0);
+            return Done::Slice(0..0);
         }
-        let mut number = String::new();
-        let written = write_number(text, '.', &mut number).and_then(|()| {
-            let (days, fraction) = number.split_once('.').unwrap_or((&number, ""));
-            write_serial(days.parse().ok()?, fraction, out)
-        });
-        written.map_or(Done::Unreadable, |()| Done::Written)
+        write_serial(text, out).map_or(Done::Unreadable, |()| Done::Written)
     }
-}
-
-/// Writes a day number with the digits of its fraction, to the nearest second.
-fn write_serial(days: i64, fraction: &str, out: &mut String) -> Option<()> {
-    let digits = &fraction[..fraction.len().min(18)];
-    let unit = 10_u128.pow(digits.len() as u32);
-    let part = if digits.is_empty() { 0 } else { digits.parse::<u128>().ok()? };
-    let seconds = (part * SECONDS * 2 + unit) / (unit * 2);
-    let (days, seconds) = (days + i64::from(seconds == SECONDS), (seconds % SECONDS) as i64);
-    if !(1..=LAST_DAY).contains(&days) || days == NO_DAY {
-        return None;
-    }
-    let shift = i64::from(days < NO_DAY);
-    let day = DAY_ZERO.checked_add((days + shift).days()).ok()?;
-    if seconds == 0 {
-        return write!(out, "{day}").ok();
-    }
-    let time = day.at(0, 0, 0, 0).checked_add(seconds.seconds()).ok()?;
-    write!(out, "{time}").ok()
 }
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use crate::template::Template;
 
     fn dated(step: &str, value: &str) -> Option<String> {
@@ -269,15 +141,5 @@ mod tests {
         assert!(Template::parse("template", "x | date serials").is_err());
         let on = crate::plan::On::parse(&["Day | date serial, Hive"]).unwrap();
         assert!(matches!(on, crate::plan::On::Key(parts) if parts.len() == 2));
-    }
-
-    #[test]
-    fn a_format_must_tell_the_day() {
-        for format in ["%H:%M", "%d.%m.", "%Y-%m", "%Q", "day", "%"] {
-            assert!(!tells_a_day(format), "{format}");
-        }
-        for format in ["%F", "%D", "%e %B %y", "%Y%j", "%A, %d %B %Y"] {
-            assert!(tells_a_day(format), "{format}");
-        }
     }
 }

@@ -67,7 +67,7 @@ pub struct StepKind {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Done {
     /// It is this piece of what it was.
-    Piece(Range<usize>),
+    Slice(Range<usize>),
     /// It stands written in the output.
     Written,
     /// It could not be read.
@@ -76,7 +76,7 @@ pub(crate) enum Done {
 
 impl Done {
     fn whole(value: &str) -> Self {
-        Self::Piece(0..value.len())
+        Self::Slice(0..value.len())
     }
 }
 
@@ -121,19 +121,6 @@ impl StepUse {
     pub(super) fn lets_blank_be(&self) -> bool {
         self.step.lets_blank_be()
     }
-}
-
-/// The one spelling of a number; `None` when the value is none.
-pub(crate) fn as_number(value: &str) -> Option<String> {
-    let mut out = String::new();
-    number::write_number(&value[space::trimmed(value)], '.', &mut out).map(|()| out)
-}
-
-/// The one spelling of a date or date-time that is written as ISO 8601 does; `None` when the value
-/// is none.
-pub(crate) fn as_date(value: &str) -> Option<String> {
-    let mut out = String::new();
-    date::write_iso(&value[space::trimmed(value)], &mut out).map(|()| out)
 }
 
 /// Reads one step.
@@ -189,7 +176,7 @@ fn map_signs<I: IntoIterator<Item = char>>(
 
 #[cfg(test)]
 mod tests {
-    use super::super::Work;
+    use super::super::StepBuffers;
     use super::*;
     use crate::template::Template;
     use proptest::prelude::*;
@@ -201,7 +188,7 @@ mod tests {
         let direct = bound.value(
             |_| value,
             &[],
-            &mut Work::default(),
+            &mut StepBuffers::default(),
             |state, value| (state != super::super::PartState::Malformed).then(|| value.to_owned()),
         );
         assert_eq!(direct, through_trace, "{step} on {value:?}");

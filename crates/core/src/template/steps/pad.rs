@@ -5,7 +5,7 @@ use std::sync::Arc;
 use unicode_segmentation::UnicodeSegmentation;
 
 use super::{Done, Step, StepKind, count};
-use crate::table::is_blank;
+use crate::value::is_blank;
 
 pub(super) static PAD: StepKind = StepKind {
     name: "pad",

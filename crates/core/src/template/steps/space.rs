@@ -4,8 +4,7 @@
 use std::sync::Arc;
 
 use super::{Done, Step, StepKind};
-pub(super) use crate::table::is_space;
-use crate::table::is_zero_width;
+use crate::value::{is_space, is_zero_width, trimmed};
 
 pub(super) static TRIM: StepKind = StepKind {
     name: "trim",
@@ -45,15 +44,8 @@ struct Trim;
 
 impl Step for Trim {
     fn apply(&self, value: &str, _: &mut String) -> Done {
-        Done::Piece(trimmed(value))
+        Done::Slice(trimmed(value))
     }
-}
-
-/// The piece of a value that is left without the white space at its ends.
-pub(super) fn trimmed(value: &str) -> std::ops::Range<usize> {
-    let left = value.trim_start_matches(is_space);
-    let start = value.len() - left.len();
-    start..start + left.trim_end_matches(is_space).len()
 }
 
 #[derive(Debug)]
@@ -63,7 +55,7 @@ impl Step for Tidy {
     fn apply(&self, value: &str, out: &mut String) -> Done {
         let inner = trimmed(value);
         if is_tidy(value[inner.clone()].as_bytes()) {
-            return Done::Piece(inner);
+            return Done::Slice(inner);
         }
         let mut space = false;
         for sign in value[inner].chars() {

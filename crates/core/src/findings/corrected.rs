@@ -1,0 +1,25 @@
+//! Corrections as findings: cells that a person settled by hand, and what became of them.
+
+/// A cell as a person wants it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Correction {
+    /// What the key columns hold in the rows that it is for.
+    pub key: Vec<String>,
+    /// The header of the cell.
+    pub header: String,
+    /// The value it is to have.
+    pub value: String,
+    /// Its row in the table of corrections, from 1.
+    pub row: u64,
+}
+
+/// What became of one correction.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Corrected {
+    /// The correction.
+    pub correction: Correction,
+    /// How many cells have another value for it.
+    pub changed: u64,
+    /// How many had that value without it.
+    pub same: u64,
+}

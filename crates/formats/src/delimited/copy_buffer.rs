@@ -1,0 +1,142 @@
+//! Bytes that are put together of pieces of texts, in room that is there already.
+//!
+//! Copying as much of a short piece as ever takes no longer than finding out how much it is; what is
+//! copied too much is written over.
+
+/// How long pieces are at most that are copied with what stands behind them, and how long those that are
+/// copied in two halves.
+const SHORT: usize = 32;
+const LONGER: usize = 2 * SHORT;
+const LONGEST: usize = 2 * LONGER;
+
+/// Bytes end to end, and behind them what is left of others.
+#[derive(Debug)]
+pub(super) struct CopyBuffer {
+    room: Vec<u8>,
+    filled: usize,
+    /// Bytes before they are added.
+    aside: Vec<u8>,
+}
+
+impl CopyBuffer {
+    /// Begins with no bytes, in a buffer whose own are of no use, and with room for so many.
+    pub(super) fn of(mut room: Vec<u8>, size: usize) -> Self {
+        if room.len() < size {
+            room.reserve_exact(size - room.len());
+            room.resize(size, 0);
+        }
+        Self { room, filled: 0, aside: Vec::new() }
+    }
+
+    /// Adds so many bytes from the beginning of a text.
+    #[inline(always)]
+    pub(super) fn push(&mut self, text: &[u8], length: usize) {
+        let room = self.room.get_mut(self.filled..).unwrap_or_default();
+        // What stands behind a longer one may have to be waited for, so that it is not looked at.
+        let is_pushed = if length <= SHORT {
+            with_behind(room, text)
+        } else if length <= LONGER {
+            in_halves::<SHORT>(room, text, length)
+        } else {
+            length <= LONGEST && in_halves::<LONGER>(room, text, length)
+        };
+        if !is_pushed {
+            return self.push_exactly(&text[..length]);
+        }
+        self.filled += length;
+    }
+
+    /// Adds a line end.
+    #[inline(always)]
+    pub(super) fn push_line_end(&mut self, line_end: &[u8]) {
+        match (line_end, self.room.get_mut(self.filled)) {
+            ([byte], Some(room)) => {
+                *room = *byte;
+                self.filled += 1;
+            }
+            _ => self.push_exactly(line_end),
+        }
+    }
+
+    /// Adds bytes behind which nothing is known to stand.
+    fn push_exactly(&mut self, bytes: &[u8]) {
+        let end = self.filled + bytes.len();
+        if self.room.len() < end {
+            self.room.resize(2 * end, 0);
+        }
+        self.room[self.filled..end].copy_from_slice(bytes);
+        self.filled = end;
+    }
+
+    /// Adds bytes that are made first.
+    pub(super) fn push_by(&mut self, make: impl FnOnce(&mut Vec<u8>)) {
+        let mut aside = std::mem::take(&mut self.aside);
+        aside.clear();
+        aside.reserve(LONGEST);
+        make(&mut aside);
+        self.push_exactly(&aside);
+        self.aside = aside;
+    }
+
+    /// The bytes.
+    pub(super) fn into_bytes(mut self) -> Vec<u8> {
+        self.room.truncate(self.filled);
+        self.room
+    }
+}
+
+/// Copies a short piece with what stands behind it, where there is room for both; says whether there is.
+#[inline(always)]
+fn with_behind(room: &mut [u8], text: &[u8]) -> bool {
+    let (Some(piece), Some(room)) = (text.first_chunk::<SHORT>(), room.first_chunk_mut()) else {
+        return false;
+    };
+    *room = *piece;
+    true
+}
+
+/// Copies a piece in two halves of so many bytes, which may overlap, where there is room for both; says
+/// whether there is.
+#[inline(always)]
+fn in_halves<const HALF: usize>(room: &mut [u8], text: &[u8], length: usize) -> bool {
+    let (Some(piece), Some(room)) = (text.get(..length), room.get_mut(..2 * HALF)) else {
+        return false;
+    };
+    let (Some(first), Some(last)) = (piece.first_chunk::<HALF>(), piece.last_chunk::<HALF>())
+    else {
+        return false;
+    };
+    room[..HALF].copy_from_slice(first);
+    room[length - HALF..length].copy_from_slice(last);
+    true
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// The pieces come out end to end, whatever room there is and whatever it held before.
+        #[test]
+        fn pieces_stand_end_to_end(
+            pieces in prop::collection::vec((0..300_usize, 0..200_usize, 0..4_u8), 0..40),
+            (left, size) in (0..2000_usize, 0..4000_usize),
+        ) {
+            let text: Vec<u8> = (0..500_usize).map(|at| (at % 251) as u8).collect();
+            let mut buffer = CopyBuffer::of(vec![7; left], size);
+            let mut expected = Vec::new();
+            for (start, length, way) in pieces {
+                let piece = &text[start..start + length];
+                expected.extend_from_slice(piece);
+                match way {
+                    0 => buffer.push(&text[start..], length),
+                    1 => buffer.push(piece, length),
+                    2 => buffer.push_line_end(piece),
+                    _ => buffer.push_by(|bytes| bytes.extend_from_slice(piece)),
+                }
+            }
+            prop_assert_eq!(buffer.into_bytes(), expected);
+        }
+    }
+}
