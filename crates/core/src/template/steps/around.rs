@@ -29,7 +29,7 @@ pub(super) static AFTER: StepKind = StepKind {
 pub(super) static PIECE: StepKind = StepKind {
     name: "piece",
     form: "piece N \"X\"",
-    does: "keeps the N-th of the segments between the X; nothing when there are fewer",
+    does: "keeps the N-th of the pieces between the X; nothing when there are fewer",
     examples: &[
         ("piece 2 \"/\"", "Fellside/07/a", Some("07")),
         ("piece 1 \", \"", "Larkfield", Some("Larkfield")),
