@@ -6,8 +6,8 @@
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::findings::Correction;
 use gather_keys_core::enrich::Corrections;
+use gather_keys_core::findings::Correction;
 use gather_keys_core::table::{Block, Headers, Source};
 use gather_keys_formats::delimited::{Encoded, HeaderRow, Layout};
 use gather_keys_formats::{Address, Described, InputFile, Sum, Untapped};

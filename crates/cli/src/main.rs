@@ -31,7 +31,6 @@ mod same_columns;
 mod signals;
 mod standard_output;
 mod summary;
-mod table_arguments;
 mod targets;
 mod terminal;
 mod typed;
@@ -42,7 +41,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory, FromArgMatches};
 
-use arguments::{Arguments, Command};
+use arguments::{Arguments, Command, TypedOptions};
 use commands::Outcome;
 use error::{Error, Result};
 use gather_keys_formats::without_passwords;
@@ -93,13 +92,13 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
     // Other commands have options of the same names, but of one table only.
     let of_tables = |(name, _): &(&str, _)| ["enrich", "check", "why"].contains(name);
     let tables = matches.subcommand().filter(of_tables);
-    let tables = tables.map(|(_, matches)| table_arguments::tables_in_order(matches));
-    let tables = tables.unwrap_or_default();
+    let typed = tables.map(|(_, matches)| TypedOptions::of(matches)).transpose()?;
+    let typed = typed.unwrap_or_default();
     signals::end_cleanly(matches!(arguments.command, Command::Watch(_)));
     match arguments.command {
-        Command::Enrich(enrich) => commands::enrich(&enrich, tables),
-        Command::Check(check) => commands::check(&check, tables),
-        Command::Why(why) => commands::why(&why, tables),
+        Command::Enrich(enrich) => commands::enrich(&enrich, typed),
+        Command::Check(check) => commands::check(&check, typed),
+        Command::Why(why) => commands::why(&why, typed),
         Command::Watch(watch) => commands::watch(&watch),
         Command::Find(find) => commands::find(&find),
         Command::Suggest(asked) => commands::suggest(&asked),

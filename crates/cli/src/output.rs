@@ -11,7 +11,7 @@ use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
 use gather_keys_formats::workbook::WorkbookWriter;
-use gather_keys_formats::{Address, Error, InputFile, Packed, Codec, Sum, WholeFile};
+use gather_keys_formats::{Address, Codec, Error, InputFile, Packed, Sum, WholeFile};
 use same_file::Handle;
 
 use crate::error::{self, Result};

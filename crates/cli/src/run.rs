@@ -16,7 +16,7 @@ use gather_keys_core::table::Source;
 use gather_keys_formats::commit::{Finished, begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{
-    Address, Described, Error as FormatError, InputFile, Codec, Stamp, WholeFile, real_path,
+    Address, Codec, Described, Error as FormatError, InputFile, Stamp, WholeFile, real_path,
 };
 use jiff::Timestamp;
 

@@ -3,13 +3,11 @@
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
-use clap::ValueEnum;
-use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
+use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
 use gather_keys_formats::Address;
 
-use crate::arguments::{Enrich, Run, Tables};
+use crate::arguments::{Tables, TypedOption, TypedOptions, option_of};
 use crate::error::{Error, Result};
-use crate::table_arguments::TableArguments;
 
 /// A run as it was asked for, in texts.
 #[derive(Debug, Clone)]
@@ -39,29 +37,14 @@ impl PlanFile {
 }
 
 impl Asked {
-    /// What `enrich` was asked for.
-    pub(crate) fn enrich(typed: &Enrich, sorted: Vec<TableArguments>) -> Result<Self> {
-        let Enrich { tables, output, in_place, no_backup, run, .. } = typed;
-        let mut plan = run_plan(run)?;
-        plan.output = output.as_deref().map(text).transpose()?;
-        plan.in_place = in_place.then_some(true);
-        plan.no_backup = no_backup.then_some(true);
-        plan.write_anyway = typed.write_anyway.then_some(true);
-        plan.plain = typed.plain.then_some(true);
-        plan.guard_formulas = typed.guard_formulas.then_some(true);
-        plan.edits = typed.edits.clone().map(Text::typed);
-        plan.output_encoding = typed.output_encoding.clone().map(Text::typed);
-        Self::new(plan, tables, sorted, run.save_plan.clone())
-    }
-
-    /// What `check` was asked for.
-    pub(crate) fn check(tables: &Tables, run: &Run, sorted: Vec<TableArguments>) -> Result<Self> {
-        Self::new(run_plan(run)?, tables, sorted, run.save_plan.clone())
-    }
-
-    /// What `why` was asked for.
-    pub(crate) fn why(tables: &Tables, sorted: Vec<TableArguments>) -> Result<Self> {
-        Self::new(Plan::default(), tables, sorted, None)
+    /// What `enrich`, `check` or `why` was asked for.
+    pub(crate) fn typed(tables: &Tables, typed: TypedOptions) -> Result<Self> {
+        let TypedOptions { run, tables: of_tables, save_plan } = typed;
+        let mut plan = Plan::default();
+        for option in run {
+            option.add(|key, value| plan.add(key, value))?;
+        }
+        Self::new(plan, tables, of_tables, save_plan)
     }
 
     /// What a plan file asks for.
@@ -73,15 +56,15 @@ impl Asked {
     fn new(
         typed: Plan,
         tables: &Tables,
-        sorted: Vec<TableArguments>,
+        of_tables: Vec<Vec<TypedOption>>,
         save: Option<OsString>,
     ) -> Result<Self> {
-        let mut sorted = sorted.into_iter();
-        let main = main_options(sorted.next().unwrap_or_default())?;
+        let mut of_tables = of_tables.into_iter();
+        let main = main_options(of_tables.next().unwrap_or_default())?;
         let typed = Plan { main, ..typed };
         let mut asked = if is_plan(&tables.main) {
             let mut asked = Self::planned(Path::new(&tables.main))?;
-            asked.stand_in(typed, tables, sorted)?;
+            asked.stand_in(typed, tables, of_tables)?;
             asked
         } else {
             if tables.other_main.is_some() {
@@ -89,7 +72,7 @@ impl Asked {
             }
             let mut plan = typed;
             plan.main.table = text(&tables.main)?;
-            for (address, typed) in tables.from.iter().zip(sorted) {
+            for (address, typed) in tables.from.iter().zip(of_tables) {
                 let table = text(address)?;
                 plan.references.push(ReferenceTable { table, ..reference_options(typed)? });
             }
@@ -110,7 +93,7 @@ impl Asked {
             return error;
         };
         let Some(file) = &self.file else { return error };
-        let places = self.plan.references.iter().flat_map(ReferenceTable::names);
+        let places = self.plan.references.iter().flat_map(ReferenceTable::header_texts);
         let mut places = places.filter_map(|text| {
             let written = file.text.get(text.place.clone()?)?;
             Some(text.place.as_ref()?.start + written.find(&asked[..])?)
@@ -131,7 +114,7 @@ impl Asked {
         &mut self,
         mut typed: Plan,
         tables: &Tables,
-        sorted: impl Iterator<Item = TableArguments>,
+        of_tables: impl Iterator<Item = Vec<TypedOption>>,
     ) -> Result<()> {
         let plan = &mut self.plan;
         if let Some(main) = &tables.other_main {
@@ -147,8 +130,8 @@ impl Asked {
         } else if typed.in_place == Some(true) {
             plan.output = None;
         }
-        self.stands_in = plan.stand_in(typed).into_iter().map(|key| format!("--{key}")).collect();
-        for (address, typed) in tables.from.iter().zip(sorted) {
+        self.stands_in = plan.stand_in(typed).into_iter().map(option_of).collect();
+        for (address, typed) in tables.from.iter().zip(of_tables) {
             let asked = address.to_string_lossy().into_owned();
             let names: Vec<String> = plan.references.iter().map(name_of).collect();
             let meant = names.iter().position(|name| *name == asked).or_else(|| {
@@ -158,8 +141,9 @@ impl Asked {
                 return Err(Error::NotInPlan { asked: Address::shown(&asked), all: names });
             };
             let over = plan.references[meant].stand_in(reference_options(typed)?);
-            let told = over.into_iter().map(|key| format!("--{key} of {}", names[meant]));
-            self.stands_in.extend(told);
+            let replaced =
+                over.into_iter().map(|key| format!("{} of {}", option_of(key), names[meant]));
+            self.stands_in.extend(replaced);
         }
         Ok(())
     }
@@ -182,9 +166,11 @@ fn read(path: &Path) -> Result<(Plan, PlanFile)> {
     let text = Address::File(path.to_owned()).read_to_string()?;
     let mut plan = Plan::read(&name, &text)?;
     let folder = path.parent().unwrap_or(Path::new(""));
-    for path in plan.paths_mut().filter(|path| Address::is_path(OsStr::new(&path.text))) {
-        path.text = from_folder(folder, &path.text);
-    }
+    plan.change_paths(|path| {
+        if Address::is_path(OsStr::new(&path.text)) {
+            path.text = from_folder(folder, &path.text);
+        }
+    });
     Ok((plan, PlanFile { path: path.to_owned(), text }))
 }
 
@@ -199,95 +185,25 @@ fn from_folder(folder: &Path, path: &str) -> String {
     there(folder)
 }
 
-/// The options of a run.
-fn run_plan(run: &Run) -> Result<Plan> {
-    let path = |path: &Option<OsString>| path.as_deref().map(text).transpose();
-    let progress = run.progress.and_then(|when| when.to_possible_value());
-    Ok(Plan {
-        lists: path(&run.lists)?,
-        report: Texts(run.report.iter().map(|path| text(path)).collect::<Result<_>>()?),
-        no_reasons: run.no_reasons.then_some(true),
-        overwrite: run.overwrite.then_some(true),
-        require: run.require.clone().into(),
-        corrections: path(&run.corrections)?,
-        receipt: path(&run.receipt)?,
-        quiet: run.quiet.then_some(true),
-        verbose: run.verbose.then_some(true),
-        progress: progress.map(|when| Text::typed(when.get_name())),
-        memory: run.memory.clone().map(Text::typed),
-        threads: run.threads,
-        ..Plan::default()
-    })
-}
-
 /// The options of the main table.
-fn main_options(typed: TableArguments) -> Result<MainTable> {
+fn main_options(typed: Vec<TypedOption>) -> Result<MainTable> {
     let mut main = MainTable::default();
-    for (option, value) in typed.options {
-        match option {
-            "format" => once(option, &mut main.format, value)?,
-            "delimiter" => once(option, &mut main.delimiter, value)?,
-            "encoding" => once(option, &mut main.encoding, value)?,
-            "ragged" => once(option, &mut main.ragged, value)?,
-            "header_row" => once_line(option, &mut main.header_row, value)?,
-            "no_header" => main.no_header = Some(true),
-            "blank" => main.blank.0.push(Text::typed(value)),
-            _ => return Err(Error::BeforeReference { option: option.replace('_', "-") }),
+    for option in typed {
+        if MainTable::KEYS.iter().all(|key| key.name != option.key) {
+            return Err(Error::BeforeReference { option: option.key.replace('_', "-") });
         }
+        option.add(|key, value| main.add(key, value))?;
     }
     Ok(main)
 }
 
 /// The options of a reference.
-fn reference_options(typed: TableArguments) -> Result<ReferenceTable> {
+fn reference_options(typed: Vec<TypedOption>) -> Result<ReferenceTable> {
     let mut all = ReferenceTable::default();
-    for (option, value) in typed.options {
-        match option {
-            "on" => all.on.0.push(Text::typed(value)),
-            "take" => all.take.0.push(Text::typed(value)),
-            "leave" => all.leave.0.push(Text::typed(value)),
-            "order_by" => all.order_by.0.push(Text::typed(value)),
-            "update" => all.update.0.push(Text::typed(value)),
-            "blank" => all.blank.0.push(Text::typed(value)),
-            "match_blanks" => all.match_blanks = Some(true),
-            "bring_blanks" => all.bring_blanks = Some(true),
-            "append_unused" => all.append_unused = Some(true),
-            "aliases" => once(option, &mut all.aliases, value)?,
-            "name" => once(option, &mut all.name, value)?,
-            "clean" => once(option, &mut all.clean, value)?,
-            "within" => once(option, &mut all.within, value)?,
-            "reach" => once(option, &mut all.reach, value)?,
-            "when_duplicate" => once(option, &mut all.when_duplicate, value)?,
-            "when_unmatched" => once(option, &mut all.when_unmatched, value)?,
-            "replace" => once(option, &mut all.replace, value)?,
-            "format" => once(option, &mut all.format, value)?,
-            "delimiter" => once(option, &mut all.delimiter, value)?,
-            "encoding" => once(option, &mut all.encoding, value)?,
-            "ragged" => once(option, &mut all.ragged, value)?,
-            "header_row" => once_line(option, &mut all.header_row, value)?,
-            "no_header" => all.no_header = Some(true),
-            _ => return Err(Error::Twice { option, value }),
-        }
+    for option in typed {
+        option.add(|key, value| all.add(key, value))?;
     }
     Ok(all)
-}
-
-fn once(option: &'static str, place: &mut Option<Text>, value: String) -> Result<()> {
-    match place.replace(Text::typed(value)) {
-        None => Ok(()),
-        Some(_) => {
-            let value = place.take().map_or(String::new(), |text| text.text);
-            Err(Error::Twice { option, value })
-        }
-    }
-}
-
-fn once_line(option: &'static str, place: &mut Option<u64>, value: String) -> Result<()> {
-    // It was checked to be a line when it was typed.
-    match place.replace(value.parse().unwrap_or_default()) {
-        None => Ok(()),
-        Some(_) => Err(Error::Twice { option, value }),
-    }
 }
 
 fn text(path: &OsStr) -> Result<Text> {
@@ -319,19 +235,15 @@ pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let place = whole(path);
     let folder = place.parent().unwrap_or(&place);
-    for path in plan.paths_mut() {
-        match Address::new(OsStr::new(&path.text)) {
-            Address::Standard => continue,
-            // Without its password, which is nobody else's.
-            Address::Server(server) => {
-                path.text = server.to_string();
-                continue;
+    plan.change_paths(|path| match Address::new(OsStr::new(&path.text)) {
+        Address::Standard => {}
+        // Without its password, which is nobody else's.
+        Address::Server(server) => path.text = server.to_string(),
+        Address::File(_) | Address::Part(..) => {
+            if let Some(from) = pathdiff::diff_paths(whole(Path::new(&path.text)), folder) {
+                path.text = from.to_string_lossy().into_owned();
             }
-            Address::File(_) | Address::Part(..) => {}
         }
-        if let Some(from) = pathdiff::diff_paths(whole(Path::new(&path.text)), folder) {
-            path.text = from.to_string_lossy().into_owned();
-        }
-    }
+    });
     plan.write()
 }

@@ -3,6 +3,7 @@
 mod enrich;
 mod key;
 mod look;
+mod options;
 mod tables;
 
 use std::path::PathBuf;
@@ -10,10 +11,11 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use enrich::{CHECK_EXAMPLES, ENRICH_EXAMPLES, WATCH_EXAMPLES};
-pub(crate) use enrich::{Check, Enrich, Run, Watch, threads};
+pub(crate) use enrich::{Check, Enrich, Watch, threads};
 pub(crate) use key::{Key, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
 pub(crate) use look::{CardFormat, Find, Suggest, Survey, Why};
 use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
+pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
 pub(crate) use tables::{Form, Tables};
 
 /// Bring columns of reference tables beside the right rows of a main table.

@@ -4,9 +4,9 @@ use std::fmt::Write as _;
 
 use gather_keys_core::findings::{Counts, Gate, Kind};
 use gather_keys_core::key::Key;
-use gather_keys_core::survey::key_column;
 use gather_keys_core::lookup::Reference;
 use gather_keys_core::plan::parse_blanks;
+use gather_keys_core::survey::key_column;
 use gather_keys_core::table::{Headers, Source};
 use gather_keys_core::template::steps::{self, StepKind};
 use gather_keys_core::template::{BoundTemplate, Template, read_steps};

@@ -99,7 +99,7 @@ fn inputs(plan: &Path) -> Vec<PathBuf> {
         // A table may be gone for a while: its folder is looked at all the same.
         Err(_) => {
             let mut plan = asked.plan;
-            paths.extend(plan.paths_mut().map(|path| PathBuf::from(&path.text)));
+            plan.change_paths(|path| paths.push(PathBuf::from(&path.text)));
         }
     }
     paths

@@ -10,13 +10,12 @@ use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{BoundTemplate, Trace};
 
 use super::Outcome;
-use crate::arguments::Why;
+use crate::arguments::{TypedOptions, Why};
 use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded};
 use crate::places::{self, place, reference_place};
 use crate::summary::{self, as_written, held};
-use crate::table_arguments::TableArguments;
 use crate::terminal::{STRONG, show};
 use crate::typed::Asked;
 use crate::wording::{self, counted, joined, wrapped};
@@ -25,8 +24,8 @@ use crate::wording::{self, counted, joined, wrapped};
 const SHOWN: usize = 8;
 
 /// Traces one main row or key through every lookup.
-pub(crate) fn why(why: &Why, tables: Vec<TableArguments>) -> Result<Outcome> {
-    let asked = Asked::why(&why.tables, tables)?;
+pub(crate) fn why(why: &Why, typed: TypedOptions) -> Result<Outcome> {
+    let asked = Asked::typed(&why.tables, typed)?;
     // One row is traced through the whole of every reference.
     let call = Call { receipt: None, memory: None, ..Call::new(&asked, Purpose::Findings)? };
     let inputs = Inputs::open(&call, None).map_err(|error| asked.located(error))?;

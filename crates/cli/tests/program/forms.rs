@@ -4,7 +4,7 @@ use std::fs;
 use std::io::{Read, Write};
 
 use gather_keys_formats::delimited::{Encoded, Encoding};
-use gather_keys_formats::{Packed, Codec, unpacked};
+use gather_keys_formats::{Codec, Packed, unpacked};
 
 use super::scene::{Scene, snapshot};
 

@@ -5,21 +5,25 @@
 
 mod blank;
 mod document;
+mod keys;
 mod on;
 mod order;
 mod selection;
 mod take;
+mod text;
 mod update;
 mod when;
 mod within;
 mod written;
 
 pub use blank::parse_blanks;
-pub use document::{MainTable, Plan, ReferenceTable, TableForm, Text, Texts};
+pub use document::{MainTable, Plan, ReferenceTable, TableForm};
+pub use keys::{Holds, PlanKey};
 pub use on::{AnyOf, Held, On, OnPart};
 pub use order::parse_order;
 pub use selection::Selection;
 pub use take::{Mark, Take};
+pub use text::{Text, Texts};
 pub use update::{Replace, Update};
 pub use when::{WhenDuplicate, WhenUnmatched};
 pub use within::{Range, Reach, Within};

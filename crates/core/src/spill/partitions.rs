@@ -47,8 +47,7 @@ pub(crate) struct Record<'a> {
     pub(crate) hash: u32,
     pub(crate) state: RowState,
     kinds: &'a [u8],
-    /// The record that it has in memory.
-    pub(crate) text: &'a str,
+    text: &'a [u8],
     /// The stored row as bytes.
     bytes: &'a [u8],
 }
@@ -176,7 +175,7 @@ impl<'a> Record<'a> {
         let (position, hash, state) = (next(), next(), RowState(next()));
         let (kinds, text) = (next() as usize, next() as usize);
         let (kinds, rest) = rest.split_at_checked(kinds)?;
-        let text = simdutf8::basic::from_utf8(rest.get(..text)?).ok()?;
+        let text = rest.get(..text)?;
         let bytes = &bytes[..NUMBERS * 4 + kinds.len() + text.len()];
         Some(Self { position, hash, state, kinds, text, bytes })
     }
@@ -189,6 +188,16 @@ impl<'a> Record<'a> {
     /// The kinds of its taken cells.
     pub(crate) fn kinds(&self) -> impl Iterator<Item = CellKind> + use<'a> {
         self.kinds.iter().map(|&kind| CellKind::of(kind))
+    }
+
+    /// The record that the row has in memory.
+    pub(crate) fn text(&self) -> Result<&'a str> {
+        simdutf8::basic::from_utf8(self.text).map_err(|_| damaged())
+    }
+
+    /// How many bytes the record has.
+    pub(crate) fn text_length(&self) -> usize {
+        self.text.len()
     }
 
     /// The stored row as bytes.

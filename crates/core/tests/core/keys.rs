@@ -4,9 +4,9 @@
 use super::memory::{Kept, Memory};
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::key::Key;
-use gather_keys_core::survey::key_column;
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{OnPart, Take, parse_blanks};
+use gather_keys_core::survey::key_column;
 use gather_keys_core::template::{SplitError, Template, read_steps};
 use gather_keys_core::{Error, findings::Gate};
 use proptest::prelude::*;
@@ -26,7 +26,8 @@ fn census(templates: &[&str], headers: &[&str], rows: &[Vec<String>], blanks: &s
     let parts = templates.iter().map(|text| Template::parse("template", text).unwrap());
     let parts = parts.map(|template| template.bind(&table.headers).unwrap()).collect();
     let blanks = if blanks.is_empty() { Vec::new() } else { parse_blanks(blanks).unwrap() };
-    let builder = key_column::census("table", &table.headers, Key::new(parts, blanks), [5, 6, 7, 8]);
+    let builder =
+        key_column::census("table", &table.headers, Key::new(parts, blanks), [5, 6, 7, 8]);
     Reference::load(builder, &mut table).unwrap()
 }
 

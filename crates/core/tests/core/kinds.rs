@@ -1,8 +1,8 @@
 //! Kinds of cells: whatever way a cell takes through the lookups, it comes out as what it was.
 
 use gather_keys_core::Error;
-use gather_keys_core::findings::Correction;
 use gather_keys_core::enrich::Corrections;
+use gather_keys_core::findings::Correction;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Update, WhenDuplicate};
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
 use proptest::prelude::*;

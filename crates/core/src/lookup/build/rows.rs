@@ -175,7 +175,8 @@ impl BuildRows {
             partitions.push((position, hash, state), kinds, self.arena.get(nth))?;
         }
         partitions.pass(self.seen, self.cost());
-        *self = Self::default();
+        let workspace = std::mem::take(&mut self.workspace);
+        *self = Self { workspace, ..Self::default() };
         Ok(())
     }
 
@@ -186,22 +187,22 @@ impl BuildRows {
     ) -> Result<Self> {
         let records = records.collect::<Result<Vec<_>>>()?;
         let mut rows = Self::default();
-        rows.arena.reserve(records.len(), records.iter().map(|record| record.text.len()).sum());
+        rows.arena.reserve(records.len(), records.iter().map(Record::text_length).sum());
         rows.hashes.reserve_exact(records.len());
         rows.positions.reserve_exact(records.len());
         for record in records {
-            rows.push(record, width);
+            rows.push(record, width)?;
         }
         Ok(rows)
     }
 
-    fn push(&mut self, record: Record<'_>, width: usize) {
+    fn push(&mut self, record: Record<'_>, width: usize) -> Result<()> {
         let id = RowId(self.len() as u32);
         if record.has_kinds() || !self.kinds.is_empty() {
             self.set_width(width);
             self.kinds.extend(record.kinds());
         }
-        self.arena.text.push_str(record.text);
+        self.arena.text.push_str(record.text()?);
         self.arena.end_one();
         self.hashes.push(record.hash);
         self.positions.push(record.position);
@@ -214,5 +215,6 @@ impl BuildRows {
                 ids.push(id);
             }
         }
+        Ok(())
     }
 }
