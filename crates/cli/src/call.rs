@@ -14,12 +14,13 @@ use gather_keys_core::plan::{
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::delimited::{Dialect, Encoding, HeaderRow};
-use gather_keys_formats::{Address, Described, Format};
+use gather_keys_formats::{Address, Described, FORMATS, Format};
 
 use crate::arguments::{Form, When, threads};
 use crate::error::{Error, Result};
 use crate::same_columns::SameColumns;
 use crate::typed::{Asked, PlanFile};
+use crate::wording::joined;
 
 /// A table to be read.
 #[derive(Debug, Clone)]
@@ -78,7 +79,7 @@ impl Table {
         let format = Format::named(value).ok_or_else(|| Error::NotOneOf {
             key: "format",
             value: value.to_owned(),
-            all: "text, json, json-lines, workbook, database, parquet or arrow",
+            all: joined(&FORMATS.iter().map(|info| info.name.to_owned()).collect::<Vec<_>>(), "or"),
         })?;
         self.described.format = Some(format);
         Ok(())
@@ -116,7 +117,11 @@ impl Table {
             "pad" => true,
             _ => {
                 let value = value.to_owned();
-                return Err(Error::NotOneOf { key: "ragged", value, all: "refuse or pad" });
+                return Err(Error::NotOneOf {
+                    key: "ragged",
+                    value,
+                    all: "refuse or pad".to_owned(),
+                });
             }
         };
         Ok(())
@@ -304,7 +309,7 @@ impl Call {
             When::from_str(text, false).map_err(|_| Error::NotOneOf {
                 key: "progress",
                 value: text.to_owned(),
-                all: "auto, always or never",
+                all: "auto, always or never".to_owned(),
             })
         };
         Ok(Self {
@@ -389,7 +394,7 @@ impl EditsRule {
             _ => Err(Error::NotOneOf {
                 key: "edits",
                 value: text.to_owned(),
-                all: "refuse, keep or discard",
+                all: "refuse, keep or discard".to_owned(),
             }),
         }
     }

@@ -8,6 +8,7 @@ use gather_keys_core::receipt::Input;
 use gather_keys_formats::{without_passwords, without_passwords_at};
 use unicode_width::UnicodeWidthStr;
 
+use crate::arguments::option_of;
 use crate::nearby::Nearby;
 use crate::terminal::{BAD, ERROR, say};
 use crate::typed::PlanFile;
@@ -74,7 +75,7 @@ pub(crate) enum Error {
     /// The main table is standard input, and is to be written into.
     InPlaceOfStandard,
     /// A word of a plan or of the command line is none of those there are.
-    NotOneOf { key: &'static str, value: String, all: &'static str },
+    NotOneOf { key: &'static str, value: String, all: String },
     /// An option for updates, where there is none.
     WithoutUpdate { reference: String, option: &'static str },
     /// `suggest` reads tables twice, which standard input can't be.
@@ -166,6 +167,23 @@ impl Error {
     }
 }
 
+/// The option that does what the sentence of an error advises.
+fn option_for(error: &gather_keys_formats::Error) -> Option<&'static str> {
+    use gather_keys_core::Error as Core;
+    use gather_keys_formats::Error as Formats;
+    use gather_keys_formats::delimited::NotInEncoding;
+    match error {
+        Formats::NotText { .. } => Some("--encoding"),
+        Formats::Read { cause, .. } => {
+            cause.get_ref().filter(|cause| cause.is::<NotInEncoding>()).map(|_| "--encoding")
+        }
+        Formats::OtherHeaders { .. } => Some("--from"),
+        Formats::Spool { .. } | Formats::Core(Core::Scratch { .. }) => Some("--temp-dir"),
+        Formats::Core(Core::OverMemory { .. }) => Some("--memory"),
+        _ => None,
+    }
+}
+
 /// How much of a text is shown on either side of a marked place.
 const AROUND: usize = 36;
 
@@ -210,7 +228,33 @@ impl fmt::Display for Error {
                 let what = if *option == "template" { "the " } else { "--" };
                 write!(f, "{what}{option} is ill-formed: at the mark, expected {expected}")
             }
-            Self::Table(error) => error.fmt(f),
+            Self::Table(gather_keys_formats::Error::NotOfFormat { name, format, reading }) => {
+                let option = option_of(reading.key());
+                write!(
+                    f,
+                    "{option} does not apply to {name}, whose format is {format}: leave it "
+                )?;
+                write!(f, "out, or state another --format")
+            }
+            Self::Table(gather_keys_formats::Error::OutputExists { name }) => {
+                write!(
+                    f,
+                    "{name} already exists: add --overwrite to replace it, or name another "
+                )?;
+                write!(f, "file")
+            }
+            Self::Table(gather_keys_formats::Error::TableExists {
+                name,
+                table,
+                is_view: false,
+            }) => {
+                write!(f, "{name} already has a table `{table}`: add --overwrite to replace it, ")?;
+                write!(f, "or name another")
+            }
+            Self::Table(error) => {
+                error.fmt(f)?;
+                option_for(error).map_or(Ok(()), |option| write!(f, " ({option})"))
+            }
             Self::NoReference => {
                 write!(f, "no reference is named: add --from REFERENCE --on KEY --take COLUMNS")
             }

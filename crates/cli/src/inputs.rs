@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use gather_keys_core::enrich::{
-    AddedCell, Corrections, Enrichment, Note, Resolved, Side, added_names, resolve,
+    AddedCell, Corrections, Enrichment, NeedsWhole, Note, Resolved, Side, added_names, resolve,
 };
 use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
@@ -258,7 +258,7 @@ impl Inputs {
                 builder.filter_by(&found.main_key, &mut main)?;
             }
             if let Some(left) = left {
-                let needs_whole = needs_whole.map(|why| why.to_string());
+                let needs_whole = needs_whole.map(needing);
                 let overflow = match needs_whole.or_else(|| needs_listing(call, aliases.is_some()))
                 {
                     Some(why) => Overflow::Refuse(why),
@@ -309,6 +309,15 @@ fn declared_types(table: &OpenTable) -> Vec<Option<String>> {
     let mut declared: Vec<_> = table.read_as().declared.iter().cloned().map(Some).collect();
     declared.resize(table.headers().len(), None);
     declared
+}
+
+/// What needs all rows of a reference at once, as it was typed.
+fn needing(what: NeedsWhole) -> String {
+    match what {
+        NeedsWhole::Range => "`--within`".to_owned(),
+        NeedsWhole::AppendUnused => "`--append-unused`".to_owned(),
+        other => other.to_string(),
+    }
 }
 
 /// What needs all rows of a reference at once, so that it tells of every one.

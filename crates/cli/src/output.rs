@@ -149,11 +149,7 @@ impl Output {
                 let writer = DatabaseWriter::begin(&name, place, &table, overwrite)?;
                 At::Database { writer: Box::new(writer), file }
             }
-            _ if !address.is_text()
-                && !address.is_workbook()
-                && address.is_json().is_none()
-                && address.is_columnar().is_none() =>
-            {
+            _ if !address.is_written() => {
                 return Err(error::Error::NotWritable { name: address.to_string() });
             }
             Address::File(path) | Address::Part(path, _) => {

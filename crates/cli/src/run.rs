@@ -13,10 +13,11 @@ use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::report::Report;
 use gather_keys_core::table::Source;
+use gather_keys_formats::columnar::Columnar;
 use gather_keys_formats::commit::{Finished, begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{
-    Address, Codec, Described, Error as FormatError, InputFile, Stamp, WholeFile, real_path,
+    Address, Codec, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile, real_path,
 };
 use jiff::Timestamp;
 
@@ -374,14 +375,16 @@ impl<'a> Run<'a> {
         let is_database = !is_server && call.output().is_some_and(Address::is_database);
         let form_of = |output| {
             let address = call.output().unwrap_or(&Address::Standard);
-            if address.is_workbook() {
-                Written::Workbook(output, address.part(), call.plain)
-            } else if let Some(lines) = address.is_json() {
-                Written::Json(output, lines, address.path().and_then(Codec::of))
-            } else if let Some(kind) = address.is_columnar() {
-                Written::Columnar(output, kind, stored)
-            } else {
-                Written::Text(output, self.output_form(&main).1)
+            let codec = || address.path().and_then(Codec::of);
+            match address.format() {
+                Format::Workbook => Written::Workbook(output, address.part(), call.plain),
+                Format::Json => Written::Json(output, false, codec()),
+                Format::JsonLines => Written::Json(output, true, codec()),
+                Format::Parquet | Format::Arrow => {
+                    let kind = address.columnar().unwrap_or(Columnar::Parquet);
+                    Written::Columnar(output, kind, stored)
+                }
+                Format::Text | Format::Database => Written::Text(output, self.output_form(&main).1),
             }
         };
         let into = match output.as_mut() {

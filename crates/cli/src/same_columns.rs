@@ -31,7 +31,7 @@ impl SameColumns {
             return Err(Error::NotOneOf {
                 key: "columns",
                 value: what.trim().to_owned(),
-                all: "`columns = same`, as in the run before",
+                all: "`columns = same`, as in the run before".to_owned(),
             });
         }
         if let Some(asked) = reference.as_ref().filter(|name| !names.contains(name)) {

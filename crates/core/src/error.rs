@@ -264,8 +264,8 @@ impl fmt::Display for Error {
                 write!(f, "say a number")
             }
             Self::ReachUnbound { reference } => {
-                write!(f, "`reach` of {reference} goes with one bound, such as ")?;
-                write!(f, "`--within 'Picked on in Valid from ..'`")
+                write!(f, "`reach` of {reference} needs a range with one bound, such as ")?;
+                write!(f, "`Picked on in Valid from ..`")
             }
             Self::TooManyCopies { table, row } => {
                 write!(f, "row {row} of {table} becomes more than 256 MiB of rows: ")?;
@@ -273,14 +273,14 @@ impl fmt::Display for Error {
             }
             Self::OverMemory { reference, most, why } => write!(
                 f,
-                "{reference} takes more than the {} that --memory leaves for it, and {why} needs the \
-                 whole of it; raise --memory, or leave that out",
+                "{reference} needs more than the {} of memory that are left for it, and {why} needs all \
+                 of it in memory; raise the memory limit, or leave that out",
                 size(*most)
             ),
             Self::Scratch { cause } => write!(
                 f,
-                "rows that do not fit into --memory can't be kept in the folder for temporary files: \
-                 {cause}; free some space there, or name another in --temp-dir"
+                "rows that do not fit in memory can't be stored in the folder for temporary files: \
+                 {cause}; free some space there, or use another folder"
             ),
             Self::InPlan { plan, line, cause, .. } => write!(f, "{plan}, line {line}: {cause}"),
             Self::PlanMalformed { said } => {

@@ -6,19 +6,12 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use crate::InputFile;
 use crate::columnar::Columnar;
 use crate::guard::count_unbounded;
 use crate::postgresql::ServerAddress;
 use crate::secrets::{passwords, without_passwords};
 use crate::{Error, Result};
-
-/// The endings of files that have parts.
-const WITH_PARTS: [&str; 9] =
-    ["xlsx", "xlsm", "xls", "xlsb", "ods", "sqlite", "sqlite3", "db", "json"];
-
-/// The endings of other files that are no delimited text.
-const OTHER: [&str; 6] = ["jsonl", "ndjson", "parquet", "arrow", "feather", "arrows"];
+use crate::{Format, InputFile};
 
 /// The address of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,10 +54,11 @@ impl Address {
     fn part_of(text: &OsStr) -> Option<(PathBuf, String)> {
         let whole = text.to_str()?;
         let has_parts = |path: &str| {
-            let ending = Path::new(path).extension().and_then(OsStr::to_str);
-            ending.is_some_and(|ending| WITH_PARTS.contains(&&ending.to_ascii_lowercase()[..]))
+            let extension = Path::new(path).extension().and_then(OsStr::to_str);
+            let extension = extension.unwrap_or_default().to_ascii_lowercase();
+            Format::of_extension(&extension).info().has_parts
         };
-        // The first sign after a file that has parts; one before it is a part of the path.
+        // The first `#` after a file that has parts; an earlier one is in the path.
         let mut cuts = whole.match_indices('#').map(|(at, _)| at);
         let at = cuts.find(|&at| has_parts(&whole[..at])).filter(|_| !Path::new(text).exists())?;
         Some((whole[..at].into(), whole[at + 1..].to_owned()))
@@ -171,15 +165,33 @@ impl Address {
         }
     }
 
-    /// Whether a file of its ending is a workbook of the kind that is written.
-    pub fn is_workbook(&self) -> bool {
-        let ending = self.path().and_then(Path::extension).and_then(OsStr::to_str);
-        ending.is_some_and(|ending| ending.eq_ignore_ascii_case("xlsx"))
+    /// The format of its extension; delimited text where no other format has it.
+    pub fn format(&self) -> Format {
+        let extension = self.path().and_then(extension);
+        extension.map_or(Format::Text, |extension| Format::of_extension(&extension))
     }
 
-    /// Whether a file of its ending is a database.
+    /// Whether a file with its extension can be written.
+    pub fn is_written(&self) -> bool {
+        let extension = self.path().and_then(extension).unwrap_or_default();
+        let is_compressed = self.path().and_then(crate::Codec::of).is_some();
+        let info = self.format().info();
+        info.is_written_as(&extension) && (info.is_compressible || !is_compressed)
+    }
+
+    /// Whether it is a workbook of the kind that is written.
+    pub fn is_workbook(&self) -> bool {
+        self.format() == Format::Workbook && self.is_written()
+    }
+
+    /// Whether it is the file of a database that is written.
     pub fn is_database(&self) -> bool {
-        self.ending().is_some_and(|ending| matches!(&ending[..], "sqlite" | "sqlite3" | "db"))
+        self.format() == Format::Database && self.is_written()
+    }
+
+    /// Whether it is delimited text.
+    pub fn is_text(&self) -> bool {
+        self.format() == Format::Text
     }
 
     /// The part of the file that it names.
@@ -191,41 +203,14 @@ impl Address {
         }
     }
 
-    /// Whether a file of its ending holds delimited text, as all do that don't say otherwise.
-    pub fn is_text(&self) -> bool {
-        !self
-            .ending()
-            .is_some_and(|ending| WITH_PARTS.contains(&&ending[..]) || OTHER.contains(&&ending[..]))
-    }
-
-    /// Whether a file of its ending is JSON, and if so whether it has a row on each line.
-    pub fn is_json(&self) -> Option<bool> {
-        match &self.ending()?[..] {
-            "jsonl" | "ndjson" => Some(true),
-            "json" => Some(false),
-            _ => None,
-        }
-    }
-
-    /// Whether a file of its ending is columnar, and if so of what kind.
-    pub fn is_columnar(&self) -> Option<Columnar> {
-        // They are packed within, so that none is packed as a whole.
+    /// The kind of a columnar file, by its extension.
+    pub fn columnar(&self) -> Option<Columnar> {
         match &self.path()?.extension()?.to_str()?.to_ascii_lowercase()[..] {
             "parquet" => Some(Columnar::Parquet),
             "arrow" | "feather" => Some(Columnar::Arrow),
             "arrows" => Some(Columnar::ArrowStream),
             _ => None,
         }
-    }
-
-    /// The ending of the file, but for that of its packing, in small letters.
-    fn ending(&self) -> Option<String> {
-        let path = self.path()?;
-        let plain = match crate::Codec::of(path) {
-            Some(_) => path.with_extension(""),
-            None => path.to_owned(),
-        };
-        Some(plain.extension()?.to_str()?.to_ascii_lowercase())
     }
 
     /// What a table at this address is called when nobody gave it a name: the file's stem.
@@ -375,4 +360,13 @@ fn nearest_file(missing: &Path) -> Option<PathBuf> {
     });
     let (score, name) = scored.max_by(|a, b| a.0.total_cmp(&b.0).then_with(|| b.1.cmp(&a.1)))?;
     (score >= 0.6).then(|| missing.with_file_name(name))
+}
+
+/// The extension of a path in lower case, without that of its compression.
+pub(crate) fn extension(path: &Path) -> Option<String> {
+    let plain = match crate::Codec::of(path) {
+        Some(_) => path.with_extension(""),
+        None => path.to_owned(),
+    };
+    Some(plain.extension()?.to_str()?.to_ascii_lowercase())
 }

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 
 use gather_keys_core::table::Differing;
 
+use crate::Reading;
+
 /// A result of the formats.
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -95,8 +97,8 @@ pub enum Error {
         name: String,
         /// The name of its format.
         format: &'static str,
-        /// What was said: the option.
-        option: &'static str,
+        /// What was said of how it is read.
+        reading: Reading,
     },
     /// A table can't be written in the form that was asked for.
     Unwritten {
@@ -342,9 +344,9 @@ impl fmt::Display for Error {
                 }
                 let joint = if missing.is_empty() { "it has" } else { " and has" };
                 if !surplus.is_empty() {
-                    write!(f, "{joint} {} besides", listed(surplus))?;
+                    write!(f, "{joint} also {}", listed(surplus))?;
                 }
-                write!(f, "; name it in a --from of its own, or give it the same headers")
+                write!(f, "; give it the same headers, or make it a reference of its own")
             }
             Self::Read { name, cause } => {
                 write!(f, "{name} can't be read: {}", reason(cause))
@@ -374,9 +376,9 @@ impl fmt::Display for Error {
                 "{name} names no part that can be written: give its name after one `#`, or leave \
                  the `#` out"
             ),
-            Self::NotOfFormat { name, format, option } => {
-                write!(f, "{option} says nothing of {name}, whose format is {format}: leave it ")?;
-                write!(f, "out, or say with --format what the table is")
+            Self::NotOfFormat { name, format, reading } => {
+                write!(f, "`{}` does not apply to {name}, whose format is ", reading.key())?;
+                write!(f, "{format}: leave it out, or state another format")
             }
             Self::Unwritten { name, said } => {
                 write!(f, "{name} can't be written: {said}; name another output")
@@ -402,7 +404,7 @@ impl fmt::Display for Error {
             }
             Self::NotText { name, place } => {
                 write!(f, "{name}, {place}: the text is not UTF-8; ")?;
-                write!(f, "name its encoding, such as --encoding windows-1252")
+                write!(f, "state its encoding, such as windows-1252")
             }
             Self::Ragged { name, place, cells, headers } => {
                 let plural = if *cells == 1 { "" } else { "s" };
@@ -431,8 +433,8 @@ impl fmt::Display for Error {
             Self::Server { name, said, fix } => write!(f, "{name}: {said}; {fix}"),
             Self::Spool { name, cause } => write!(
                 f,
-                "{name} can't be written: its rows can't be kept in the folder for temporary files \
-                 meanwhile: {cause}; free some space there, or name another in --temp-dir"
+                "{name} can't be written: its rows can't be stored in the folder for temporary files: \
+                 {cause}; free some space there, or use another folder"
             ),
             Self::TableExists { name, table, is_view: true } => write!(
                 f,
@@ -441,8 +443,7 @@ impl fmt::Display for Error {
             ),
             Self::TableExists { name, table, .. } => write!(
                 f,
-                "{name} has a table `{table}` already; add --overwrite to replace it, or name \
-                 another"
+                "{name} already has a table `{table}`: allow it to be replaced, or name another"
             ),
             Self::WouldLose { name, table, lost } => write!(
                 f,
@@ -467,7 +468,7 @@ impl fmt::Display for Error {
                 write!(f, "{name} can't be written to: {said}; {fix}")
             }
             Self::OutputExists { name } => {
-                write!(f, "{name} exists already: give --overwrite to replace it, or another name")
+                write!(f, "{name} already exists: allow it to be replaced, or name another file")
             }
             Self::OutputIsInput { name } => {
                 write!(f, "{name} is an input of this run and is never written to: ")?;

@@ -35,7 +35,7 @@ pub use commit::{Stamp, WholeFile, real_path};
 pub use compression::{Codec, Packed, unpacked};
 pub use digest::Sum;
 pub use error::{Error, Place, Result};
-pub use format::{Described, Format};
+pub use format::{Described, FORMATS, Format, FormatInfo, Reading};
 pub use guard::{FileName, guarded_name, memory_limit, opened_names};
 pub use input_file::{FileReader, InputFile};
 pub use scratch::TempScratch;

@@ -208,9 +208,9 @@ impl Table {
 
     fn refuse_unfit(name: &str, format: Format, described: &Described) -> Result<()> {
         match described.unfit(format) {
-            Some(option) => {
-                let name = name.to_owned();
-                Err(Error::NotOfFormat { name, format: format.name(), option })
+            Some(reading) => {
+                let (name, format) = (name.to_owned(), format.info().name);
+                Err(Error::NotOfFormat { name, format, reading })
             }
             None => Ok(()),
         }

@@ -23,21 +23,6 @@ use crate::wording;
 use columns::{Columns, compared_otherwise, main_names, reference_names};
 use nearest::Nearest;
 
-/// The kinds that are listed.
-const LISTED: [Kind; 11] = [
-    Kind::Chosen,
-    Kind::Unmatched,
-    Kind::NoHeader,
-    Kind::Ambiguous,
-    Kind::BlankKey,
-    Kind::Malformed,
-    Kind::Duplicate,
-    Kind::Conflicting,
-    Kind::Collapsed,
-    Kind::Unused,
-    Kind::Repeated,
-];
-
 /// The list of changed cells, and the columns behind its first ones.
 const CHANGES: (&str, [&str; 4]) = ("changes.csv", ["header", "before", "after", "reference row"]);
 
@@ -80,7 +65,7 @@ impl Files {
 
 /// The files that the lists of a folder are.
 pub(crate) fn paths(folder: &Path) -> Vec<PathBuf> {
-    let kinds = LISTED.into_iter().map(|kind| path(folder, kind));
+    let kinds = Kind::listed().map(|kind| path(folder, kind));
     kinds.chain([folder.join(CHANGES.0), folder.join(nearest::NAME)]).collect()
 }
 
@@ -95,7 +80,7 @@ impl Lists {
         let headers = enrichment.headers();
         let Files { folder, files } = files;
         let mut files = files.into_iter();
-        let of_kinds: Vec<_> = LISTED.into_iter().zip(files.by_ref()).collect();
+        let of_kinds: Vec<_> = Kind::listed().zip(files.by_ref()).collect();
         // Files come in the order of the paths: the kinds, the changes, the nearest keys.
         let (Some(changes), Some(nearest)) = (files.next(), files.next()) else {
             return Err(refused(&folder, io::ErrorKind::NotFound.into()));
@@ -410,6 +395,6 @@ fn again(error: &io::Error) -> io::Error {
 
 /// The sentence that says where the lists are.
 pub(crate) fn told(folder: &Path) -> String {
-    let count = wording::counted(LISTED.len() as u64 + 2, "list");
+    let count = wording::counted(Kind::listed().count() as u64 + 2, "list");
     format!("Wrote {count} of findings to the folder {}.", folder.display())
 }

@@ -76,9 +76,7 @@ impl Summary<'_> {
 }
 
 fn has_trouble(counts: &Counts) -> bool {
-    [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed, Kind::Conflicting]
-        .into_iter()
-        .any(|kind| counts.of(kind) > 0)
+    Kind::troubles().any(|kind| counts.of(kind) > 0)
 }
 
 pub(crate) fn paragraph(text: &mut String, indent: usize, words: &str) {

@@ -69,12 +69,12 @@ fn what_does_not_go_with_too_little_memory_says_so() {
     let cases = [
         ("--memory lots", "`lots` is no size of memory"),
         ("--memory 0", "`0` is no size of memory"),
-        ("--memory 20KB --lists found", "`--lists` needs the whole of it"),
-        ("--memory 20KB --receipt r.json -o out.csv", "`--receipt` needs the whole of it"),
-        ("--memory 20KB --append-unused", "`--append-unused` needs the whole of it"),
+        ("--memory 20KB --lists found", "`--lists` needs all of it in memory"),
+        ("--memory 20KB --receipt r.json -o out.csv", "`--receipt` needs all of it in memory"),
+        ("--memory 20KB --append-unused", "`--append-unused` needs all of it in memory"),
         (
             "--memory 1B --from few.csv --on Keeper --take Crew",
-            "a key of columns that another reference brings",
+            "a key of columns that another reference adds",
         ),
     ];
     for (more, said) in cases {

@@ -152,7 +152,7 @@ fn a_table_is_written_into_a_database() {
     assert_eq!((rows("new.sqlite", "new").len(), rows("new.sqlite", "other").len()), (3, 3));
     let before = scene.files();
     for (more, status, said) in [
-        ("-o new.sqlite#other", 2, "has a table `other` already"),
+        ("-o new.sqlite#other", 2, "already has a table `other`"),
         ("-o new.sqlite#third --require 'unmatched = 0'", 1, "new.sqlite was not written"),
         ("-o fourth.sqlite --require 'unmatched = 0'", 1, "fourth.sqlite was not written"),
         ("-o new.sqlite#third --receipt r.json", 2, "a receipt tells of a file"),

@@ -114,7 +114,7 @@ fn appended_keys_that_are_lost_again_are_reported() {
         ran.err
     );
     let ran = scene.run(&call.replace("Hive | after \"-\"", "Hive | digits | number")).ended(2);
-    assert!(ran.err.contains("exists already"));
+    assert!(ran.err.contains("already exists"));
     let ran = scene
         .run("enrich m.csv --from r.csv --on 'Hive | digits = Tag' --append-unused -o o2.csv")
         .ended(0);

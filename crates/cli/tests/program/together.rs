@@ -33,7 +33,7 @@ fn outputs_that_clash_are_refused_before_any_work() {
         ("-o out.csv --receipt same.csv", "same.csv is an input of this run"),
         ("-o here/harvest.csv --overwrite", "is an input of this run"),
         ("-o out.csv --receipt nofolder/r.json", "there is no folder nofolder"),
-        ("-o out.csv --save-plan plan.toml", "plan.toml exists already"),
+        ("-o out.csv --save-plan plan.toml", "plan.toml already exists"),
         ("-o out.csv --receipt full", "it is a folder"),
         ("-o out.csv --corrections none.csv", "there is no file none.csv"),
     ] {

@@ -27,7 +27,7 @@ fn an_output_of_somebody_else_is_not_replaced() {
     let program = program.args(["watch", "weekly.toml"]).stderr(Stdio::piped());
     let mut child = program.spawn().unwrap();
     let mut lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
-    assert!(lines.any(|line| line.starts_with("error: out.csv exists already")));
+    assert!(lines.any(|line| line.starts_with("error: out.csv already exists")));
     assert_eq!(scene.read("out.csv"), "theirs\n");
     // Once it is gone the plan is run; what it has written then is its own, until somebody changes that.
     fs::remove_file(scene.path("out.csv")).unwrap();
@@ -39,7 +39,7 @@ fn an_output_of_somebody_else_is_not_replaced() {
     assert!(lines.any(|line| line.starts_with("Watching")));
     fs::write(scene.path("out.csv"), "theirs\n").unwrap();
     fs::write(scene.path("harvest.csv"), format!("{HARVEST}B9,Fellside,H-001,\n")).unwrap();
-    assert!(lines.any(|line| line.starts_with("error: out.csv exists already")));
+    assert!(lines.any(|line| line.starts_with("error: out.csv already exists")));
     assert_eq!(scene.read("out.csv"), "theirs\n");
     signal(&child, "-INT");
     assert_eq!(child.wait().unwrap().code(), Some(0));

@@ -128,9 +128,9 @@ impl fmt::Display for NeedsWhole {
         f.write_str(match self {
             Self::Position => "a match by position",
             Self::Reverse => "a reverse lookup",
-            Self::Range => "`--within`",
-            Self::AppendUnused => "`--append-unused`",
-            Self::Chain => "a key of columns that another reference brings",
+            Self::Range => "a range",
+            Self::AppendUnused => "appending unused rows",
+            Self::Chain => "a key of columns that another reference adds",
         })
     }
 }

@@ -20,7 +20,7 @@ mod written;
 pub use appended::{Appended, NotAppended};
 pub use corrected::{Corrected, Correction};
 pub use gate::{Gate, GateResult, Relation};
-pub use kind::{Counts, Kind, Population};
+pub use kind::{Counts, Kind, KindInfo, Population, Severity};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
 pub(crate) use rows_asked::RequestedRows;
 pub use sample::{SAMPLES, Sample};

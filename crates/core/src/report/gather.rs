@@ -6,7 +6,7 @@ use super::{
 };
 use crate::diagnosis::Diagnosis;
 use crate::enrich::Enrichment;
-use crate::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Sample};
+use crate::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample};
 use crate::lookup::{AliasState, EntryId, Lookup, Reference, RowId};
 
 /// How many rows or keys of a kind a report lists.
@@ -88,16 +88,16 @@ fn reference(
         counted: if counts.counts_copies { "main rows and their copies" } else { "main rows" },
         on: lookup.on().to_vec(),
         outcomes: Kind::OUTCOMES.map(|kind| count(counts, kind)).to_vec(),
-        of_these: [Kind::Chosen, Kind::NoHeader].map(|kind| count(counts, kind)).to_vec(),
-        reference_findings: [
-            Kind::Duplicate,
-            Kind::Conflicting,
-            Kind::Collapsed,
-            Kind::Unused,
-            Kind::Repeated,
-        ]
-        .map(|kind| count(counts, kind))
-        .to_vec(),
+        of_these: Kind::ALL
+            .into_iter()
+            .filter(|kind| kind.population() == Population::MainRows && !kind.info().is_outcome)
+            .map(|kind| count(counts, kind))
+            .collect(),
+        reference_findings: Kind::ALL
+            .into_iter()
+            .filter(|kind| kind.population() != Population::MainRows)
+            .map(|kind| count(counts, kind))
+            .collect(),
         parts: parts(lookup, &reasons),
         reasons: reasons
             .iter()

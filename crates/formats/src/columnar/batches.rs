@@ -15,13 +15,13 @@ use super::arrow_file::{ArrowFile, Batch};
 use crate::guard::guarded;
 use crate::{Error, FileReader, InputFile, Result};
 
-/// How such files begin.
-const PARQUET: &[u8] = b"PAR1";
-const ARROW: &[u8] = b"ARROW1";
-const ARROW_STREAM: &[u8] = b"\xff\xff\xff\xff";
+/// The first bytes of columnar files.
+pub(crate) const PARQUET: &[u8] = b"PAR1";
+pub(crate) const ARROW: &[u8] = b"ARROW1";
+pub(crate) const ARROW_STREAM: &[u8] = b"\xff\xff\xff\xff";
 
-/// Whether a file that begins so is columnar; either of the two forms of Arrow may be meant.
-pub(crate) fn begins(first: &[u8]) -> Option<Columnar> {
+/// The kind of a columnar file, by its first bytes.
+fn begins(first: &[u8]) -> Option<Columnar> {
     let kinds = [
         (PARQUET, Columnar::Parquet),
         (ARROW, Columnar::Arrow),
@@ -127,7 +127,7 @@ pub(super) fn read_of<T>(
     let unread = |said: String| Error::Unread {
         name: name.to_owned(),
         said: format!("as {article} {} it is damaged ({said})", kind.name()),
-        fix: "get the file once more, or name its --format",
+        fix: "get the file again, or state its format",
     };
     match guarded(name, read) {
         Some(Ok(read)) => Ok(read),

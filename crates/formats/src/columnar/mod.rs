@@ -16,7 +16,7 @@ mod spool;
 mod typed;
 mod writer;
 
-pub(crate) use batches::begins;
+pub(crate) use batches::{ARROW, ARROW_STREAM, PARQUET};
 pub(crate) use fit::texts;
 pub use leaf::StoredType;
 pub(crate) use reader::{BatchChunk, BatchFault, BatchParser, BatchReader};

@@ -151,9 +151,8 @@ impl<R: Read> Decoding<R> {
         if let DecoderResult::Malformed(bad, behind) = result {
             let behind = u64::from(bad) + u64::from(behind);
             let at = (self.read + taken as u64).saturating_sub(behind) + 1;
-            let words =
-                format!("byte {at} is not {}; name its encoding with --encoding", self.encoding);
-            return Err(said(words));
+            let encoding = self.encoding.to_string();
+            return Err(io::Error::new(io::ErrorKind::InvalidData, NotInEncoding { at, encoding }));
         }
         self.read += read as u64;
         Ok(())
@@ -282,6 +281,23 @@ impl<W: Write> Write for Encoded<W> {
         self.output.flush()
     }
 }
+
+/// A byte that the encoding of a text does not have.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotInEncoding {
+    /// The byte's number in the text, from 1.
+    pub at: u64,
+    /// The name of the encoding.
+    pub encoding: String,
+}
+
+impl fmt::Display for NotInEncoding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "byte {} is not {}; state the encoding of the table", self.at, self.encoding)
+    }
+}
+
+impl std::error::Error for NotInEncoding {}
 
 #[cfg(test)]
 mod tests {

@@ -18,7 +18,7 @@ mod structural_index;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
-pub use encoding::{Encoded, Encoding, decoded};
+pub use encoding::{Encoded, Encoding, NotInEncoding, decoded};
 pub use parser::{Fault, TextParser};
 pub use reader::{HeaderRow, ReadOptions, Reader};
 use row_cells::row_cells;

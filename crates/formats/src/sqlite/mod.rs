@@ -9,7 +9,7 @@ mod reader;
 mod values;
 mod writer;
 
-pub(crate) use reader::{BEGINS, TableReader};
+pub(crate) use reader::{SIGNATURE, TableReader};
 pub use values::{NotText, ValuesChunk, ValuesParser};
 pub use writer::DatabaseWriter;
 

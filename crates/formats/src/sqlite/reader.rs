@@ -15,7 +15,7 @@ use crate::rows::{AHEAD, AT_ONCE};
 use crate::{Error, Result};
 
 /// How such a file begins.
-pub(crate) const BEGINS: &[u8] = b"SQLite format 3\0";
+pub(crate) const SIGNATURE: &[u8] = b"SQLite format 3\0";
 
 /// How many bytes of values are handed over at a time.
 const PIECE: usize = 1 << 16;

@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::fs;
 
 use gather_keys_formats::columnar::Columnar;
-use gather_keys_formats::{Address, Error};
+use gather_keys_formats::{Address, Error, Format};
 
 #[test]
 fn texts_mean_files_parts_and_streams() {
@@ -59,26 +59,30 @@ fn tables_are_called_by_their_stem() {
 }
 
 #[test]
-fn endings_tell_the_format() {
-    let told = |text: &str| {
+fn extensions_decide_the_format() {
+    use Format::{Arrow, Database, Json, JsonLines, Parquet, Text, Workbook};
+    let found = |text: &str| {
         let address = Address::new(OsStr::new(text));
-        (address.is_text(), address.is_workbook(), address.is_json(), address.is_columnar())
+        (address.format(), address.is_written(), address.columnar())
     };
     for (text, want) in [
-        ("out.csv", (true, false, None, None)),
-        ("out", (true, false, None, None)),
-        ("-", (true, false, None, None)),
-        ("out.tsv.gz", (true, false, None, None)),
-        ("out.xlsx#Table", (false, true, None, None)),
-        ("out.ods", (false, false, None, None)),
-        ("out.JSONL", (false, false, Some(true), None)),
-        ("out.json.zst", (false, false, Some(false), None)),
-        ("out.parquet", (false, false, None, Some(Columnar::Parquet))),
-        ("out.parquet.gz", (false, false, None, None)),
-        ("out.Feather", (false, false, None, Some(Columnar::Arrow))),
-        ("out.arrows", (false, false, None, Some(Columnar::ArrowStream))),
+        ("out.csv", (Text, true, None)),
+        ("out", (Text, true, None)),
+        ("-", (Text, true, None)),
+        ("out.tsv.gz", (Text, true, None)),
+        ("out.xlsx#Table", (Workbook, true, None)),
+        ("out.xlsx.gz", (Workbook, false, None)),
+        ("out.ods", (Workbook, false, None)),
+        ("out.JSONL", (JsonLines, true, None)),
+        ("out.json.zst", (Json, true, None)),
+        ("out.db", (Database, true, None)),
+        ("out.sqlite.gz", (Database, false, None)),
+        ("out.parquet", (Parquet, true, Some(Columnar::Parquet))),
+        ("out.parquet.gz", (Parquet, false, None)),
+        ("out.Feather", (Arrow, true, Some(Columnar::Arrow))),
+        ("out.arrows", (Arrow, true, Some(Columnar::ArrowStream))),
     ] {
-        assert_eq!(told(text), want, "{text}");
+        assert_eq!(found(text), want, "{text}");
     }
 }
 

@@ -91,7 +91,7 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
             writer.finish(&[], create()).unwrap();
         }
         "parquet" | "arrow" | "arrows" => {
-            let kind = Address::File(path.to_owned()).is_columnar().unwrap();
+            let kind = Address::File(path.to_owned()).columnar().unwrap();
             let mut writer = ColumnarWriter::new("t", kind, Vec::new());
             fill(&mut writer, headers, rows);
             writer.finish(create()).unwrap();
@@ -215,7 +215,7 @@ fn a_database_keeps_its_other_tables() {
         let writer = DatabaseWriter::begin("co-op.sqlite", &path, table, overwrite);
         writer.map(|_| ()).unwrap_err().to_string()
     };
-    assert!(refused("B", false).contains("has a table `B` already; add --overwrite"));
+    assert!(refused("B", false).contains("already has a table `B`"));
     assert!(refused("v", true).contains("has a view `v`, which is not replaced"));
     let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", true).unwrap();
     fill(&mut writer, &headers, &vec![rows[0].clone(); 3]);
