@@ -5,9 +5,9 @@ use std::process::Command;
 /// The first C library that takes packed addresses.
 const PACKED_FROM: (u32, u32) = (2, 36);
 
-/// Addresses in the program that depend on where it is loaded are listed one by one in most programs:
-/// here a megabyte, which each run would read and hold. Packed they take a fiftieth; but a C library
-/// that does not know of it refuses to start the program, so it is done only where the one at hand does.
+/// Most programs list the addresses that depend on where they are loaded one by one: a megabyte here,
+/// which each run would read and hold. Packed they take a fiftieth. A C library that does not support it
+/// refuses to start the program, so it is done only where the one at hand does.
 fn main() {
     println!("cargo::rerun-if-changed=build.rs");
     let told = |name: &str| std::env::var(name).unwrap_or_default();
@@ -17,7 +17,7 @@ fn main() {
     }
 }
 
-/// The version of the C library at hand, where it is the one of Linux.
+/// The version of the C library available, where it is the one of Linux.
 fn library() -> Option<(u32, u32)> {
     let told = Command::new("getconf").arg("GNU_LIBC_VERSION").output().ok()?;
     let told = String::from_utf8(told.stdout).ok()?;

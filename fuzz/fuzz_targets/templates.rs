@@ -1,6 +1,6 @@
 //! No text makes a parser panic, and no value makes a parsed template panic.
 //!
-//! The input is a text and, behind a line end, the value that its placeholders get.
+//! The input is a text and, after a line end, the value that its placeholders get.
 #![no_main]
 
 use gather_keys_core::findings::Gate;
@@ -27,7 +27,7 @@ fuzz_target!(|text: &str| {
         if let Ok(bound) = template.bind(&Headers::new("table", names)) {
             let _ = bound.trace(|_| value, &[]);
         }
-        // Long values come apart in many ways; that takes time but shows nothing new.
+        // Long values can be split in many ways, which takes time but shows nothing new.
         if value.len() < 100 {
             let _ = template.split(value);
         }

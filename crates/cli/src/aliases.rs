@@ -1,4 +1,4 @@
-//! The file of aliases: main keys and the reference keys that they stand for, one pair a row.
+//! The file of aliases: main keys and the reference keys they stand for, one pair a row.
 //!
 //! Its form is that of the list `nearest.csv`: the columns of the main key, those of the reference's
 //! key with `nearest` before their headers, and `approve`, which says `yes` where the pair holds. A
@@ -16,7 +16,7 @@ use crate::error::{Error, Result};
 use crate::inputs::OpenTable;
 use crate::wording::{counted, joined, number};
 
-/// What the columns of a reference's key are called, behind this word.
+/// The word before the columns of a reference's key in the file.
 const NEAREST: &str = "nearest";
 
 /// The column that says whether a pair holds, and what it says then.
@@ -32,7 +32,7 @@ pub(crate) fn headers(lookup: &Lookup, main: &Headers) -> (Vec<String>, Vec<Stri
     let ours = key.columns().iter().map(|&column| main.address(column));
     let searched = reference.searched().first();
     let theirs = reference.key().columns().iter().map(|column| {
-        // A value that may stand in several columns is called as the main table calls it.
+        // A value that may be in several columns is called as the main table calls it.
         let part = reference.key().parts().iter().position(|part| part.columns() == [*column]);
         let ours = part.and_then(|part| key.parts()[part].columns().first());
         match ours.filter(|_| Some(column) == searched) {
@@ -48,7 +48,7 @@ pub(crate) fn is_yes(cell: &str) -> bool {
     YES.iter().any(|yes| cell.trim().eq_ignore_ascii_case(yes))
 }
 
-/// Opens a file of aliases, so that one that can't be read is told before anything else is.
+/// Opens a file of aliases, so that one that can't be read is reported before anything else is.
 pub(crate) fn open(address: &Address) -> Result<OpenTable> {
     let described = Described { headers: HeaderRow::First, ..Described::default() };
     Ok(OpenTable::open(address, &described, &Untapped)?.0)
@@ -93,7 +93,7 @@ pub(crate) fn read(mut table: OpenTable, lookup: &Lookup, main: &Headers) -> Res
     Ok(all)
 }
 
-/// What became of a lookup's aliases, a sentence each; none when it has none.
+/// The use of a lookup's aliases, a sentence each; none when it has none.
 pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
     let all: Vec<_> = lookup.aliases().collect();
     if all.is_empty() {

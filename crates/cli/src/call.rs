@@ -1,6 +1,5 @@
-//! A run as it was asked for, read and checked for form: the tables with their options, what each
-//! reference is asked for, and where the result goes. No table is opened here; of names that stand
-//! for several files it is found out which these are.
+//! A run as it was asked for, with its texts parsed: the tables with their options, what is taken of each
+//! reference, and where the result goes. No table is opened here; patterns of several files are resolved.
 
 use std::ffi::OsStr;
 use std::path::PathBuf;
@@ -28,13 +27,13 @@ pub(crate) struct Table {
     pub(crate) address: Address,
     /// Files of the same headers that are read as one table with it.
     pub(crate) others: Vec<Address>,
-    /// What it is called in messages when there are several.
+    /// Its name in messages when there are several.
     pub(crate) together: String,
-    /// What was said of how to read it.
+    /// How to read it, as far as that was said.
     pub(crate) described: Described,
     /// The texts that count as blank in its keys.
     pub(crate) blanks: Vec<String>,
-    /// Of a reference, the file of keys that stand for its own.
+    /// For a reference, the file of aliases.
     pub(crate) aliases: Option<Address>,
 }
 
@@ -162,7 +161,7 @@ pub(crate) struct Call {
     pub(crate) output_encoding: Option<Encoding>,
 }
 
-/// Where the enriched table goes.
+/// The destination of the enriched table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Destination {
     /// Nowhere: only findings are wanted.
@@ -188,7 +187,7 @@ pub(crate) enum EditsRule {
     Discard,
 }
 
-/// What a call is read for.
+/// The purpose of a call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
     /// A table: every reference has to say what is taken from it, or updated.
@@ -201,7 +200,7 @@ pub(crate) enum Purpose {
 struct Reading<'a>(Option<&'a PlanFile>);
 
 impl Reading<'_> {
-    /// What a text is read as; an error is shown where the text stands.
+    /// Parses a text; an error is shown at the text's place.
     fn read<T>(&self, text: &Text, read: impl FnOnce(&str) -> Result<T>) -> Result<T> {
         read(&text.text).map_err(|error| match error {
             Error::Table(gather_keys_formats::Error::Core(error)) => {
@@ -509,7 +508,7 @@ fn reference(
 fn on(reading: &Reading<'_>, texts: &Texts) -> Result<On> {
     let all: Vec<&str> = texts.0.iter().map(|text| &text.text[..]).collect();
     for text in &texts.0 {
-        // One by itself first, so that an error is shown where it stands.
+        // One by itself first, so that an error is shown where it is.
         reading.read(text, |text| Ok(On::parse(&[text])?))?;
     }
     match texts.0.first() {

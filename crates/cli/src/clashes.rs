@@ -89,7 +89,7 @@ pub(crate) fn refuse_input(output: &Address, input: &Address) -> Result<()> {
     Ok(())
 }
 
-/// Every file that a run writes, for a look at what an earlier run may have left behind.
+/// Every file that a run writes, to be checked for remains of an earlier run.
 pub(crate) fn targets(asked: &Asked, call: &Call) -> Vec<PathBuf> {
     let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
     let table = call.output().and_then(Address::path).map(Path::to_owned);

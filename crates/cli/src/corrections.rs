@@ -100,8 +100,8 @@ impl CorrectionsFile {
         }
     }
 
-    /// The same with more corrections, and its content as it is to be written. A correction that is in it for
-    /// the same cell gets the new value.
+    /// The file with more corrections, and its new content. A correction of the same cell gets the new
+    /// value.
     ///
     /// # Errors
     /// When it is no delimited text, which is all that is rewritten.
@@ -167,7 +167,7 @@ impl CorrectionsFile {
         self.corrections.len()
     }
 
-    /// Where it is.
+    /// Its path.
     pub(crate) fn path(&self) -> &Path {
         &self.path
     }

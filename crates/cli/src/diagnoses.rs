@@ -10,7 +10,7 @@ use crate::call::{Call, Table};
 use crate::error::Result;
 use crate::inputs::{Seen, read_again};
 
-/// A reference is read once more for parts that stand in another column if it is no larger than this,
+/// A reference is read once more for parts that are in another column if it is no larger than this,
 /// in bytes.
 const READ_AGAIN: u64 = 64 << 20;
 
@@ -34,7 +34,7 @@ pub(crate) fn diagnoses(
     lookups.map(diagnose).collect()
 }
 
-/// Looks whether parts of the keys that nothing explains stand in another column.
+/// Looks whether parts of the keys that nothing explains are in another column.
 fn scout(
     lookup: &Lookup,
     keys: &[gather_keys_core::findings::UnmatchedKey],

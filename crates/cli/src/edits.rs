@@ -20,7 +20,7 @@ use crate::corrections::CorrectionsFile;
 use crate::error::{Error, Result};
 use crate::inputs::OpenTable;
 
-/// How many changed rows count as changes made by hand at most. More of them have another cause.
+/// How many changed rows count as changes by hand at most. More have another cause.
 pub(crate) const MOST_ROWS: usize = 10_000;
 
 /// The changes.
@@ -152,7 +152,7 @@ impl Edits {
         let headers = enrichment.headers();
         let mut candidates = Self::keys(enrichment, file)?;
         if let (Some(key), None) = (&self.key, file) {
-            // What identifies every row now will do so in the next run too.
+            // Columns that identify every row now will do so in the next run.
             candidates.insert(0, key.clone());
         }
         // A key that is another answers another question: it belongs into the main table.
@@ -219,7 +219,7 @@ fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
 /// A table in the form of the output.
 #[derive(Clone, Copy)]
 pub(crate) struct Table<'p> {
-    /// Where it is, or will be.
+    /// Its path, now or later.
     pub(crate) address: &'p Address,
     pub(crate) file: &'p InputFile,
     pub(crate) form: &'p Described,
@@ -254,7 +254,7 @@ impl Table<'_> {
         })
     }
 
-    /// The marks of its rows, so many sharing one, and how many rows it has.
+    /// The marks of its rows, the number of rows that share one, and the number of rows.
     fn marks(self, each: u64) -> Result<(RowMarks, u64)> {
         let mut marker = RowMarker::each(each);
         let rows = self.mark(&mut marker)?;
@@ -273,7 +273,7 @@ impl Table<'_> {
     }
 }
 
-/// The marks of an output that has so many rows.
+/// The marks of an output that has this many rows.
 pub(crate) fn marks_of(
     address: &Address,
     file: &InputFile,

@@ -1,4 +1,4 @@
-//! What ends a run, and how it is shown.
+//! The errors that end a run, and how they are shown.
 
 use std::fmt;
 use std::fmt::Write as _;
@@ -24,7 +24,7 @@ pub(crate) enum Error {
     Table(gather_keys_formats::Error),
     /// No reference was named.
     NoReference,
-    /// An option of a reference stands before the first `--from`.
+    /// An option of a reference is before the first `--from`.
     BeforeReference { option: String },
     /// A reference without a needed option.
     NeedsOption { reference: String, option: &'static str, example: &'static str },
@@ -96,7 +96,7 @@ pub(crate) enum Error {
     NotCorrections { name: String },
     /// Changes are to be kept, but there is no place for them.
     EditsUnplaced,
-    /// Rows were changed that no column tells from others; `columns` are those that were tried.
+    /// Rows were changed that no column identifies; `columns` are those that were tried.
     EditsUnkeyed { columns: Option<Vec<String>> },
     /// A cell was changed that a key is made of.
     EditsOfKey { row: u64, header: String },
@@ -130,7 +130,7 @@ impl Error {
         matches!(self, Self::Table(error) if error.is_closed_pipe())
     }
 
-    /// Prints the error, and for a text that is ill-formed the text with the place marked.
+    /// Prints the error, and for a text that is malformed the text with the place marked.
     pub(crate) fn print(&self) {
         let message = without_passwords(&self.to_string());
         let wrapped = wording::wrapped(&message, "error: ".len(), "       ");
@@ -226,7 +226,7 @@ impl fmt::Display for Error {
                 ..
             })) => {
                 let what = if *option == "template" { "the " } else { "--" };
-                write!(f, "{what}{option} is ill-formed: at the mark, expected {expected}")
+                write!(f, "{what}{option} can't be understood at ^: expected {expected}")
             }
             Self::Table(gather_keys_formats::Error::NotOfFormat { name, format, reading }) => {
                 let option = option_of(reading.key());
@@ -260,20 +260,20 @@ impl fmt::Display for Error {
             }
             Self::BeforeReference { option } => write!(
                 f,
-                "--{option} belongs to a reference: put it behind the --from that it is for"
+                "--{option} belongs to a reference: put it after the --from that it is for"
             ),
             Self::NeedsOption { reference, option, example } => {
-                write!(f, "{reference} has no --{option}: add one behind its --from, {example}")
+                write!(f, "{reference} has no --{option}: add one after its --from, {example}")
             }
             Self::NeedsOrder { reference } => write!(
                 f,
-                "{reference}: a table on a server has no order of its own, so that none of its rows is \
-                 the first or the last: say with --order-by which columns order them, or choose with \
-                 --when-duplicate 'highest COLUMN'"
+                "{reference}: a table on a server has no order of its own, so it has no first and no \
+                 last row: order it with --order-by COLUMNS, or choose with --when-duplicate \
+                 'highest COLUMN'"
             ),
             Self::NeedsReceipt { gate } => write!(
                 f,
-                "the gate `{gate}` compares with the run before, of which there is no record: add \
+                "the gate `{gate}` compares with the previous run, which left no record: add \
                  --receipt FILE"
             ),
             Self::RangeByPosition { reference } => write!(
@@ -291,18 +291,18 @@ impl fmt::Display for Error {
             }
             Self::BadDelimiter { value } => write!(
                 f,
-                "`{value}` is no delimiter: say comma, semicolon, tab, bar or one ASCII sign"
+                "`{value}` is not a delimiter: use comma, semicolon, tab, bar or one ASCII character"
             ),
             Self::BadEncoding { value } => write!(
                 f,
-                "`{value}` is no encoding: say one such as utf-8, utf-16le, windows-1252 or \
+                "`{value}` is not a known encoding: use one such as utf-8, utf-16le, windows-1252 or \
                  iso-8859-15"
             ),
             Self::BadMemory { value } => {
-                write!(f, "`{value}` is no size of memory: say one such as 2 GB or 512 MiB")
+                write!(f, "`{value}` is not a size of memory: use one such as 2 GB or 512 MiB")
             }
             Self::HeaderRowTwice { table } => {
-                write!(f, "{table} has headers on a line, or has none: leave out one of the two")
+                write!(f, "{table}: use either --header-row or --no-header, not both")
             }
             Self::SameName { name } => {
                 write!(f, "two references are called `{name}`: give one of them another --name")
@@ -337,98 +337,97 @@ impl fmt::Display for Error {
             Self::NotOfATable { gate } => {
                 let kinds = Counts::OF_A_TABLE.map(|kind| format!("`{}`", kind.label()));
                 let kinds = wording::joined(&kinds, "or");
-                write!(f, "the gate `{gate}` can't be judged by one table: say {kinds}")
+                write!(f, "the gate `{gate}` can't be judged by one table: use {kinds}")
             }
             Self::InPlan { plan, line, cause, .. } => write!(f, "{plan}, line {line}: {cause}"),
             Self::NotInPlan { asked, all } => {
                 let all: Vec<String> = all.iter().map(|name| format!("`{name}`")).collect();
-                write!(f, "the plan has no reference `{asked}`: behind --from say ")?;
+                write!(f, "the plan has no reference `{asked}`: after --from write ")?;
                 write!(f, "{}", wording::joined(&all, "or"))
             }
             Self::MainWithoutPlan => write!(
                 f,
-                "--main names the main table of a plan: name a plan first, or leave it out"
+                "--main names the main table of a plan: name the plan before it, or leave it out"
             ),
             Self::NoPlan { name } => {
-                write!(f, "{name} is no plan: name a TOML file, as --save-plan writes it")
+                write!(f, "{name} is not a plan: name a TOML file, as --save-plan writes it")
             }
             Self::PathNotText { path } => {
                 write!(f, "the path {path} is not UTF-8: give the file another name")
             }
-            Self::InPlaceWithOutput => write!(
-                f,
-                "the table goes either into the main file (in-place) or to an output: leave one out"
-            ),
+            Self::InPlaceWithOutput => {
+                write!(f, "use either --in-place, which writes into the main file, or -o, not both")
+            }
             Self::InPlaceOfStandard => {
                 write!(f, "standard input can't be written into: name an output with -o")
             }
             Self::NotOneOf { key, value, all } => {
-                write!(f, "{key} can't be `{value}`: say {all}")
+                write!(f, "{key} can't be `{value}`: use {all}")
             }
             Self::WithoutUpdate { reference, option } => {
-                write!(f, "--{option} of {reference} goes with --update: add one, or leave it out")
+                write!(f, "--{option} of {reference} needs --update: add one, or leave it out")
             }
             Self::SuggestTwice => write!(
                 f,
-                "suggest reads the tables twice, which standard input can't be; save it to a file"
+                "suggest reads the tables twice, and standard input can be read only once; save it to a file"
             ),
             Self::ReportForm { name } => write!(
                 f,
-                "a report ends with .html, .md or .json, which {name} does not; name it so"
+                "the name of a report ends with .html, .md or .json, and {name} does not; rename it"
             ),
             Self::NotAliases { name, missing } => write!(
                 f,
-                "{name} is no table of aliases: it lacks {missing}. The list nearest.csv that \
-                 --lists writes has the form of one; put yes under approve where a pair holds"
+                "{name} is not a table of aliases: it lacks {missing}. The list nearest.csv that \
+                 --lists writes has the right headers; put yes under approve where a pair is right"
             ),
             Self::NotCorrections { name } => write!(
                 f,
-                "{name} is no table of corrections: its headers are those that tell the row, then \
+                "{name} is not a table of corrections: it needs the headers that identify a row, then \
                  header, value and note"
             ),
             Self::NoTempDir { name } => write!(
                 f,
-                "there is no folder {name} for temporary files; make it first, or name another in \
+                "the folder {name} for temporary files does not exist; make it first, or name another in \
                  --temp-dir"
             ),
             Self::EditsUnplaced => {
-                write!(f, "there is no file to keep the changes in: add --corrections FILE")
+                write!(f, "no file is named to keep the changes in: add --corrections FILE")
             }
             Self::EditsUnkeyed { columns: Some(columns) } => write!(
                 f,
-                "the changes can't be kept: {} in the file of corrections do not tell each changed \
-                 row from all others; keep them in another file, or discard them",
+                "the changes can't be kept: {} in the file of corrections do not identify each \
+                 changed row; keep them in another file, or discard them",
                 wording::joined(columns, "and")
             ),
             Self::EditsUnkeyed { columns: None } => write!(
                 f,
-                "the changes can't be kept: no column tells each changed row from all others; \
+                "the changes can't be kept: no column identifies each changed row; \
                  make the changes in the tables themselves, or discard them"
             ),
             Self::EditsOfKey { row, header } => write!(
                 f,
-                "the change of `{header}` in row {} can't be kept as a correction, since a key is \
-                 made of it: make it in the main table, or discard it",
+                "the change of `{header}` in row {} can't be kept as a correction, since it is \
+                 part of a key: make it in the main table, or discard it",
                 wording::number(*row)
             ),
             Self::EditsUnreadable { name, cause } => write!(
                 f,
-                "{name} was changed since it was written, and can't be read now, so it is left as \
-                 it is: repair it, or write over it with --edits discard, which keeps a copy. {cause}"
+                "{name} was changed after it was written, and can't be read now, so it is left as \
+                 it is: repair it, or replace it with --edits discard, which keeps a copy. {cause}"
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,
-                "a receipt tells of a file, and {name} is a table of a database; leave out \
+                "a receipt records a file, and {name} is a table of a database; leave out \
                  --receipt, or write a file"
             ),
             Self::NotWritable { name } => write!(
                 f,
-                "{name} can't be written so: tables are written as delimited text, JSON, a \
-                 workbook of its own (.xlsx), a Parquet or Arrow file, or a table of a database \
-                 (co-op.sqlite#enriched); name such an output"
+                "{name}: this format can't be written; name an output of delimited text, JSON, \
+                 Parquet or Arrow, a workbook of its own (.xlsx), or a table of a database \
+                 (FILE.sqlite#TABLE)"
             ),
             Self::Lost { name, told, nearby } => {
-                write!(f, "there is no file {name} any more; ")?;
+                write!(f, "the file {name} does not exist any more; ")?;
                 write!(f, "the receipt saw it with {}", wording::counted(told.rows, "row"))?;
                 if let Some(modified) = &told.modified {
                     write!(f, ", last written {modified}")?;

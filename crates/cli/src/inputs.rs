@@ -38,9 +38,9 @@ pub(crate) struct Inputs {
     corrected: Option<Corrections>,
     references: Vec<OpenReference>,
     added: Vec<String>,
-    /// The type that each column of the enriched table has in its file, as far as that tells any.
+    /// The declared type of each column of the enriched table in its file, where it has one.
     stored: Vec<Option<StoredType>>,
-    /// The same as a server declares it.
+    /// The types as a server declares them.
     declared: Vec<Option<String>>,
     seen: Vec<Seen>,
 }
@@ -61,11 +61,11 @@ struct OpenReference {
 /// An input as it was met, for the receipt.
 #[derive(Debug)]
 pub(crate) struct Seen {
-    /// What it is read for: `main`, or the name of a reference.
+    /// Its role: `main`, or the name of a reference.
     pub(crate) role: String,
     pub(crate) address: Address,
     pub(crate) headers: Vec<String>,
-    /// How many rows it has; for the main table to be told once it is read.
+    /// How many rows it has; for the main table to be reported once it is read.
     pub(crate) rows: u64,
     /// When it was last written to.
     pub(crate) modified: Option<SystemTime>,
@@ -84,7 +84,7 @@ pub(crate) struct Told {
     pub(crate) read_as: ReadAs,
 }
 
-/// What is left of the inputs once the references are loaded.
+/// The inputs after the references are loaded.
 pub(crate) struct Loaded {
     pub(crate) main: OpenTable,
     pub(crate) enrichment: Enrichment,
@@ -93,7 +93,7 @@ pub(crate) struct Loaded {
     pub(crate) others: Vec<InputFile>,
     /// The type that each column of the enriched table had.
     pub(crate) stored: Vec<Option<StoredType>>,
-    /// The same as a server declares it.
+    /// The types as a server declares them.
     pub(crate) declared: Vec<Option<String>>,
 }
 
@@ -221,7 +221,7 @@ impl Inputs {
         told.collect()
     }
 
-    /// Loads the references on so many threads; what is left to read is the main table. Of a large
+    /// Loads the references on this many threads; what is left to read is the main table. Of a large
     /// reference only what a small main table asks for is kept, if the `call` is such that nobody wants
     /// to know of the rest. `raw_form` is how the output writes taken cells, where it can take them over.
     pub(crate) fn load(
@@ -311,7 +311,7 @@ fn declared_types(table: &OpenTable) -> Vec<Option<String>> {
     declared
 }
 
-/// What needs all rows of a reference at once, as it was typed.
+/// A feature that needs all rows of a reference at once, as it was typed.
 fn needing(what: NeedsWhole) -> String {
     match what {
         NeedsWhole::Range => "`--within`".to_owned(),
@@ -320,7 +320,7 @@ fn needing(what: NeedsWhole) -> String {
     }
 }
 
-/// What needs all rows of a reference at once, so that it tells of every one.
+/// A feature that needs all rows of a reference at once, because it reports every one.
 fn needs_listing(call: &Call, has_aliases: bool) -> Option<String> {
     let why = if has_aliases {
         "`--aliases`"
@@ -343,8 +343,8 @@ fn new_scratch() -> Result<Arc<dyn Scratch>> {
 /// How large a main table may be, in bytes, for its keys to be read before the references are.
 const SMALL: u64 = 64 << 20;
 
-/// How many times larger than it a reference must be, and how large: a small one is better told of as
-/// a whole.
+/// How many times larger than the main table a reference must be, and how large, to be filtered: findings
+/// of a small one should cover all of it.
 const LARGER: u64 = 8;
 const LARGE: u64 = 16 << 20;
 

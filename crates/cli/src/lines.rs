@@ -1,4 +1,4 @@
-//! Counts in aligned lines, with what stands behind each.
+//! Counts in aligned lines, with what follows each.
 
 use std::fmt::Write;
 
@@ -17,12 +17,12 @@ pub(crate) struct Lines {
 }
 
 impl Lines {
-    /// Lines in which counts up to `most` stand.
+    /// Lines with counts up to `most`.
     pub(crate) fn up_to(most: u64) -> Self {
         Self { digits: number(most).len().max(5) }
     }
 
-    /// How much room is left for what stands behind a count.
+    /// How much room is left for what follows a count.
     pub(crate) fn room(&self) -> usize {
         wording::width().saturating_sub(self.indent())
     }
@@ -48,7 +48,7 @@ impl Lines {
             Population::ReferenceRanges => plural(count, "range"),
             Population::ReferenceColumns => plural(count, "column"),
         };
-        // What is said behind `repeated` and `chosen` is no sample of many.
+        // The words after `repeated` and `chosen` are not samples.
         let many = if matches!(kind, Kind::Repeated | Kind::Chosen) {
             samples.len() as u64
         } else {

@@ -50,12 +50,12 @@ use terminal::ERROR;
 fn main() -> ExitCode {
     let usual = panic::take_hook();
     panic::set_hook(Box::new(move |told| {
-        // What is caught is told as an error, in words.
+        // A caught panic is reported as an error, in words.
         if gather_keys_formats::guarded_name().is_none() {
             usual(told);
         }
     }));
-    // What the steps do is long, and put into words only for those who ask.
+    // The descriptions of the steps are long, and made only when asked for.
     let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
     let matches = match command.try_get_matches_from(process_title::taken_arguments()) {
         Ok(matches) => matches,
@@ -70,7 +70,7 @@ fn main() -> ExitCode {
     match run(&matches) {
         Ok(Outcome::Done) => ExitCode::SUCCESS,
         Ok(Outcome::Stopped) => ExitCode::from(1),
-        // Whoever read our output has seen enough.
+        // The reader of the output has closed it.
         Err(error) if error.is_closed_pipe() => ExitCode::SUCCESS,
         Err(error) => {
             error.print();
@@ -86,7 +86,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         if !folder.is_dir() {
             return Err(Error::NoTempDir { name: folder.display().to_string() });
         }
-        // It is the first that is named, so that none stands in its way.
+        // The folder named first takes precedence over the environment.
         let _ = tempfile::env::override_temp_dir(folder);
     }
     // Other commands have options of the same names, but of one table only.

@@ -1,5 +1,5 @@
-//! Where a table that is gone may be now: files near the place where it was, with the content or
-//! the headers that the receipt tells of it.
+//! Where a missing table may be now: files near its place, with the content or the headers that the
+//! receipt has of it.
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -1,5 +1,4 @@
-//! Where the enriched table goes: a file that appears whole, the main file itself, or standard
-//! output.
+//! The output: a file that appears whole, the main file itself, or standard output.
 
 use std::fs::File;
 use std::io::{self, IoSlice, Seek, Write};
@@ -57,7 +56,7 @@ pub(crate) struct Ended {
     unsent: Unsent,
 }
 
-/// What is not a file, and is sent by itself.
+/// An output that is not a file, and is sent by itself.
 #[derive(Debug)]
 enum Unsent {
     Nothing,
@@ -82,7 +81,7 @@ impl Ended {
             }
         };
         match copied {
-            // Whoever reads it has seen enough.
+            // Its reader has closed it.
             Err(error) if error.is_closed_pipe() => Ok(()),
             copied => Ok(copied?),
         }
@@ -113,7 +112,8 @@ impl Form {
     pub(crate) fn like(mut layout: Layout, output: &Address, encoding: Option<Encoding>) -> Self {
         if let Some(encoding) = encoding.filter(|encoding| *encoding != layout.dialect.encoding) {
             layout.dialect.encoding = encoding;
-            // Text of two bytes a sign can't be told without its mark; others have none.
+            // Text with two bytes a character can't be recognised without its byte-order mark; other text
+            // has none.
             layout.dialect.byte_order_mark = encoding.is_utf_16();
         }
         layout.preamble.clear();
@@ -228,7 +228,7 @@ impl Output {
         }
     }
 
-    /// What it is called in messages.
+    /// Its name in messages.
     pub(crate) fn name(&self) -> String {
         match &self.at {
             At::Server(writer) => writer.name().to_owned(),

@@ -28,7 +28,7 @@ pub(crate) enum Written<'o> {
     Workbook(&'o mut Output, Option<&'o str>, bool),
 }
 
-/// What was found, for the worksheet of findings: reference, kind and count.
+/// The counts of findings, for the worksheet of findings: reference, kind and count.
 fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
     let lookups = enrichment.lookups().zip(&findings.lookups);
     let found = lookups.flat_map(|(lookup, found)| {
@@ -40,7 +40,7 @@ fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
     found.collect()
 }
 
-/// What a pass found, and the columns that are written as text since no type holds all their cells.
+/// The result of a pass, and the columns that are written as text because no type holds all their cells.
 pub(crate) struct Came {
     pub(crate) findings: Findings,
     pub(crate) mixed: Vec<String>,

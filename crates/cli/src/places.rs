@@ -1,4 +1,4 @@
-//! Rows and keys as a person is told of them: `row 17 (line 19): Fellside, H-012`.
+//! Rows and keys as a person is reported them: `row 17 (line 19): Fellside, H-012`.
 
 use gather_keys_core::findings::SAMPLES;
 use gather_keys_core::key::Unreadable;
@@ -67,8 +67,8 @@ pub(crate) fn entries(reference: &Reference, entries: &[EntryId]) -> String {
     told.join(", ")
 }
 
-/// `row 17: Fellside, H-012 (behind)`. Where that is wider than `room`, what stands behind goes
-/// on a line of its own, and what is too wide by itself is cut.
+/// `row 17: Fellside, H-012 (rest)`. Where that is wider than `room`, the rest goes on a line of its own,
+/// and a text that is too wide by itself is cut.
 pub(crate) fn labelled<'k>(
     place: &str,
     key: impl Iterator<Item = &'k str>,

@@ -1,7 +1,7 @@
 //! The command line of the program as other users of the machine see it: without passwords.
 //!
-//! What was typed stays in the memory of the process for all to read who list the processes. The passwords of
-//! addresses are written over there, once the arguments are taken.
+//! The arguments stay in the memory of the process, where everyone who lists processes can read them. The
+//! passwords of addresses are overwritten there, once the arguments are taken.
 
 use std::ffi::OsString;
 

@@ -1,4 +1,4 @@
-//! Receipts of runs: what is noted while one goes on, and the file that is made of it.
+//! Receipts of runs: what is noted during a run, and the file that is made of it.
 
 use std::fs;
 use std::io::Write;
@@ -31,7 +31,7 @@ pub(crate) fn read(path: &Path) -> Result<Option<(Receipt, Stamp)>> {
     Ok(Some((Receipt::read(&name, &text)?, file.stamp())))
 }
 
-/// Notes keys that are unmatched while a run goes on, and tells the lists everything.
+/// Notes unmatched keys during a run, and passes all findings on to the lists.
 pub(crate) struct Notes<'l> {
     lists: Option<&'l mut Lists>,
     /// For each lookup; none when nobody wants to know.
@@ -39,7 +39,7 @@ pub(crate) struct Notes<'l> {
 }
 
 impl<'l> Notes<'l> {
-    /// Notes for so many lookups.
+    /// Notes for `lookups` lookups.
     pub(crate) fn new(lists: Option<&'l mut Lists>, lookups: usize, keeps_keys: bool) -> Self {
         let lookups = if keeps_keys { lookups } else { 0 };
         Self { lists, unmatched: vec![KeysSeen::default(); lookups] }
@@ -76,7 +76,7 @@ impl Recorder for Notes<'_> {
     }
 }
 
-/// What a receipt is made from.
+/// The material of a receipt.
 pub(crate) struct Run<'a> {
     /// The text of the plan.
     pub(crate) plan: &'a str,
@@ -172,8 +172,8 @@ impl Draft {
         Ok(Self { receipt, keys, path: path.to_owned(), headers, rows })
     }
 
-    /// What has moved since another. A main file that is written into is what it was if it is what the
-    /// run before made of it.
+    /// The changes since another receipt. A main file that is written into is unchanged if it is the
+    /// output of the run before.
     pub(crate) fn moved_since(&self, before: &Receipt, is_in_place: bool) -> Vec<Moved> {
         let mut before = before.clone();
         if let (true, Some(output), Some(main)) =
@@ -216,7 +216,7 @@ impl Draft {
     }
 }
 
-/// A path as it stands in a receipt.
+/// A path as it is in a receipt.
 fn told_path(address: &Address, receipt: &Path) -> String {
     if let Address::Server(server) = address {
         return server.to_string();
@@ -228,17 +228,17 @@ fn told_path(address: &Address, receipt: &Path) -> String {
     path.to_string_lossy().replace('\\', "/")
 }
 
-/// The path that a receipt tells, as it leads from here.
+/// A path in a receipt, relative to the current folder.
 pub(crate) fn path_of(file: &File, receipt: &Path) -> PathBuf {
     let folder = receipt.parent().unwrap_or(Path::new(""));
     folder.join(&file.path)
 }
 
-/// Whether the output that a receipt tells is at a path, and what is there now.
+/// Whether the output of a receipt is at a path, and what is there now.
 pub(crate) enum OnDisk {
     /// Nothing, or another file than the receipt is about.
     Other,
-    /// What the receipt says.
+    /// The content of the receipt.
     AsWritten,
     /// Something else.
     Changed,

@@ -42,7 +42,7 @@ use crate::terminal::say;
 use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
 use crate::wording::{counted, joined, wrapped};
 
-/// Carries out what was asked for and tells what was found.
+/// Carries out a run and reports what was found.
 pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
     carry_out_again(asked, call, &mut Own::default())
 }
@@ -79,7 +79,7 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         if let Some(outcome) = run.once()? {
             break outcome;
         }
-        // Changes made by hand are corrections now, which the output is made anew with.
+        // Changes made by hand are corrections now, and the output is made again with them.
         run.call.edits = EditsRule::Discard;
     };
     let mut told = String::new();
@@ -105,18 +105,18 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
 struct Run<'a> {
     asked: &'a Asked,
     call: Call,
-    /// What earlier runs of this process wrote.
+    /// The outputs of earlier runs of this process.
     own: &'a Own,
     /// The receipt of the run before, and what its file was.
     before: Option<Receipt>,
     receipt_was: Option<Stamp>,
-    /// What is at the place of the output already.
+    /// The table that is at the place of the output.
     on_disk: OnDisk,
     /// The changes made by hand that have become corrections.
     kept: Option<Kept>,
     /// The files that have appeared.
     appeared: Vec<PathBuf>,
-    /// What there is to tell in the end.
+    /// The notes at the end of a run.
     told: String,
 }
 
@@ -129,7 +129,7 @@ struct Kept {
     output: Stamp,
 }
 
-/// What a pass over the main table came to.
+/// The result of a pass over the main table.
 struct Passed {
     main: OpenTable,
     enrichment: Enrichment,
@@ -150,20 +150,20 @@ struct Passed {
     corrections: Option<CorrectionsFile>,
 }
 
-/// The time, as it stands in the name of a copy that is kept.
+/// The time, as it is in the name of a copy that is kept.
 fn stamp() -> String {
     Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string()
 }
 
-/// What is to be done about an output that was changed by hand.
+/// What to do about an output that was changed by hand.
 enum Edited {
-    /// It may be replaced; what there is to say of it.
+    /// It may be replaced; carries the notes about it.
     Replace {
         said: Vec<String>,
-        /// Whether what is replaced is kept.
+        /// Whether the replaced file is kept.
         keeps: bool,
     },
-    /// It may not; what was changed.
+    /// It may not be replaced; carries the changes.
     Refuse(String),
     /// The changes are corrections now.
     Kept(Box<Kept>),
@@ -198,7 +198,7 @@ impl<'a> Run<'a> {
         let told = inputs.read_as();
         let written = targets.output.as_mut().and_then(Output::server);
         if let Some(written) = written.and_then(|writer| writer.identity().cloned()) {
-            // Whatever the address: what counts is which table the server says it is.
+            // The server decides which table an address means.
             if inputs.identities().any(|input| *input == written) {
                 let name = targets.output.as_ref().map(Output::name).unwrap_or_default();
                 return Err(FormatError::OutputIsInput { name }.into());
@@ -271,13 +271,13 @@ impl<'a> Run<'a> {
         Ok(Some(outcome))
     }
 
-    /// What there is to say before anything is found.
+    /// The notes before a run.
     fn notes(&self, inputs: &Inputs) -> String {
         let mut text = String::new();
-        if !self.asked.stands_in.is_empty() {
-            let options = joined(&self.asked.stands_in, "and");
-            let verb = if self.asked.stands_in.len() == 1 { "stands" } else { "stand" };
-            let note = format!("note: {options} {verb} in for what the plan says.");
+        if !self.asked.overridden.is_empty() {
+            let options = joined(&self.asked.overridden, "and");
+            let verb = if self.asked.overridden.len() == 1 { "replaces" } else { "replace" };
+            let note = format!("note: {options} {verb} the plan's own.");
             let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
         }
         text.push_str(&summary::read_as(&inputs.read_as(), self.call.verbose));
@@ -430,7 +430,7 @@ impl<'a> Run<'a> {
         let mut form = Form::like(main.layout(), output, self.call.output_encoding);
         if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
-            // What is before its headers is a part of the file too.
+            // The lines before its headers are a part of the file too.
             form.layout.preamble = main.layout().preamble;
         }
         form.layout.guards_formulas = self.call.guards_formulas;
@@ -481,7 +481,7 @@ impl<'a> Run<'a> {
         Draft::new(run, path).map(Some)
     }
 
-    /// What has moved since the run before.
+    /// The changes since the run before.
     fn moved(&self, passed: &Passed) -> String {
         let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
             return String::new();
@@ -490,8 +490,7 @@ impl<'a> Run<'a> {
         summary::moved(&draft.moved_since(before, is_in_place))
     }
 
-    /// Looks what was changed by hand in the output that is there, and does about it what the person
-    /// said.
+    /// Finds what was changed by hand in the existing output, and does what the person said about it.
     fn edited(&self, passed: &Passed) -> Result<Edited> {
         let told = self.before.as_ref().and_then(|before| before.output.as_ref());
         let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
@@ -529,11 +528,13 @@ impl<'a> Run<'a> {
             }
         };
         if edits.is_empty() && address.is_workbook() && !discards {
-            // Whatever somebody may have added to it is no cell that this program wrote.
+            // Additions to it are not cells that this program wrote.
             return Ok(Edited::Refuse(summary::additions(&name.to_string())));
         }
         if edits.is_empty() && !discards {
-            let words = format!("{name} was saved in another form since, but no cell was changed.");
+            let words = format!(
+                "{name} was saved in another form after the last run, but no cell was changed."
+            );
             return Ok(Edited::Replace { said: vec![words], keeps: false });
         }
         match self.call.edits {
@@ -543,8 +544,8 @@ impl<'a> Run<'a> {
             }),
             EditsRule::Keep if edits.has_same_cells() => Ok(Edited::Replace {
                 said: vec![format!(
-                    "{name} was sorted or filtered since, but no cell was changed, so there is \
-                     nothing to keep."
+                    "{name} was sorted or filtered after the last run, but no cell was changed, so there \
+                     is nothing to keep."
                 )],
                 keeps: true,
             }),
@@ -630,19 +631,19 @@ impl<'a> Run<'a> {
             let name = path.display();
             said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
         }
-        // What was read has to be what is there, up to the moment in which something appears.
+        // The inputs must be unchanged up to the moment in which an output appears.
         if let Some(changed) = passed.read.iter().find(|file| !file.is_unchanged()) {
             return Err(Error::InputChanged { name: changed.name().to_owned() });
         }
         let appeared = ready.commit()?;
         self.appeared = appeared.iter().filter_map(|one| one.path.clone()).collect();
         let backups = appeared.iter().filter_map(|one| one.backup.as_ref());
-        said.extend(backups.map(|to| format!("What it was is kept as {}.", file_name(to))));
+        said.extend(backups.map(|to| format!("The file as it was is kept as {}.", file_name(to))));
         said.extend(targets::told(&appeared));
         Ok(said)
     }
 
-    /// What there is to say of changes that are corrections now.
+    /// The notes about changes that have become corrections.
     fn told_kept(&self) -> Vec<String> {
         let (Some(kept), Some(file)) = (&self.kept, &self.call.corrections) else {
             return Vec::new();

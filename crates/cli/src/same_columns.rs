@@ -1,4 +1,4 @@
-//! The gate `columns = same`: what runs, globs and `*` stand for must be what it was in the run before.
+//! The gate `columns = same`: runs, globs and `*` must bring the columns of the run before.
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{GateResult, Population};
@@ -40,7 +40,7 @@ impl SameColumns {
         Ok(Some(Self { text: text.trim().to_owned(), reference }))
     }
 
-    /// How it comes out for each reference. Without a run before there is nothing that could have moved.
+    /// The result for each reference. Without an earlier run nothing can have changed.
     pub(crate) fn results(
         &self,
         enrichment: &Enrichment,

@@ -25,7 +25,7 @@ pub(crate) struct Targets {
     pub(crate) corrections: Option<WholeFile>,
 }
 
-/// What is written, and has only to appear.
+/// Files that are written, and have only to appear.
 #[derive(Debug, Default)]
 pub(crate) struct Ready {
     pub(crate) output: Option<Ended>,
@@ -58,7 +58,7 @@ pub(crate) fn written(mut file: WholeFile, bytes: &[u8]) -> Result<Finished> {
     Ok(file.finish()?)
 }
 
-/// What there is to say of files that have appeared, a sentence each.
+/// Notes about files that have appeared, a sentence each.
 pub(crate) fn told(appeared: &[Appeared]) -> Vec<String> {
     let mut told = Vec::new();
     for Appeared { name, other_names, lost_owner, lost_attributes, .. } in appeared {

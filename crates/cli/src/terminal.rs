@@ -16,8 +16,8 @@ use crate::wording::visible;
 
 /// A style of the program's own. Displayed, it begins; displayed as `{:#}`, it ends.
 ///
-/// It is a character that no text may hold, which becomes an escape sequence on the way out. So one that a table
-/// holds is none.
+/// A style is a character that no text may contain, which becomes an escape sequence on output. So an
+/// escape sequence in a table is not a style.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Style(char);
 
@@ -34,7 +34,7 @@ const FIRST: char = STRONG.0;
 const END: char = '\u{fddf}';
 
 impl Style {
-    /// What a terminal gets for a style.
+    /// The escape sequence of a style.
     fn ansi(self) -> anstyle::Style {
         let plain = anstyle::Style::new();
         match self {
@@ -64,7 +64,7 @@ pub(crate) fn say(text: &str) {
     let _ = said(text);
 }
 
-/// The same, for text that is the result of a command.
+/// Styled text for the result of a command.
 ///
 /// # Errors
 /// When it can't be written.

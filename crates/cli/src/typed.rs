@@ -1,4 +1,4 @@
-//! What was typed, as a plan; and a plan file, with what was typed in the place of what it says.
+//! Typed options as a plan; and a plan file, with options in place of its keys.
 
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
@@ -12,13 +12,13 @@ use crate::error::{Error, Result};
 /// A run as it was asked for, in texts.
 #[derive(Debug, Clone)]
 pub(crate) struct Asked {
-    /// What is to be done; its paths lead from the folder that the program runs in.
+    /// The plan; its paths are relative to the current folder.
     pub(crate) plan: Plan,
     /// The plan file that it comes from, if it does.
     pub(crate) file: Option<PlanFile>,
-    /// What was typed in the place of what the file says, each with what it belongs to.
-    pub(crate) stands_in: Vec<String>,
-    /// Where to write it as a plan.
+    /// The options that replace keys of the file, each with its reference.
+    pub(crate) overridden: Vec<String>,
+    /// The plan file to write.
     pub(crate) save: Option<PathBuf>,
 }
 
@@ -37,7 +37,7 @@ impl PlanFile {
 }
 
 impl Asked {
-    /// What `enrich`, `check` or `why` was asked for.
+    /// The run that `enrich`, `check` or `why` was asked for.
     pub(crate) fn typed(tables: &Tables, typed: TypedOptions) -> Result<Self> {
         let TypedOptions { run, tables: of_tables, save_plan } = typed;
         let mut plan = Plan::default();
@@ -47,10 +47,10 @@ impl Asked {
         Self::new(plan, tables, of_tables, save_plan)
     }
 
-    /// What a plan file asks for.
+    /// The run of a plan file.
     pub(crate) fn planned(path: &Path) -> Result<Self> {
         let (plan, file) = read(path)?;
-        Ok(Self { plan, file: Some(file), stands_in: Vec::new(), save: None })
+        Ok(Self { plan, file: Some(file), overridden: Vec::new(), save: None })
     }
 
     fn new(
@@ -64,7 +64,7 @@ impl Asked {
         let typed = Plan { main, ..typed };
         let mut asked = if is_plan(&tables.main) {
             let mut asked = Self::planned(Path::new(&tables.main))?;
-            asked.stand_in(typed, tables, of_tables)?;
+            asked.override_with(typed, tables, of_tables)?;
             asked
         } else {
             if tables.other_main.is_some() {
@@ -76,7 +76,7 @@ impl Asked {
                 let table = text(address)?;
                 plan.references.push(ReferenceTable { table, ..reference_options(typed)? });
             }
-            Self { plan, file: None, stands_in: Vec::new(), save: None }
+            Self { plan, file: None, overridden: Vec::new(), save: None }
         };
         asked.save = save.map(PathBuf::from);
         Ok(asked)
@@ -110,7 +110,7 @@ impl Asked {
     }
 
     /// Puts what was typed in the place of what the plan file says.
-    fn stand_in(
+    fn override_with(
         &mut self,
         mut typed: Plan,
         tables: &Tables,
@@ -130,7 +130,7 @@ impl Asked {
         } else if typed.in_place == Some(true) {
             plan.output = None;
         }
-        self.stands_in = plan.stand_in(typed).into_iter().map(option_of).collect();
+        self.overridden = plan.override_with(typed).into_iter().map(option_of).collect();
         for (address, typed) in tables.from.iter().zip(of_tables) {
             let asked = address.to_string_lossy().into_owned();
             let names: Vec<String> = plan.references.iter().map(name_of).collect();
@@ -140,16 +140,16 @@ impl Asked {
             let Some(meant) = meant else {
                 return Err(Error::NotInPlan { asked: Address::shown(&asked), all: names });
             };
-            let over = plan.references[meant].stand_in(reference_options(typed)?);
+            let over = plan.references[meant].override_with(reference_options(typed)?);
             let replaced =
                 over.into_iter().map(|key| format!("{} of {}", option_of(key), names[meant]));
-            self.stands_in.extend(replaced);
+            self.overridden.extend(replaced);
         }
         Ok(())
     }
 }
 
-/// What a reference of a plan is called.
+/// The name of a reference of a plan.
 pub(crate) fn name_of(reference: &ReferenceTable) -> String {
     let stem = || Address::stem_of_any(OsStr::new(&reference.table.text));
     reference.name.as_ref().map_or_else(stem, |name| name.text.clone())
@@ -177,7 +177,7 @@ fn read(path: &Path) -> Result<(Plan, PlanFile)> {
 /// A path that leads from a folder, made to lead from here.
 fn from_folder(folder: &Path, path: &str) -> String {
     let there = |folder: &Path| folder.join(path).to_string_lossy().into_owned();
-    // Signs that stand for others do so in the plan's text only.
+    // Wildcards have their meaning in the plan's text only.
     if Address::is_glob(OsStr::new(path)) && !folder.join(path).exists() {
         let folder = Address::escaped(&folder.to_string_lossy());
         return there(Path::new(&folder));
@@ -213,8 +213,8 @@ fn text(path: &OsStr) -> Result<Text> {
     Ok(Text::typed(text?))
 }
 
-/// What was asked for as a receipt at a path sums it up: the plan without comments, and without
-/// what changes nothing in the result; which tables are read is told apart.
+/// The run as a receipt at a path records it: the plan without comments, and without what has no effect
+/// on the result; the tables that are read are recorded separately.
 pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     let mut plan = asked.clone();
     (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
@@ -229,7 +229,7 @@ pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     text.lines().filter(|line| !line.starts_with('#')).collect::<Vec<_>>().join("\n")
 }
 
-/// What was asked for as a plan that stands at a path, but for what a run says while it goes on.
+/// The run as a plan at a path, without the options for output to the terminal.
 pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
     let mut plan = Plan { quiet: None, verbose: None, progress: None, ..asked.clone() };
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());

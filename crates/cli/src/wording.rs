@@ -11,7 +11,7 @@ pub(crate) fn width() -> usize {
     width.clamp(40, 100)
 }
 
-/// Text broken into lines, the first of which begins at column `first`; `indent` stands before the
+/// Text broken into lines, the first of which begins at column `first`; `indent` is before the
 /// others.
 pub(crate) fn wrapped(text: &str, first: usize, indent: &str) -> String {
     let before = " ".repeat(first);
@@ -64,7 +64,7 @@ pub(crate) fn joined(names: &[String], joint: &str) -> String {
     }
 }
 
-/// A sign that can be seen for one that can't.
+/// A visible character for an invisible one.
 pub(crate) fn visible(sign: char) -> char {
     match sign {
         '\n' | '\r' => '⏎',
@@ -75,7 +75,7 @@ pub(crate) fn visible(sign: char) -> char {
     }
 }
 
-/// A cell on one line and no wider than `most` columns, with signs that can't be seen made visible.
+/// A cell on one line and no wider than `most` columns, with characters that can't be seen made visible.
 pub(crate) fn cell(text: &str, most: usize) -> String {
     let mut shown: String = text.chars().take(most + 1).map(visible).collect();
     if shown.width() > most || text.chars().nth(most).is_some() {

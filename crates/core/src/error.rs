@@ -1,4 +1,4 @@
-//! What can be wrong with what the core is given.
+//! Everything that can be wrong with the input of the core.
 
 use std::fmt;
 
@@ -15,9 +15,9 @@ pub enum Error {
         option: &'static str,
         /// The whole text.
         text: String,
-        /// Where in the text it goes wrong, in bytes.
+        /// Where the fault is, in bytes.
         at: usize,
-        /// What should stand there.
+        /// What is expected there, in words.
         expected: String,
     },
     /// A table has no header of this name.
@@ -49,7 +49,7 @@ pub enum Error {
         /// All headers of the table.
         all: Vec<String>,
     },
-    /// The last header of a run stands before its first.
+    /// The last header of a run is before its first.
     RunBackwards {
         /// The table.
         table: String,
@@ -67,7 +67,7 @@ pub enum Error {
         /// All headers of the table.
         all: Vec<String>,
     },
-    /// It is asked in which column a value stands, but there is only one.
+    /// The mark `@column` is taken, but only one column is searched.
     NoColumn {
         /// The reference.
         reference: String,
@@ -102,18 +102,18 @@ pub enum Error {
         /// The row, from 1.
         row: u64,
     },
-    /// A reference takes more memory than it may, and can't be worked off in shares.
+    /// A reference takes more memory than it may, and can't be processed in shares.
     OverMemory {
         /// The reference.
         reference: String,
         /// How much it may take, in bytes.
         most: u64,
-        /// What needs the whole of it.
+        /// The feature that needs all of it, in words.
         why: String,
     },
-    /// What does not fit into memory can't be kept elsewhere.
+    /// Rows that do not fit in memory can't be stored elsewhere.
     Scratch {
-        /// What was said of it.
+        /// The fault in words.
         cause: String,
     },
     /// Something in a plan is wrong.
@@ -122,23 +122,23 @@ pub enum Error {
         plan: String,
         /// The line, from 1.
         line: usize,
-        /// What stands on it.
+        /// The text of the line.
         text: String,
-        /// Where on it, in bytes.
+        /// Where the fault is in the line, in bytes.
         at: usize,
-        /// What is wrong.
+        /// The error.
         cause: Box<Error>,
     },
     /// A plan is not TOML, has a key that there is none of, or a value of another kind.
     PlanMalformed {
-        /// What is wrong.
+        /// The error.
         said: String,
     },
     /// A receipt can't be read.
     ReceiptUnread {
         /// Its path.
         receipt: String,
-        /// What is wrong with it.
+        /// The fault in words.
         said: String,
     },
     /// A header of the corrections is not in the output.
@@ -147,7 +147,7 @@ pub enum Error {
         table: String,
         /// Its row, from 1; 0 is the header row.
         row: u64,
-        /// What was not found.
+        /// The error of the header that was not found.
         cause: Box<Error>,
     },
     /// Two corrections of one cell disagree.
@@ -211,7 +211,7 @@ impl fmt::Display for Error {
         match self {
             Self::Malformed { option, text, at, expected } => {
                 let place = text.get(..*at).map_or(0, |before| before.chars().count()) + 1;
-                write!(f, "`{option}` is ill-formed at character {place} of `{text}`: ")?;
+                write!(f, "`{option}` can't be understood at character {place} of `{text}`: ")?;
                 write!(f, "expected {expected}")
             }
             Self::HeaderUnknown { table, asked, nearest, all } => {
@@ -223,7 +223,7 @@ impl fmt::Display for Error {
                 }
             }
             Self::HeaderRepeated { table, asked, places } => {
-                write!(f, "{table} has several headers `{asked}`: say ")?;
+                write!(f, "{table} has several headers `{asked}`: write ")?;
                 for (nth, (address, column)) in places.iter().enumerate() {
                     let joint = match nth {
                         0 => "",
@@ -235,33 +235,33 @@ impl fmt::Display for Error {
                 Ok(())
             }
             Self::NothingLike { table, pattern, all } => {
-                write!(f, "{table} has no header like `{pattern}`; ")?;
+                write!(f, "no header of {table} matches `{pattern}`; ")?;
                 write!(f, "its headers are {}", Ticked(all, "and"))
             }
             Self::RunBackwards { table, first, last } => {
-                write!(f, "in {table}, `{last}` stands before `{first}`: ")?;
+                write!(f, "in {table}, `{last}` is before `{first}`: ")?;
                 write!(f, "turn the run around, `{last} .. {first}`")
             }
             Self::NothingNamed { table, template, all } => {
-                write!(f, "no header of {table} can be what `{template}` makes; ")?;
+                write!(f, "no header of {table} can be a result of `{template}`; ")?;
                 write!(f, "its headers are {}", Ticked(all, "and"))
             }
             Self::NoColumn { reference } => {
-                write!(f, "`@column` of {reference} goes with a reverse lookup, such as ")?;
+                write!(f, "`@column` of {reference} needs a reverse lookup, such as ")?;
                 write!(f, "`Code = any(Size *)`; leave it out")
             }
             Self::NoPosition { table, header, row, value } => {
                 write!(f, "`within` finds no number and no date in `{header}` of {table}: ")?;
-                write!(f, "row {row} holds {value:?}; bring it into form with a step, ")?;
+                write!(f, "row {row} holds {value:?}; convert it with a step, ")?;
                 write!(f, "such as `{header} | date %d.%m.%Y`")
             }
             Self::ReachOff { table, is_time: true } => {
-                write!(f, "the bounds in {table} are dates, and `reach` is a number: ")?;
-                write!(f, "say its unit, such as `2 days`")
+                write!(f, "the bounds in {table} are dates, but `reach` is a number: ")?;
+                write!(f, "give it a unit, such as `2 days`")
             }
             Self::ReachOff { table, is_time: false } => {
-                write!(f, "the bounds in {table} are numbers, and `reach` is a time: ")?;
-                write!(f, "say a number")
+                write!(f, "the bounds in {table} are numbers, but `reach` is a time: ")?;
+                write!(f, "give it as a number")
             }
             Self::ReachUnbound { reference } => {
                 write!(f, "`reach` of {reference} needs a range with one bound, such as ")?;
@@ -287,8 +287,8 @@ impl fmt::Display for Error {
                 write!(f, "{said}; docs/plans.md has every key of a plan")
             }
             Self::ReceiptUnread { receipt, said } => {
-                write!(f, "{receipt} is no receipt that can be read: {said}; ")?;
-                write!(f, "name another file, or delete it to begin anew")
+                write!(f, "{receipt} can't be read as a receipt: {said}; ")?;
+                write!(f, "name another file, or delete it to start a new one")
             }
             Self::CorrectionAstray { table, row: 0, cause } => {
                 write!(f, "{table}, header row: {cause}")
@@ -304,11 +304,14 @@ impl fmt::Display for Error {
                 write!(f, "{reference} updates `{header}` twice: leave one of them out")
             }
             Self::NothingToAppend { reference } => {
-                write!(f, "`append_unused` of {reference} does not go with a reverse lookup, ")?;
+                write!(
+                    f,
+                    "`append_unused` of {reference} is not possible with a reverse lookup, "
+                )?;
                 write!(f, "where a row holds several keys; leave it out")
             }
             Self::ReferenceUnknown { asked, all } => {
-                write!(f, "no reference is called `{asked}`: say {}", Ticked(all, "or"))
+                write!(f, "no reference is called `{asked}`: use {}", Ticked(all, "or"))
             }
             Self::TooManyRows { table, most } => {
                 write!(f, "{table} has more than {most} rows, the most for a reference: ")?;

@@ -1,4 +1,4 @@
-//! How fast each format is read, beside the bare reading loop of the library that it is read by.
+//! How fast each format is read, next to the bare reading loop of the library that it is read by.
 //!
 //!     cargo bench -p gather-keys-formats --bench formats -- [FORMAT …]
 //!

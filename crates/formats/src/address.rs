@@ -1,4 +1,4 @@
-//! Where a table is: a path, or `-` for standard input and output.
+//! The address of a table: a path, a table on a server, or `-` for standard input and output.
 
 use std::ffi::OsStr;
 use std::fmt;
@@ -99,7 +99,7 @@ impl Address {
         Err(Error::Server { name, said, fix: "name a file or folder" })
     }
 
-    /// Whether a path holds signs that stand for others, so that it may mean several files.
+    /// Whether a path contains wildcards, so that it may mean several files.
     pub fn is_glob(text: &OsStr) -> bool {
         if !Self::is_path(text) {
             return false;
@@ -124,11 +124,12 @@ impl Address {
         ServerAddress::of(text).map_or_else(|| text.to_owned(), |server| server.to_string())
     }
 
-    /// The tables that a person means: the file of this very name, or those that are like it, in
-    /// the order of their names; `*` stands for any signs, `?` for one, `[ab]` for one of these.
+    /// The tables that a person means: the file with exactly this name, or the files whose names match
+    /// it, in the order of their names. `*` matches any characters, `?` one character, `[ab]` one of
+    /// these.
     ///
     /// # Errors
-    /// [`Error::NothingLike`] when there is none, [`Error::BadGlob`] when it is ill-formed.
+    /// [`Error::NothingLike`] when there is none, [`Error::BadGlob`] when it is malformed.
     pub fn all(text: &OsStr) -> Result<Vec<Self>> {
         let is_there = |address: &Self| address.path().is_some_and(Path::exists);
         if !Self::is_glob(text) || is_there(&Self::new(text)) {
@@ -213,7 +214,7 @@ impl Address {
         }
     }
 
-    /// What a table at this address is called when nobody gave it a name: the file's stem.
+    /// The name of a table that nobody has named: the file's stem.
     pub fn stem(&self) -> String {
         let packed = |path: &&Path| crate::Codec::of(path).is_some();
         let path = self.path().map(|path| match Some(path).filter(packed) {
@@ -233,8 +234,8 @@ impl Address {
         stem.map_or_else(|| "input".to_owned(), |stem| stem.to_string_lossy().into_owned())
     }
 
-    /// What the tables that a person means are called together: the stem of one, or what the names of
-    /// several have in common.
+    /// The common name of the tables that a person means: the stem of one, or the common part of several
+    /// names.
     pub fn stem_of_any(text: &OsStr) -> String {
         if Self::is_glob(text) && !Path::new(text).exists() {
             Self::stem_of_all(text)
@@ -243,13 +244,13 @@ impl Address {
         }
     }
 
-    /// A path whose signs all stand for themselves, where others behind it may not.
+    /// A path with its wildcards escaped, so that others can be added to it.
     pub fn escaped(path: &str) -> String {
         glob::Pattern::escape(path)
     }
 
-    /// What the tables that are like a text are called together: its stem, but for the signs that
-    /// stand for others and what joins them to the rest.
+    /// The common name of the tables that match a pattern: its stem without wildcards and the characters
+    /// that join them to the rest.
     fn stem_of_all(text: &OsStr) -> String {
         let stem = Self::new(text).stem();
         let joints = |sign: char| "*?[]-_. ".contains(sign);
@@ -261,7 +262,7 @@ impl Address {
     /// All of it, as text.
     ///
     /// # Errors
-    /// Those of [`Address::open`], and [`Error::NotText`].
+    /// The errors of [`Address::open`], and [`Error::NotText`].
     pub fn read_to_string(&self) -> Result<String> {
         let (mut input, _) = self.open()?;
         self.text_of(&mut input)
@@ -305,7 +306,7 @@ impl Address {
                 return Ok(Opened::Stream(Box::new(io::stdin())));
             }
             Self::Server(server) => {
-                let (said, fix) = ("a table on a server is no file".to_owned(), "name a file");
+                let (said, fix) = ("a table on a server is not a file".to_owned(), "name a file");
                 return Err(Error::Server { name: server.to_string(), said, fix });
             }
             Self::File(path) | Self::Part(path, _) => path,
@@ -330,11 +331,11 @@ impl Address {
     }
 }
 
-/// What an address leads to.
+/// The input at an address.
 pub(crate) enum Opened {
     /// A file, which can be read several times.
     File(InputFile),
-    /// A pipe or the like.
+    /// A pipe or similar.
     Stream(Box<dyn Read + Send>),
 }
 

@@ -40,7 +40,7 @@ pub struct TableParser {
     content: Arc<Content>,
 }
 
-/// What the pieces of a table are.
+/// A chunk of a table, in the form of its reader.
 #[derive(Debug, Clone)]
 pub(crate) enum Form {
     /// Text.
@@ -100,23 +100,23 @@ impl Content {
         Error::Unread {
             name: self.name.clone(),
             said: format!("it holds more than {} MiB, too much for its size", self.limit >> 20),
-            fix: "get it once more, or save it as CSV that is not packed",
+            fix: "get it again, or save it as CSV that is not packed",
         }
     }
 }
 
-/// What is wrong with a piece.
+/// A fault in a chunk.
 #[derive(Debug)]
 pub enum ChunkFault {
-    /// With one of text.
+    /// In delimited text.
     Text(Fault),
-    /// With a line of JSON.
+    /// In a line of JSON.
     Line(BadLine),
-    /// With the rows of a batch.
+    /// In the rows of a batch.
     Batch(BatchFault),
-    /// With a text of a database.
+    /// In a text of a database.
     NotText(NotText),
-    /// With this one and those before it together: it is too much for a file of its size.
+    /// The table has too much content for a file of its size, up to this chunk.
     Swollen,
 }
 

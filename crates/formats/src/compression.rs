@@ -38,7 +38,7 @@ impl Codec {
         }
     }
 
-    /// What it is called.
+    /// Its name.
     pub fn name(self) -> &'static str {
         match self {
             Self::Gzip => "gzip",
@@ -47,10 +47,10 @@ impl Codec {
     }
 }
 
-/// Bytes that were looked at, and those behind them.
+/// Bytes that were looked at, and those after them.
 pub(crate) type Looked<R> = Chain<Cursor<Vec<u8>>, R>;
 
-/// What `found` makes of up to so many of the first bytes, and all of the input.
+/// The result of `found` on the first bytes, up to `most`, and the whole input.
 pub(crate) fn look<R: Read, T>(
     mut input: R,
     most: usize,

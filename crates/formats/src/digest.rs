@@ -1,4 +1,4 @@
-//! Digests of files, by which it is told that one is still what it was.
+//! Digests of files, by which it is reported that one is still what it was.
 
 use std::fs::File;
 use std::io::Read;

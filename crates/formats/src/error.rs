@@ -1,4 +1,4 @@
-//! What can be wrong with a file.
+//! Everything that can be wrong with a file.
 
 use std::fmt;
 use std::io;
@@ -15,27 +15,27 @@ pub type Result<T> = std::result::Result<T, Error>;
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum Error {
-    /// What the computation found wrong.
+    /// An error of the computation.
     Core(gather_keys_core::Error),
     /// There is no such file.
     Missing {
         /// The address.
         name: String,
-        /// A file beside it that is spelled much like it.
+        /// A file next to it that is spelled much like it.
         nearest: Option<PathBuf>,
     },
-    /// No file is like a path that stands for several.
+    /// No file matches a pattern.
     NothingLike {
         /// The path as it was written.
         pattern: String,
     },
-    /// A path that stands for several files is ill-formed.
+    /// A pattern of several files can't be understood.
     BadGlob {
         /// The path as it was written.
         pattern: String,
         /// Where, in bytes.
         at: usize,
-        /// What is wrong there.
+        /// The fault in words.
         fault: &'static str,
     },
     /// A file that is read as one table with another has other headers.
@@ -44,7 +44,7 @@ pub enum Error {
         name: String,
         /// The address of the first.
         first: String,
-        /// What is missing, and what there is beside.
+        /// The missing part, and the parts that the file has.
         differing: Differing,
     },
     /// The file can't be opened or read.
@@ -72,14 +72,14 @@ pub enum Error {
         name: String,
         /// Why.
         said: String,
-        /// What to do.
+        /// The fix in words.
         fix: &'static str,
     },
     /// A file has no part of this name.
     NoPart {
         /// The address.
         name: String,
-        /// What its parts are.
+        /// The parts of the file.
         what: &'static str,
         /// The name that was asked for.
         asked: String,
@@ -97,7 +97,7 @@ pub enum Error {
         name: String,
         /// The name of its format.
         format: &'static str,
-        /// What was said of how it is read.
+        /// The statement that does not apply.
         reading: Reading,
     },
     /// A table can't be written in the form that was asked for.
@@ -123,7 +123,7 @@ pub enum Error {
         /// The column's header.
         header: String,
     },
-    /// A cell of a worksheet stands in a column without a header.
+    /// A cell of a worksheet is in a column without a header.
     NoHeaderAbove {
         /// The address.
         name: String,
@@ -136,9 +136,9 @@ pub enum Error {
     OtherFormat {
         /// The address.
         name: String,
-        /// What it seems to be.
+        /// The format that it seems to have.
         seems: &'static str,
-        /// What to do.
+        /// The fix in words.
         fix: &'static str,
     },
     /// A cell is not UTF-8.
@@ -163,7 +163,7 @@ pub enum Error {
     OpenQuote {
         /// The address.
         name: String,
-        /// Where it opens.
+        /// The place of the opening quote.
         place: Place,
     },
     /// A row takes more memory than any sensible row would.
@@ -181,12 +181,12 @@ pub enum Error {
     Server {
         /// The address, without a password.
         name: String,
-        /// What it says.
+        /// The message of the server.
         said: String,
-        /// What to do about it.
+        /// The fix in words.
         fix: &'static str,
     },
-    /// What waits to be written can't be kept.
+    /// Rows that wait to be written can't be stored.
     Spool {
         /// The output.
         name: String,
@@ -208,7 +208,7 @@ pub enum Error {
         name: String,
         /// The table.
         table: String,
-        /// What would be lost with the table.
+        /// The things that would be lost with the table.
         lost: Vec<String>,
     },
     /// Rows of other tables refer to keys that the new rows of a table lack.
@@ -235,9 +235,9 @@ pub enum Error {
     Database {
         /// The database.
         name: String,
-        /// What it says.
+        /// The message of the database.
         said: String,
-        /// What to do about it.
+        /// The fix in words.
         fix: &'static str,
     },
     /// The output is there already.
@@ -267,7 +267,7 @@ pub enum Error {
         /// Why.
         cause: io::Error,
     },
-    /// The folder that the output should stand in does not exist.
+    /// The folder that the output should be in does not exist.
     FolderMissing {
         /// The output's path.
         name: String,
@@ -324,17 +324,20 @@ impl fmt::Display for Error {
         match self {
             Self::Core(error) => error.fmt(f),
             Self::Missing { name, nearest: Some(nearest) } => {
-                write!(f, "there is no file {name}; did you mean {}?", nearest.display())
+                write!(f, "the file {name} does not exist; did you mean {}?", nearest.display())
             }
             Self::Missing { name, nearest: None } => {
-                write!(f, "there is no file {name}: check the path and the folder you are in")
+                write!(
+                    f,
+                    "the file {name} does not exist: check the path and the folder you are in"
+                )
             }
             Self::NothingLike { pattern } => {
-                write!(f, "no file is like {pattern}: check the path and the folder you are in")
+                write!(f, "no file matches {pattern}: check the path and the folder you are in")
             }
             Self::BadGlob { pattern, at, fault } => {
-                write!(f, "{pattern} is ill-formed at byte {}: {fault}; ", at + 1)?;
-                write!(f, "put a sign that stands for itself in brackets, such as `[*]`")
+                write!(f, "{pattern} can't be understood at byte {}: {fault}; ", at + 1)?;
+                write!(f, "put a character that is meant literally in brackets, such as `[*]`")
             }
             Self::OtherHeaders { name, first, differing: Differing { missing, surplus } } => {
                 write!(f, "{name} has other headers than {first}: ")?;
@@ -362,7 +365,7 @@ impl fmt::Display for Error {
             }
             Self::Unread { name, said, fix } => write!(f, "{name} can't be read: {said}; {fix}"),
             Self::NoPart { name, what, asked, all } if asked.is_empty() => {
-                write!(f, "{name} is no {what} by itself; name a part of it")?;
+                write!(f, "{name} has several parts; name one of them")?;
                 match all.first() {
                     Some(first) => write!(f, ", such as {name}#{first}"),
                     None => write!(f, ", if it has any"),
@@ -427,7 +430,7 @@ impl fmt::Display for Error {
                 f.write_str(if *is_quoted {
                     "close the double quote that is open in it"
                 } else {
-                    "it has no line ends, so get the file once more"
+                    "it has no line ends, so get the file again"
                 })
             }
             Self::Server { name, said, fix } => write!(f, "{name}: {said}; {fix}"),
@@ -475,10 +478,7 @@ impl fmt::Display for Error {
                 write!(f, "name another output")
             }
             Self::InUse { name } => {
-                write!(
-                    f,
-                    "{name} is being written by another run: wait until that has ended, and "
-                )?;
+                write!(f, "{name} is being written by another run: wait until it has ended, and ")?;
                 write!(f, "run again")
             }
             Self::TargetChanged { name } => {
@@ -490,12 +490,16 @@ impl fmt::Display for Error {
             }
             Self::Unsettled { name, cause } => write!(
                 f,
-                "{name} can't be put in its place: {}; the next run into this folder completes \
-                 what was begun",
+                "{name} can't be put in its place: {}; the next run into this folder finishes \
+                 it",
                 reason(cause)
             ),
             Self::FolderMissing { name, folder } => {
-                write!(f, "{name} can't be written: there is no folder {}; ", folder.display())?;
+                write!(
+                    f,
+                    "{name} can't be written: the folder {} does not exist; ",
+                    folder.display()
+                )?;
                 write!(f, "make it first, or name another output")
             }
             Self::Write { name, cause } => {
@@ -541,15 +545,17 @@ fn reason(cause: &io::Error) -> String {
     }
     match cause.kind() {
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => {
-            format!("{cause}; the file is damaged, get it once more")
+            format!("{cause}; the file is damaged; get it again")
         }
-        io::ErrorKind::UnexpectedEof => "it ends too early; get it once more".to_owned(),
+        io::ErrorKind::UnexpectedEof => "it ends too early; get it again".to_owned(),
         io::ErrorKind::PermissionDenied => {
             "permission is denied; change the permissions, or name another place".to_owned()
         }
         io::ErrorKind::IsADirectory => "it is a folder; name a file in it".to_owned(),
-        io::ErrorKind::NotFound => "the folder takes no new files; name another place".to_owned(),
-        io::ErrorKind::NotADirectory => "it is no folder; name a folder".to_owned(),
+        io::ErrorKind::NotFound => {
+            "no file can be made in the folder; name another place".to_owned()
+        }
+        io::ErrorKind::NotADirectory => "it is not a folder; name a folder".to_owned(),
         io::ErrorKind::FileTooLarge => {
             "it would be larger than the system allows here; raise that limit, or name another \
              place"

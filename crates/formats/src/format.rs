@@ -29,7 +29,7 @@ pub enum Format {
     Arrow,
 }
 
-/// What is known of a format.
+/// The properties of a format.
 #[derive(Debug)]
 pub struct FormatInfo {
     /// The format.
@@ -48,7 +48,7 @@ pub struct FormatInfo {
     pub has_parts: bool,
     /// Whether a file may be compressed as a whole.
     pub is_compressible: bool,
-    /// What a person may say of how it is read.
+    /// The statements of how it is read that apply to it.
     readings: &'static [Reading],
 }
 
@@ -63,7 +63,7 @@ pub enum Reading {
     HeaderRow,
     /// That there are no headers.
     NoHeader,
-    /// What to do with rows that have more or fewer cells than there are headers.
+    /// How rows are read that have more or fewer cells than there are headers.
     Ragged,
     /// The columns to order rows by.
     OrderBy,
@@ -130,7 +130,7 @@ pub static FORMATS: [FormatInfo; 7] = [
     FormatInfo {
         format: Format::Workbook,
         name: "workbook",
-        // Of packed workbooks, and of those in binary form.
+        // The first of zip archives, the second of binary files.
         signatures: &[b"PK\x03\x04", b"\xd0\xcf\x11\xe0"],
         extensions: &["xlsx", "xlsm", "xls", "xlsb", "ods"],
         hints: &[],
@@ -175,7 +175,7 @@ pub static FORMATS: [FormatInfo; 7] = [
 ];
 
 impl Format {
-    /// What is known of the format.
+    /// The properties of the format.
     pub fn info(self) -> &'static FormatInfo {
         &FORMATS[self as usize]
     }
@@ -216,7 +216,7 @@ impl FormatInfo {
     }
 }
 
-/// What a person said of how a table is to be read; what is not said is detected.
+/// A person's description of how a table is to be read; anything else is detected.
 #[derive(Debug, Clone, Default)]
 pub struct Described {
     /// The format.
@@ -225,7 +225,7 @@ pub struct Described {
     pub delimiter: Option<u8>,
     /// The encoding of text.
     pub encoding: Option<Encoding>,
-    /// Where the headers are.
+    /// The place of the headers.
     pub headers: HeaderRow,
     /// Whether rows with fewer cells than there are headers are padded, and surplus blank cells dropped.
     pub pads: bool,
@@ -234,7 +234,7 @@ pub struct Described {
 }
 
 impl Described {
-    /// What is described that does not apply to a format.
+    /// The first statement that does not apply to a format.
     pub(crate) fn unfit(&self, format: Format) -> Option<Reading> {
         let said = [
             (self.delimiter.is_some(), Reading::Delimiter),

@@ -8,7 +8,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-/// What a run may allocate whose input files are small.
+/// The memory that a run with small input files may allocate.
 const SMALL_FILES_LIMIT: u64 = 704 << 20;
 
 /// How many bytes of input files count as small, and what each byte after these may allocate.

@@ -1,7 +1,7 @@
 //! A file that is open for reading, and stays the one that was opened whatever happens to its path.
 //!
-//! Every look at the file goes through one handle, so that a second look sees the same file as the first.
-//! [`InputFile::is_unchanged`] tells at the end of a run whether what was read is still what is there.
+//! Every access goes through one handle, so that a second access sees the same file as the first. At the
+//! end of a run, [`InputFile::is_unchanged`] says whether the file that was read is still there.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
@@ -88,12 +88,12 @@ impl InputFile {
         &self.0.path
     }
 
-    /// What it is called in messages.
+    /// Its name in messages.
     pub fn name(&self) -> &str {
         &self.0.name
     }
 
-    /// What it was when it was opened.
+    /// Its stamp when it was opened.
     pub fn stamp(&self) -> Stamp {
         self.0.stamp
     }
@@ -134,7 +134,7 @@ impl InputFile {
         FileReader { file: self.clone(), at: 0, end }
     }
 
-    /// The same for a reading from front to back, of which a checksum is kept.
+    /// [`InputFile::reader`] for a reading from front to back, of which a checksum is kept.
     pub(crate) fn checked_reader(&self) -> impl Read + Send + use<> {
         Checked { reader: self.reader(), hasher: Hasher::new(), last: 0, input: self.clone() }
     }

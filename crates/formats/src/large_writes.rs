@@ -1,7 +1,7 @@
 //! Bytes on their way out, in large pieces.
 //!
-//! What is made of a block is some ten thousand bytes. The system takes more at a time for less, and
-//! for least where a piece begins at a multiple of its size.
+//! A block is rendered to some ten thousand bytes. The system writes larger pieces for less, and for
+//! least where a piece begins at a multiple of its size.
 
 use std::collections::VecDeque;
 use std::io::{self, IoSlice, Write};
@@ -13,7 +13,7 @@ const AT_ONCE: usize = 256 << 10;
 #[derive(Debug)]
 pub(crate) struct LargeWrites<W> {
     output: W,
-    /// What is not written, but for the first so many bytes of it.
+    /// The bytes that are not written, without the first `done` of them.
     held: VecDeque<Vec<u8>>,
     written: usize,
     /// How many bytes are not written.
@@ -27,7 +27,7 @@ impl<W: Write> LargeWrites<W> {
         Self { output, held: VecDeque::new(), written: 0, left: 0, free: Vec::new() }
     }
 
-    /// Takes bytes over, and leaves a buffer to be filled anew: what it holds was written before.
+    /// Takes bytes to be written, and returns a buffer to be filled: its content has been written.
     ///
     /// # Errors
     /// When they, or some before them, can't be written.
@@ -48,7 +48,7 @@ impl<W: Write> LargeWrites<W> {
         Ok(self.output)
     }
 
-    /// Writes so many of the bytes.
+    /// Writes the first `most` bytes.
     fn write(&mut self, mut count: usize) -> io::Result<()> {
         while count > 0 {
             let mut pieces = Vec::with_capacity(self.held.len());
@@ -72,7 +72,7 @@ impl<W: Write> LargeWrites<W> {
         Ok(())
     }
 
-    /// Notes that so many more bytes are written.
+    /// Notes that `bytes` more bytes are written.
     fn pass(&mut self, count: usize) {
         self.left -= count;
         self.written += count;
@@ -90,7 +90,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    /// An output that takes so many bytes at a time at most.
+    /// An output that takes this many bytes at a time at most.
     struct Takes(usize, Vec<u8>, Vec<usize>);
 
     impl Write for Takes {

@@ -22,26 +22,26 @@ pub(crate) trait ReadRows {
     /// Its headers.
     fn headers(&self) -> &Headers;
 
-    /// The line that they stand on, from 1; 0 when they stand on none.
+    /// The line that they are on, from 1; 0 when they are on none.
     fn header_line(&self) -> u64;
 
-    /// Replaces what a block holds with the next rows, and tells how many lines these take; `None`
-    /// when there are none left. The first line behind the last block counts as 0.
+    /// Replaces a block with the next rows, and returns how many lines they take; `None` when there are
+    /// none left. The first line after the last block counts as 0.
     ///
     /// # Errors
     /// When the table can't be read.
     fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>>;
 }
 
-/// A table that a thread of its own reads, row behind row, each on a line.
+/// A table that is read by a thread of its own, row after row, each on a line.
 pub(crate) struct Streamed {
     headers: Headers,
     rows: Receiver<Result<Block>>,
-    /// Where blocks go that are used, to be filled again.
+    /// Takes used blocks, to be filled again.
     used: SyncSender<Block>,
 }
 
-/// What a reading thread hands its headers and rows to.
+/// The receiver of the headers and rows from a reading thread.
 pub(crate) struct Hand {
     tell: SyncSender<Result<Headers>>,
     send: SyncSender<Result<Block>>,
@@ -54,7 +54,7 @@ pub(crate) struct Hand {
 pub(crate) enum End {
     /// Nobody wants more rows.
     Unwanted,
-    /// It can't be.
+    /// A sentence that can't occur.
     Failed(Error),
 }
 
@@ -65,11 +65,11 @@ impl From<Error> for End {
 }
 
 impl Streamed {
-    /// Begins to read the table called `name` by `read`, which tells its headers first and then every
+    /// Begins to read the table called `name` by `read`, which passes on the headers first and then every
     /// row.
     ///
     /// # Errors
-    /// Those of `read` up to the headers.
+    /// The errors of `read` up to the headers.
     pub(crate) fn begin(
         name: &str,
         read: impl FnOnce(&mut Hand) -> std::result::Result<(), End> + Send + 'static,
@@ -82,7 +82,7 @@ impl Streamed {
             move || Error::Unread {
                 name,
                 said: "its content is damaged".to_owned(),
-                fix: "get the file once more",
+                fix: "get the file again",
             }
         };
         let gone = damaged.clone();
@@ -126,7 +126,7 @@ impl Hand {
         self.block.push_cell_of(cell, kind);
     }
 
-    /// Takes a block of rows, behind those taken before.
+    /// Takes a block of rows, after earlier ones.
     pub(crate) fn block(&mut self, block: Block) -> std::result::Result<(), End> {
         self.hand_over()?;
         self.send.send(Ok(block)).map_err(|_| End::Unwanted)
@@ -156,7 +156,7 @@ impl ReadRows for Streamed {
         &self.headers
     }
 
-    // Rows without lines of their own are told as if each stood on the one below the headers.
+    // Rows without lines of their own are reported as if each were on the line after the headers.
     fn header_line(&self) -> u64 {
         1
     }
@@ -164,7 +164,7 @@ impl ReadRows for Streamed {
     fn read_rows(&mut self, block: &mut Block) -> Result<Option<u64>> {
         match self.rows.recv() {
             Ok(rows) => {
-                // One that finds no room is let go.
+                // A block that finds no room is dropped.
                 let _ = self.used.try_send(std::mem::replace(block, rows?));
                 Ok(Some(block.rows() as u64))
             }

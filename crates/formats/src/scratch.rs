@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 
 use gather_keys_core::spill::Scratch;
 
-/// A file that has no name, and so goes with the program however it ends. It stands in the folder for
+/// A file that has no name, and so goes with the program however it ends. It is in the folder for
 /// temporary files.
 #[derive(Debug)]
 pub struct TempScratch {
@@ -50,7 +50,7 @@ impl Scratch for TempScratch {
     fn read(&self, at: u64, bytes: &mut [u8]) -> io::Result<()> {
         {
             let end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
-            // Of what waits, a piece may be in the file already.
+            // A part of what waits may be in the file already.
             if at + bytes.len() as u64 > end.written {
                 let in_file = end.written.saturating_sub(at).min(bytes.len() as u64) as usize;
                 let from = (at + in_file as u64 - end.written) as usize;
@@ -120,7 +120,7 @@ mod tests {
                 assert!(bytes == *piece);
             }
         }
-        // Pieces of several that stand side by side, part of them not written yet.
+        // Several extents next to each other, the last of which is not written yet.
         let all = pieces.concat();
         for from in (0..all.len()).step_by(100_003) {
             let mut bytes = vec![0; all.len() - from];

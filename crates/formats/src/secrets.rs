@@ -1,4 +1,4 @@
-//! Passwords in texts that a person wrote: found wherever they stand, so that no message repeats them.
+//! Passwords in texts that a person wrote: found wherever they are, so that no message repeats them.
 //!
 //! A well-formed address is a [`ServerAddress`](crate::postgresql::ServerAddress), which prints itself without its
 //! password. This is for all else: excerpts of plans with a slip on the line, and addresses that are none. It takes
@@ -22,7 +22,7 @@ pub fn without_passwords(text: &str) -> String {
     without_passwords_at(text, 0).0
 }
 
-/// The same, and where the byte `at` of the text is afterwards.
+/// [`without_passwords`], with the offset that the byte `at` of the text has afterwards.
 ///
 /// ```
 /// use gather_keys_formats::without_passwords_at;
@@ -43,7 +43,7 @@ pub fn without_passwords_at(text: &str, at: usize) -> (String, usize) {
     (kept, moved)
 }
 
-/// Where the passwords of a text are, in order, each with what joins it to the rest.
+/// The ranges of the passwords in a text, in order, each with what joins it to the rest.
 ///
 /// ```
 /// assert_eq!(gather_keys_formats::passwords("postgres://edda:secret@db"), [15..22]);
@@ -62,13 +62,13 @@ pub fn passwords(text: &str) -> Vec<Range<usize>> {
     found
 }
 
-/// Whether the name of an option, perhaps written with percent signs, is one of a password.
+/// Whether the name of an option, perhaps written with percent characters, is one of a password.
 pub(crate) fn is_password_name(name: &str) -> bool {
     let name = percent_decoded(name).to_lowercase();
     ["password", "passwd", "passphrase", "pwd", "secret"].iter().any(|word| name.contains(word))
 }
 
-/// Text with its percent signs resolved, as far as they are any.
+/// Text with its percent characters resolved, as far as they are any.
 pub(crate) fn percent_decoded(text: &str) -> String {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();
@@ -82,7 +82,7 @@ pub(crate) fn percent_decoded(text: &str) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
-/// Where a line holds passwords, in order.
+/// The ranges of passwords in a line, in order.
 fn passwords_of_line(line: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     found.extend(line.match_indices("://").filter_map(|(at, _)| in_address(line, at)));
@@ -118,7 +118,7 @@ fn in_address(line: &str, scheme_end: usize) -> Option<Range<usize>> {
     Some(colon..host.unwrap_or(own))
 }
 
-/// Where the quotes end that an address is in, whose scheme ends at a place: at a quote that text does not go on after.
+/// The end of the quotes around an address whose scheme ends at a place: a quote that no text follows.
 fn quoted_until(line: &str, scheme_end: usize) -> Option<usize> {
     let is_of_scheme =
         |character: char| character.is_ascii_alphanumeric() || "+-.".contains(character);
@@ -144,7 +144,7 @@ fn before_host(line: &str, at: usize) -> Option<Range<usize>> {
     }
     let mut colons = word.match_indices(':').map(|(colon, _)| colon);
     let first = colons.next()?;
-    // What may be a scheme is followed by a slash, or by the colon of a password.
+    // A scheme is followed by a slash, or by the colon of a password.
     let colon = match colons.next() {
         Some(second) => second,
         None if word[first + 1..].starts_with('/') => return None,

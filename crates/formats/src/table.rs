@@ -38,7 +38,7 @@ pub struct Table {
     _spooled: Option<HiddenFile>,
 }
 
-/// What reads a table, by how its pieces come.
+/// The reader of a table, by the form of its chunks.
 enum Kind {
     /// As text.
     Text(Box<Reader<Box<dyn Read + Send>>>),
@@ -63,8 +63,8 @@ impl Kind {
         }
     }
 
-    /// How much is before the first row. Rows without lines of their own are told as if each stood on the
-    /// one below the headers.
+    /// How much is before the first row. Rows without lines of their own are reported as if each were on
+    /// the line after the headers.
     fn before(&self) -> Before {
         let lines = match self {
             Self::Rows(rows) => rows.header_line(),
@@ -80,7 +80,7 @@ pub type Uncalculated = (u64, Option<String>);
 /// How a table was read.
 #[derive(Debug, Clone, Default)]
 pub struct ReadAs {
-    /// What it is: `delimited text`, or the name of another format.
+    /// Its format: `delimited text`, or the name of another one.
     pub format: &'static str,
     /// The part of the file that it is, and whether that was chosen among several.
     pub part: Option<(String, bool)>,
@@ -102,7 +102,7 @@ pub struct ReadAs {
     pub uncalculated: Option<Arc<Mutex<Uncalculated>>>,
 }
 
-/// What tables of two formats are called.
+/// The names of the formats of tables.
 pub(crate) const TEXT: &str = "delimited text";
 pub(crate) const DATABASE: &str = "database";
 
@@ -164,7 +164,7 @@ impl Table {
         let table = if format == Format::Text {
             Self::text(&name, tap.on(Box::new(file.checked_reader())), described, SAMPLE_OF_FILE)?
         } else {
-            // It is not read from front to back, so whoever wants that has it read once more.
+            // It is not read from front to back, so that a digest needs another pass.
             if !tap.lets_by(file.stamp().bytes()) {
                 let input = tap.on(Box::new(file.reader()));
                 let mut input = BufReader::with_capacity(PASSED_AT_ONCE, input);
@@ -326,7 +326,7 @@ impl Table {
         self.file.as_ref()
     }
 
-    /// How it was read.
+    /// How the table was read.
     pub fn read_as(&self) -> &ReadAs {
         &self.read_as
     }
@@ -336,8 +336,7 @@ impl Table {
         matches!(self.kind, Kind::Text(_))
     }
 
-    /// What delimited text in the form of this table takes over; for a table that is no text, the
-    /// usual form.
+    /// The form of delimited text that is like this table; the usual form if the table is not text.
     pub fn layout(&self) -> Layout {
         match &self.kind {
             Kind::Text(reader) => reader.layout().clone(),
@@ -345,7 +344,7 @@ impl Table {
         }
     }
 
-    /// The types that its columns have in its file, as far as it tells any.
+    /// The types that its columns have in its file, as far as the file has any.
     pub fn stored_types(&self) -> Vec<Option<StoredType>> {
         match &self.kind {
             Kind::Batches(batches) => batches.stored_types(),

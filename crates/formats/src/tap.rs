@@ -1,4 +1,4 @@
-//! Whoever takes note of what is read of a file.
+//! An observer of the bytes that are read of a file.
 
 use std::io::Read;
 
@@ -7,8 +7,8 @@ pub trait Tap {
     /// Passes on the bytes of a file as they are read.
     fn on(&self, input: Box<dyn Read + Send>) -> Box<dyn Read + Send>;
 
-    /// Takes note of a file of so many bytes that is read in an order of its own, and tells whether that
-    /// is enough. If not, its bytes pass from front to back before it is read.
+    /// Notes a file of this size that is read in an order of its own, and returns whether that is enough.
+    /// If not, its bytes are read from front to back first.
     fn lets_by(&self, bytes: u64) -> bool;
 }
 

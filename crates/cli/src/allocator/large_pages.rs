@@ -23,21 +23,20 @@ fn is_large(layout: Layout) -> bool {
     layout.size() >= LARGE && layout.align() <= 4096
 }
 
-/// The bytes of the pages that so many bytes take.
+/// The bytes of the pages that this many bytes take.
 fn whole_pages(size: usize) -> usize {
     // A layout has half of all addresses at most.
     size.next_multiple_of(PAGE)
 }
 
-// SAFETY: a layout that is large always goes to `mmap`, `mremap` and `munmap`, which hand out memory that
-// nobody else has, with as many bytes and as well aligned as the layout asks; every other layout goes to
-// the system's allocator.
+// SAFETY: a large layout always goes to `mmap`, `mremap` and `munmap`, which return memory that nobody
+// else has, with the size and alignment of the layout; every other layout goes to the system's allocator.
 unsafe impl GlobalAlloc for LargePages {
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
         if is_large(layout) {
             return map(whole_pages(layout.size()));
         }
-        // SAFETY: what is asked of us is asked of it.
+        // SAFETY: the caller's contract is passed on.
         unsafe { System.alloc(layout) }
     }
 
@@ -90,7 +89,7 @@ unsafe impl GlobalAlloc for LargePages {
     }
 }
 
-/// New memory of so many bytes, on large pages where the system has them; null when there is none.
+/// New memory of this many bytes, on large pages where the system has them; null when there is none.
 fn map(length: usize) -> *mut u8 {
     let (access, kind) =
         (libc::PROT_READ | libc::PROT_WRITE, libc::MAP_PRIVATE | libc::MAP_ANONYMOUS);
@@ -109,7 +108,7 @@ fn map(length: usize) -> *mut u8 {
 mod tests {
     use super::*;
 
-    /// What memory holds stays there while it grows and shrinks, from usual memory to large and back.
+    /// Memory keeps its content while it grows and shrinks, from usual to large and back.
     #[test]
     fn memory_keeps_what_it_holds() {
         let sizes = [1, PAGE, LARGE - 1, LARGE, LARGE + 1, 3 * LARGE + 7];

@@ -84,8 +84,8 @@ fn in_use() -> Option<u64> {
     Some(pages.parse::<u64>().ok()? * PAGE)
 }
 
-// SAFETY: every call is handed on as it is to an allocator that keeps the contract; counting touches no memory but the
-// counts.
+// SAFETY: every call is passed on unchanged to an allocator that keeps the contract; counting touches
+// only the counts.
 unsafe impl GlobalAlloc for Limited {
     #[inline]
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
@@ -137,7 +137,7 @@ fn end(said: &dyn fmt::Display) -> ! {
         }
     }
     let mut text = Fixed { bytes: [0; 600], length: 0 };
-    // What does not fit is left out.
+    // Text that does not fit is cut.
     let _ = writeln!(text, "error: {said}");
     let _ = std::io::stderr().write_all(&text.bytes[..text.length]);
     #[cfg(unix)]
@@ -179,7 +179,7 @@ impl fmt::Display for TooMuch {
         write!(
             f,
             "reading {File} takes more than {mib} MiB of memory,\n       far more than a sound file of this size \
-             needs; it is damaged, or\n       made to fill the memory: get the file once more"
+             needs; it is damaged, or\n       made to fill the memory: get the file again"
         )
     }
 }
@@ -194,7 +194,7 @@ impl fmt::Display for NoneLeft {
         let mib = self.size.div_ceil(1 << 20);
         write!(
             f,
-            "there is no memory left to read {File}\n       ({mib} MiB more were needed): end other programs, or \
+            "no memory is left to read {File}\n       ({mib} MiB more are needed): close other programs, or \
              limit what\n       references may take by --memory"
         )
     }

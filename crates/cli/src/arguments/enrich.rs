@@ -1,4 +1,4 @@
-//! What `enrich`, `check` and `watch` take.
+//! The arguments of `enrich`, `check` and `watch`.
 
 use std::ffi::OsString;
 use std::num::NonZero;
@@ -21,26 +21,26 @@ Examples:
         --from bloom.csv --on Valley --take 'Main bloom' \\
         --require 'hives.unmatched <= 5%' --lists findings -o enriched.csv
 
-  The code may stand in any of several columns; the price holds from day to day:
+  The code may be in any of several columns; the price changes from day to day:
     gather-keys enrich orders.csv \\
         --from jars.csv --on 'Code = any(125 g .. 5 kg)' \\
             --take 'Line, @column as Size' \\
         --from 'prices-*.csv' --on 'Line, Size' --take Price \\
             --within 'Ordered on in Valid from .. Valid to' -o priced.csv
 
-  New rounds into the table of keepers itself, and keepers that are new:
+  Write new rounds into the table of keepers itself, and add new keepers:
     gather-keys enrich keepers.csv \\
         --from rounds.csv --on Id --update 'Round, Post to' --append-unused \\
         --in-place
 
-  All of it to run again, with a record that tells what has moved since:
+  Save all of it to run again, with a record that shows what has changed:
     gather-keys enrich harvest.csv --from hives.csv --on Hive=Tag --take Keeper \\
         -o enriched.csv --receipt weekly.json --save-plan weekly.toml
     gather-keys enrich weekly.toml
 
-A header that holds a comma, an equals sign, a bar, braces or the word `as`
-stands in double quotes; the second of two equal headers is Header#2. The steps
-are listed under `gather-keys key --help`.
+Write a header with a comma, an equals sign, a bar, braces or the word `as` in
+double quotes; the second of two equal headers is Header#2. The steps are listed
+under `gather-keys key --help`.
 
 Exit status: 0 done; 1 a --require does not hold, or the output was changed by
 hand since the receipt (no table is written); 2 the call, the plan or an input
@@ -76,7 +76,7 @@ pub(crate) struct Enrich {
     save: SavePlan,
 }
 
-/// Where a call is written as a plan; [`TypedOptions`](super::TypedOptions) reads it.
+/// The option to write a call as a plan; [`TypedOptions`](super::TypedOptions) reads it.
 #[derive(Debug, Args)]
 struct SavePlan {
     /// Write this call as a plan, to run again

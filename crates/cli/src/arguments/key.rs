@@ -1,4 +1,4 @@
-//! What the `key` commands take.
+//! The arguments of the `key` commands.
 
 use std::ffi::OsString;
 
@@ -12,10 +12,10 @@ pub(crate) enum Key {
     /// Write a table with a key column added, made by a template
     #[command(after_help = MAKE_EXAMPLES)]
     Make(KeyMake),
-    /// Write a table with the parts of a key column added, taken apart by a template
+    /// Write a table with the parts of a key column added, split by a template
     #[command(after_help = SPLIT_EXAMPLES)]
     Split(KeySplit),
-    /// Tell whether columns are a key of a table, and which rows stand in the way
+    /// Test whether columns are a key of a table, and show the rows that prevent it
     #[command(after_help = TEST_EXAMPLES)]
     Test(KeyTest),
 }
@@ -25,8 +25,8 @@ Example:
     gather-keys key make hives.csv '{Site code}/{Tag | last 3}' --as Label \\
         -o labelled.csv
 
-The cell stays blank where a part is blank or a step can't read its value. You
-are told when the key is not unique, and when a value could not be taken apart
+The cell stays blank where a part is blank or a step can't read its value. The
+summary says when the key is not unique, and when a value could not be split
 again with the same template.";
 
 const SPLIT_EXAMPLES: &str = "\
@@ -34,8 +34,8 @@ Example:
     gather-keys key split labels.csv '{Site code}/{Line}/{Hive}' --column Label \\
         -o parts.csv
 
-A value that does not fit the template, or fits it in several ways, is left
-apart: its cells stay blank, and you are told the rows.";
+A value that does not fit the template, or fits it in several ways, is not
+split: its cells stay blank, and the summary shows the rows.";
 
 const TEST_EXAMPLES: &str = "\
 Examples:
@@ -70,7 +70,7 @@ pub(crate) struct KeyOutput {
     /// The file to write, or `-` for standard output
     #[arg(short, long, value_name = "OUT", default_value = "-")]
     pub(crate) output: OsString,
-    /// Replace a file that is there already
+    /// Replace a file that exists
     #[arg(long)]
     pub(crate) overwrite: bool,
 }
@@ -80,7 +80,7 @@ pub(crate) struct KeyOutput {
 pub(crate) struct KeyMake {
     #[command(flatten)]
     pub(crate) table: KeyTable,
-    /// What makes the key: text with {Header | step} placeholders
+    /// The template of the key: text with {Header | step} placeholders
     #[arg(value_name = "TEMPLATE")]
     pub(crate) template: String,
     /// The header of the added column
@@ -95,10 +95,10 @@ pub(crate) struct KeyMake {
 pub(crate) struct KeySplit {
     #[command(flatten)]
     pub(crate) table: KeyTable,
-    /// What the column was made by: its headers name the added columns
+    /// The template that made the column: its headers name the added columns
     #[arg(value_name = "TEMPLATE")]
     pub(crate) template: String,
-    /// The column to take apart
+    /// The column to split
     #[arg(long, value_name = "NAME")]
     pub(crate) column: String,
     #[command(flatten)]
@@ -110,10 +110,10 @@ pub(crate) struct KeySplit {
 pub(crate) struct KeyTest {
     #[command(flatten)]
     pub(crate) table: KeyTable,
-    /// The parts of the key: headers, with steps if need be, or templates
+    /// The parts of the key: headers, with steps where needed, or templates
     #[arg(value_name = "TEMPLATE", required = true)]
     pub(crate) templates: Vec<String>,
-    /// What must hold, such as 'repeated = 0'; may be repeated
+    /// A condition, such as 'repeated = 0'; may be repeated
     #[arg(long, value_name = "GATE")]
     pub(crate) require: Vec<String>,
 }

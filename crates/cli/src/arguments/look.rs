@@ -1,4 +1,5 @@
-//! What the commands take that look at tables and write none: `suggest`, `survey`, `why` and `find`.
+//! The arguments of the commands that look at tables and write none: `suggest`, `survey`, `why` and
+//! `find`.
 
 use std::ffi::OsString;
 
@@ -12,8 +13,8 @@ Examples:
     gather-keys suggest orders.csv jars.csv --save-plan jars.toml
 
 Columns are compared by their values first and by their headers second, however
-the values are spelled. What is proposed is tried on the whole tables, and the
-counts are those of that. The runner-up is told too.
+the values are spelled. The proposed key is tried on the whole tables, and the
+counts come from that run. The second-best key is shown too.
 
 Exit status: 0 a key is proposed; 1 none is found; 2 the call or an input is
 wrong.";
@@ -30,7 +31,7 @@ pub(crate) struct Suggest {
     /// Write the proposal as a plan, to run with `gather-keys enrich`
     #[arg(long, value_name = "PLAN")]
     pub(crate) save_plan: Option<OsString>,
-    /// Replace the plan if there is one already
+    /// Replace a plan that exists
     #[arg(long)]
     pub(crate) overwrite: bool,
 }
@@ -43,9 +44,9 @@ Examples:
 Of each column: what its cells look like, how many are blank, how many different
 values there are, the commonest of them or the range of numbers and dates, how
 they are spread, and what may be wrong with them, with the step that helps in a
-key. Then the columns, or sets of up to three, that tell the rows apart. The table
-is read once; what would not fit into memory is counted by a sketch, and said to
-be about so many.";
+key. Then the columns, or sets of up to three, that distinguish the rows. The table
+is read once; what does not fit in memory is counted by a sketch and shown as
+`about` a number.";
 
 /// `survey`.
 #[derive(Debug, Args)]
@@ -55,7 +56,7 @@ pub(crate) struct Survey {
     pub(crate) tables: Vec<OsString>,
     #[command(flatten)]
     pub(crate) form: Form,
-    /// How many threads to work with [default: as many as there are processors]
+    /// How many threads to use [default: one for each processor]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
 }
@@ -69,11 +70,11 @@ pub(crate) struct Why {
     pub(crate) asked: Asked,
 }
 
-/// What is to be traced.
+/// The row or key to trace.
 #[derive(Debug, Args)]
 #[group(required = true, multiple = false)]
 pub(crate) struct Asked {
-    /// The row of the main table, the first below the headers being 1
+    /// The row of the main table; the first row below the headers is 1
     #[arg(long, value_name = "N", value_parser = row_number)]
     pub(crate) row: Option<u64>,
     /// Values for the main table's key columns, in the order in which --on names them
@@ -88,7 +89,7 @@ fn row_number(text: &str) -> Result<u64, String> {
     let number = groups.concat();
     let is_number = is_grouped && number.bytes().all(|byte| byte.is_ascii_digit());
     let number = is_number.then(|| number.parse().ok()).flatten();
-    number.ok_or_else(|| "say the number of a row, such as 1753 or 1,753".to_owned())
+    number.ok_or_else(|| "give the number of a row, such as 1753 or 1,753".to_owned())
 }
 
 pub(super) const WHY_EXAMPLES: &str = "\
@@ -98,8 +99,8 @@ Examples:
     gather-keys why harvest.csv --key 'Old Quarry' H-013 \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag'
 
-With several references, --key wants a value for each main column that any of
-their keys is made from; the error names them.";
+With several references, --key needs a value for each main column that is in
+any of their keys; the error names them.";
 
 /// `find`.
 #[derive(Debug, Args)]
@@ -107,16 +108,16 @@ pub(crate) struct Find {
     /// The table, in any format, or `-` for standard input
     #[arg(value_name = "TABLE")]
     pub(crate) table: OsString,
-    /// What to find: with --on a value for each part of the key, else values of any columns
+    /// The values to find: with --on one for each part of the key, otherwise values of any columns
     #[arg(value_name = "VALUE", required = true)]
     pub(crate) values: Vec<String>,
-    /// The parts of the key: headers, with steps if need be, or templates, separated by commas
+    /// The parts of the key: headers, with steps where needed, or templates, separated by commas
     #[arg(long, value_name = "KEY")]
     pub(crate) on: Option<String>,
     /// The columns to show [default: all]
     #[arg(long, value_name = "COLUMNS")]
     pub(crate) take: Option<String>,
-    /// How to show what is found
+    /// How to show the rows that are found
     #[arg(long = "format", value_name = "FORMAT", default_value = "card")]
     pub(crate) shown_as: CardFormat,
     #[command(flatten)]

@@ -1,4 +1,4 @@
-//! What may be typed on the command line: the commands, and what each of them takes.
+//! The command line: the commands, and the arguments of each.
 
 mod enrich;
 mod key;
@@ -18,7 +18,7 @@ use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
 pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
 pub(crate) use tables::{Form, Tables};
 
-/// Bring columns of reference tables beside the right rows of a main table.
+/// Bring columns of reference tables to the right rows of a main table.
 ///
 /// Rows are matched on a key of one or more columns, named by their headers. A cell is filled only
 /// when there is exactly one answer; every other row is left as it was, counted and listed.
@@ -33,7 +33,7 @@ pub(crate) struct Arguments {
     /// pipe [default: the system's, which TMPDIR names]
     #[arg(long, global = true, value_name = "DIR")]
     pub(crate) temp_dir: Option<PathBuf>,
-    /// What to do.
+    /// The command.
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -41,13 +41,13 @@ pub(crate) struct Arguments {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Write the main table with the taken columns beside its rows
+    /// Write the main table with the taken columns next to its rows
     #[command(after_help = ENRICH_EXAMPLES)]
     Enrich(Enrich),
-    /// Tell what an enrichment would find, and write nothing
+    /// Show what an enrichment would find, and write no table
     #[command(after_help = CHECK_EXAMPLES)]
     Check(Check),
-    /// Trace one row or key: its parts, what the steps make of them, and what it meets
+    /// Trace one row or key: its parts, the result of each step, and what it matches
     #[command(after_help = WHY_EXAMPLES)]
     Why(Why),
     /// Run a plan again whenever one of its tables changes
@@ -56,13 +56,13 @@ pub(crate) enum Command {
     /// Show the rows that hold a value, each as a card
     #[command(after_help = FIND_EXAMPLES)]
     Find(Find),
-    /// Tell what the columns of tables hold, what is wrong with them, and which of them are keys
+    /// Show what the columns of tables hold, what is wrong with them, and which of them are keys
     #[command(after_help = SURVEY_EXAMPLES)]
     Survey(Survey),
     /// Propose the key of two tables, with its steps and the columns worth taking, ready to run
     #[command(after_help = SUGGEST_EXAMPLES)]
     Suggest(Suggest),
-    /// Make a key column, take one apart again, or test whether columns are a key
+    /// Make a key column, split one, or test whether columns are a key
     #[command(subcommand)]
     Key(Key),
     /// Write the tables of a made-up honey co-operative and enrich them

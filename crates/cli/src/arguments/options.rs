@@ -88,7 +88,7 @@ pub(crate) fn option_of(key: &str) -> String {
     format!("--{}", key.replace('_', "-"))
 }
 
-/// What a key is for, as the help of its option. A name of a key becomes its option.
+/// The purpose of a key, as the help of its option. A name of a key becomes its option.
 fn help(key: &PlanKey) -> String {
     let mut help = key.about.trim().trim_end_matches('.').to_owned();
     for other in Plan::KEYS.iter().chain(ReferenceTable::KEYS) {
@@ -160,13 +160,13 @@ pub(crate) struct TypedOption {
     value: String,
 }
 
-/// What was typed for a run and its tables.
+/// The typed options of a run and its tables.
 #[derive(Debug, Default)]
 pub(crate) struct TypedOptions {
     pub(crate) run: Vec<TypedOption>,
     /// The options of the main table, then those of the reference of each `--from`.
     pub(crate) tables: Vec<Vec<TypedOption>>,
-    /// Where to write all of it as a plan.
+    /// The plan file to write all of it to.
     pub(crate) save_plan: Option<OsString>,
 }
 
@@ -181,7 +181,7 @@ impl TypedOption {
 }
 
 impl TypedOptions {
-    /// What was typed for a command that takes a plan or tables.
+    /// The typed options of a command that takes a plan or tables.
     pub(crate) fn of(matches: &ArgMatches) -> Result<Self> {
         let mut run = Vec::new();
         for key in Plan::KEYS.iter().filter(|key| is_typed(matches, key.name)) {

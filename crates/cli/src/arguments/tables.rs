@@ -15,12 +15,12 @@ pub(crate) struct Tables {
     /// standard input; or a plan, a TOML file that holds all of these options
     #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,
-    /// With a plan: another main table than the plan's
+    /// With a plan: a main table to use instead of the plan's
     #[arg(long = "main", value_name = "TABLE")]
     pub(crate) other_main: Option<OsString>,
     /// A reference table to take columns from; may be repeated. A name with `*` in single quotes
     /// reads several files of the same headers as one. With a plan: the reference of this name,
-    /// whose options behind it stand in for the plan's
+    /// whose options after it replace the plan's
     #[arg(long, value_name = "REFERENCE", action = clap::ArgAction::Append)]
     pub(crate) from: Vec<OsString>,
     #[command(flatten)]
@@ -30,14 +30,14 @@ pub(crate) struct Tables {
 /// How a single table is to be read.
 #[derive(Debug, Args)]
 pub(crate) struct Form {
-    /// What stands between cells: comma, semicolon, tab, bar, or the sign itself [default: found
+    /// The character between cells: comma, semicolon, tab, bar, or the character itself [default: found
     /// from the first rows]
     #[arg(long, value_name = "DELIMITER")]
     pub(crate) delimiter: Option<String>,
     /// The encoding of the text, such as windows-1252 [default: found from its content]
     #[arg(long, value_name = "ENCODING")]
     pub(crate) encoding: Option<String>,
-    /// The line that the headers stand on [default: the first, but for lines of a title]
+    /// The line that the headers are on [default: the first, but for lines of a title]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) header_row: Option<u64>,
     /// There are no headers: columns are called Column 1, Column 2, …

@@ -14,7 +14,7 @@ use crate::arguments::Demo;
 use crate::error::{Error, Result};
 use crate::terminal::{STRONG, said};
 
-/// The tables, as they stand in the project's folder `demo`.
+/// The tables, as they are in the project's folder `demo`.
 const TABLES: [(&str, &[u8]); 16] = [
     ("harvest.csv", include_bytes!("../../../../demo/harvest.csv")),
     ("hives.csv", include_bytes!("../../../../demo/hives.csv")),
@@ -45,7 +45,7 @@ struct Step {
 
 const STEPS: [Step; 13] = [
     Step {
-        about: "Keeper, queen line and main bloom beside every harvest batch",
+        about: "Keeper, queen line and main bloom next to every harvest batch",
         typed: "enrich harvest.csv \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
             --take 'Keeper, Queen line as Line' \\
@@ -57,7 +57,7 @@ const STEPS: [Step; 13] = [
         )),
     },
     Step {
-        about: "A notebook with keys written in every way; steps make most of them one",
+        about: "A notebook with keys written in every way; steps make most of them alike",
         typed: "check notebook.csv \\
         --from hives.csv --clean 'tidy | fold' --on 'Apiary = Site code' \\
             --on 'Hive | digits | number = Tag | digits | number' --take Keeper",
@@ -71,12 +71,12 @@ const STEPS: [Step; 13] = [
         preview: None,
     },
     Step {
-        about: "And if nobody knows the key yet: it is found by the values, with its steps",
+        about: "Nobody knows the key yet? It is found from the values, with its steps",
         typed: "suggest notebook.csv hives.csv",
         preview: None,
     },
     Step {
-        about: "What each order costs: its code stands in any of six columns, and prices hold\n\
+        about: "What each order costs: its code is in any of six columns, and prices change\n\
                 from day to day",
         typed: "enrich orders.csv \\
         --from jars.csv --on 'Code = any(125 g .. 5 kg)' \\
@@ -86,13 +86,13 @@ const STEPS: [Step; 13] = [
         preview: Some(("priced.csv", &["Order", "Ordered on", "Code", "Line", "Size", "Price"])),
     },
     Step {
-        about: "Row 5 has no price, since no jar has its code; the order, to check by eye",
+        about: "Row 5 has no price, because no jar has its code; show the order",
         typed: "find orders.csv J770",
         preview: None,
     },
     Step {
-        about: "All at once: what was in bloom that month, the scale's reading side by side, and\n\
-                from the hive to its keeper's round",
+        about: "Four lookups at once: what was in bloom that month, the reading by position,\n\
+                the hive's keeper, and the keeper's round",
         typed: "enrich harvest.csv --quiet \\
         --from bloom.csv --on Valley --take '{Picked on | first 7} as Bloom' \\
         --from scale.csv --on @row --take 'Read kg' \\
@@ -111,14 +111,14 @@ const STEPS: [Step; 13] = [
         preview: None,
     },
     Step {
-        about: "New rounds into the table of keepers, and the keeper who is new",
+        about: "Write new rounds into the table of keepers, and add the new keeper",
         typed: "enrich keepers.csv \\
         --from new-rounds.csv --on Id --update 'Name, Round, Post to' \\
             --append-unused --take '@status as State' -o keepers-new.csv",
         preview: Some(("keepers-new.csv", &["Id", "Name", "Round", "Post to", "State"])),
     },
     Step {
-        about: "The harvest as a workbook, with the keepers beside it",
+        about: "The harvest as a workbook, with the keepers next to it",
         typed: "enrich harvest.csv --quiet \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' --take Keeper -o harvest.xlsx",
         preview: None,
@@ -135,7 +135,7 @@ const STEPS: [Step; 13] = [
         )),
     },
     Step {
-        about: "All of a call as a plan, and a receipt of what it read and wrote",
+        about: "Save the call as a plan, with a receipt of what it read and wrote",
         typed: "enrich harvest.csv --quiet \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
             --take 'Keeper, Queen line as Line' \\
@@ -143,8 +143,8 @@ const STEPS: [Step; 13] = [
         preview: None,
     },
     Step {
-        about: "In September the plan is run again, on the harvest with its last batches; the\n\
-                receipt tells what has moved",
+        about: "In September the plan runs again, on the harvest with its last batches; the\n\
+                receipt shows what has changed",
         typed: "enrich weekly.toml --main harvest-september.csv",
         preview: None,
     },
@@ -202,7 +202,7 @@ fn run(step: &Step, folder: &Path) -> Result<()> {
         .args(words(step.typed))
         .current_dir(folder)
         .stdin(Stdio::null())
-        // What the commands tell stands in one stream with what is said of them.
+        // The output of the commands is in one stream with the words about them.
         .stdout(std::io::stderr())
         .status()
         .map_err(|cause| Error::CannotRun { cause })?;

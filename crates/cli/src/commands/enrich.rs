@@ -7,7 +7,7 @@ use crate::error::Result;
 use crate::run::carry_out;
 use crate::typed::Asked;
 
-/// Writes the main table with the taken columns beside its rows.
+/// Writes the main table with the taken columns next to its rows.
 pub(crate) fn enrich(enrich: &Enrich, typed: TypedOptions) -> Result<Outcome> {
     let asked = Asked::typed(&enrich.tables, typed)?;
     let call = Call::new(&asked, Purpose::Table)?;

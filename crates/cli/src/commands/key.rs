@@ -44,7 +44,7 @@ pub(crate) fn with_steps(key: clap::Command) -> clap::Command {
 }
 
 fn steps_help() -> String {
-    let mut text = "Steps, in placeholders and behind headers: {Hive | tidy | last 3}\n".to_owned();
+    let mut text = "Steps, in placeholders and after headers: {Hive | tidy | last 3}\n".to_owned();
     for StepKind { form, does, .. } in steps::ALL {
         let _ = write!(text, "\n  {form}\n      {}", wrapped(does, 6, "      "));
     }
@@ -124,13 +124,13 @@ fn key_make(make: KeyMake) -> Result<Outcome> {
     );
     if made.census.groups().next().is_some() {
         text.push('\n');
-        let advice = "repeated: the key is not unique; add a column to the template that tells \
-                      these rows apart.";
+        let advice = "repeated: the key is not unique; add a column to the template that \
+                      distinguishes these rows.";
         summary::paragraph(&mut text, 2, advice);
     }
     if made.inseparable > 0 {
-        let advice = "inseparable: the same template could not take these keys apart again, as a \
-                      value holds what stands between the parts; put something else there.";
+        let advice = "inseparable: the template can't split these keys again, because a value contains \
+                      the text between the parts; put another text there.";
         text.push('\n');
         summary::paragraph(&mut text, 2, advice);
     }
@@ -158,12 +158,12 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     let mut text = String::new();
     head(&mut text, source.headers().name(found.column), source.headers(), &template.to_string());
     let lines = Lines::up_to(taken.rows);
-    let apart = taken.rows - taken.blank - taken.no_way - taken.several_ways;
+    let split = taken.rows - taken.blank - taken.no_way - taken.several_ways;
     let [no_way, several] = &taken.samples;
     for (label, count, style, samples) in [
-        ("apart", apart, GOOD, Vec::new()),
+        ("split", split, GOOD, Vec::new()),
         ("blank", taken.blank, PLAIN, Vec::new()),
-        ("unfit", taken.no_way, TROUBLE, samples(no_way, lines.room())),
+        ("not fitting", taken.no_way, TROUBLE, samples(no_way, lines.room())),
         ("many ways", taken.several_ways, TROUBLE, samples(several, lines.room())),
     ] {
         let measure = format!("{:>8}", share(count, taken.rows));
@@ -172,13 +172,13 @@ fn key_split(split: KeySplit) -> Result<Outcome> {
     lines.total(&mut text, taken.rows);
     text.push('\n');
     if taken.no_way > 0 {
-        let advice = "unfit: the value does not have the form of the template; correct it, or \
-                      take these rows apart with another template.";
+        let advice = "not fitting: the value does not fit the template; correct it, or split these rows \
+                      with another template.";
         summary::paragraph(&mut text, 2, advice);
     }
     if taken.several_ways > 0 {
-        let advice = "many ways: the value fits the template in more than one way, and none is \
-                      guessed; what stands between the parts must not be in them.";
+        let advice = "many ways: the value fits the template in more than one way, so it is not split; \
+                      a part must not contain the text between the parts.";
         summary::paragraph(&mut text, 2, advice);
     }
     if taken.no_way + taken.several_ways > 0 {
@@ -253,7 +253,7 @@ fn head(text: &mut String, what: &str, headers: &Headers, template: &str) {
     let _ = writeln!(text, "{STRONG}{what}{STRONG:#}{facts}\n");
 }
 
-/// How many keys there are, and what stands in the way of each being one row's.
+/// How many keys there are, and what is in the way of each being one row's.
 fn tell_census(text: &mut String, lines: &Lines, census: &Reference) {
     let room = lines.room();
     let row = |place: String, key: Vec<&str>| labelled(&place, key.into_iter(), "", room);

@@ -21,7 +21,7 @@ use crate::terminal::{GOOD, STRONG, show};
 use crate::typed::{Asked, as_plan_at, name_of};
 use crate::wording::{self, counted, number, share};
 
-/// A key finds clearly more when it does so in one of so many rows.
+/// A key finds clearly more when it does so in one of this many rows.
 const CLEARLY: u64 = 8;
 
 /// The name of the output in the command that is proposed.
@@ -30,7 +30,7 @@ const OUTPUT: &str = "enriched.csv";
 /// A key as it was tried on the whole tables.
 struct Tried<'s> {
     key: &'s SuggestedKey,
-    /// What picks the row whose range holds a value, where that helps.
+    /// The range that chooses a row, where that helps.
     within: Option<&'s str>,
     counts: Counts,
 }
@@ -156,7 +156,7 @@ fn try_key<'s>(
     found: &Suggestions,
 ) -> Result<Tried<'s>> {
     let plan = Plan { output: None, no_reasons: Some(true), ..plan_of(asked, key, within, found)? };
-    let asked = Asked { plan, file: None, stands_in: Vec::new(), save: None };
+    let asked = Asked { plan, file: None, overridden: Vec::new(), save: None };
     let call = Call::new(&asked, Purpose::Findings)?;
     let inputs = Inputs::open(&call, None)?;
     let Loaded { mut main, mut enrichment, .. } = inputs.load(&call, call.threads, None)?;
@@ -211,7 +211,7 @@ fn tell(text: &mut String, tried: &Tried<'_>, theirs: &str) {
     };
 }
 
-/// What there is to say where the tables were too large to be looked at as a whole.
+/// A note for tables that were too large to be read as a whole.
 fn bounds(text: &mut String, found: &Suggestions) {
     if found.looked_at[0] < LOOKED_AT[0] && found.looked_at[1] < LOOKED_AT[1] {
         return;

@@ -24,7 +24,7 @@ const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█']
 /// How wide the column of headers may be.
 const WIDEST: usize = 20;
 
-/// How many of the commonest values are told.
+/// How many of the commonest values are reported.
 const COMMON: usize = 4;
 
 /// Surveys tables.
@@ -78,7 +78,7 @@ fn tell(text: &mut String, table: &str, survey: &Survey) {
     }
     let _ = writeln!(text, "\n  Keys");
     if survey.keys.is_empty() {
-        let _ = writeln!(text, "    no column, or set of up to three, tells its rows apart");
+        let _ = writeln!(text, "    no column, and no set of up to three, distinguishes its rows");
     }
     for key in &survey.keys {
         tell_key(text, key, survey);
@@ -89,8 +89,8 @@ fn tell_key(text: &mut String, key: &CandidateKey, survey: &Survey) {
     let names: Vec<String> =
         key.columns.iter().map(|&column| survey.columns[column].header.clone()).collect();
     let outcome = match key.failing {
-        Count { value: 0, is_exact: true } => "tells every row apart".to_owned(),
-        Count { value: 0, is_exact: false } => "tells about every row apart".to_owned(),
+        Count { value: 0, is_exact: true } => "distinguishes every row".to_owned(),
+        Count { value: 0, is_exact: false } => "distinguishes about every row".to_owned(),
         Count { value: 1, .. } => "but for 1 row".to_owned(),
         failing => format!("but for {} rows", about(failing)),
     };
@@ -150,7 +150,7 @@ fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u
     }
 }
 
-/// What the values of a column are like: their range, or the commonest.
+/// The values of a column in short: their range, or the commonest.
 fn values(column: &ColumnProfile, room: usize) -> Option<String> {
     if let Some((least, greatest)) = &column.range {
         return Some(if least == greatest {
@@ -175,7 +175,7 @@ fn values(column: &ColumnProfile, room: usize) -> Option<String> {
     for (nth, (value, count)) in column.commonest.iter().take(COMMON).enumerate() {
         let joint = if nth > 0 { ", " } else { "" };
         let one = format!("{joint}{} {least}{}", wording::cell(value, 24), number(*count));
-        // There must be room for what stands behind.
+        // There must be room for what follows.
         if nth > 0 && all.width() + one.width() + length.width() + 5 > room {
             all.push_str(", …");
             break;
@@ -196,7 +196,7 @@ fn told(trouble: &Trouble) -> String {
     )
 }
 
-/// The picture of a column, a bar a sign.
+/// The picture of a column: a character for each bar.
 fn bars(picture: &Picture) -> String {
     let (Picture::Spread(heights) | Picture::Commonest(heights)) = picture;
     let most = heights.iter().copied().max().unwrap_or(0);

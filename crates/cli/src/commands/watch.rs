@@ -1,9 +1,8 @@
 //! `watch`: a plan that is run again whenever one of its tables changes.
 //!
-//! A change is told by size and time of the files, whoever made it and however. The system wakes
-//! us when something happens in their folders, so that it is noticed at once; where it can't, a
-//! look now and then does. A run begins only when nothing has been written for a moment, so that
-//! whoever writes a table can finish.
+//! A change is detected by the size and time of the files. The system reports activity in their folders,
+//! so that a change is noticed at once; where it can't, a regular check does. A run begins only when
+//! nothing has been written for a moment, so that a program that writes a table can finish.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -30,7 +29,7 @@ const SETTLED: Duration = Duration::from_millis(400);
 /// How long a run is put off at most for files that never stop changing.
 const PATIENCE: Duration = Duration::from_secs(30);
 
-/// What tells that a file was changed; `None` when it is not there.
+/// The size and time of a file; `None` when it does not exist.
 type State = Vec<(PathBuf, Option<(u64, Option<SystemTime>)>)>;
 
 /// Runs a plan again and again, until it is ended from outside.
@@ -54,7 +53,7 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
         look_into(watcher.as_mut(), &paths, &mut folders);
         let mut before = settled(&paths, &woken);
         run(&plan, &mut own);
-        // What the run itself wrote is no reason for another.
+        // A change by the run itself starts no other run.
         let written = written(&plan);
         let after = state(&paths);
         for (was, is) in before.iter_mut().zip(after).filter(|(_, is)| written.contains(&is.0)) {
@@ -74,7 +73,7 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
     }
 }
 
-/// Runs the plan once; what is wrong is told, and may be fixed by the next change.
+/// Runs the plan once; what is wrong is reported, and may be fixed by the next change.
 fn run(plan: &Path, own: &mut Own) {
     let time = jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     say(&format!("{time}: running {}", plan.display()));
@@ -105,7 +104,7 @@ fn inputs(plan: &Path) -> Vec<PathBuf> {
     paths
 }
 
-/// Those of them that it writes.
+/// The paths that it writes.
 fn written(plan: &Path) -> Vec<PathBuf> {
     let Ok(Asked { plan, .. }) = Asked::planned(plan) else { return Vec::new() };
     let main = (plan.in_place == Some(true)).then_some(plan.main.table);

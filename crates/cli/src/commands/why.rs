@@ -99,7 +99,7 @@ fn row_of_values(main: &Headers, enrichment: &Enrichment, values: &[String]) -> 
 
 /// One row and one lookup.
 struct Traced<'a> {
-    /// The main table's headers, and behind them those of added columns.
+    /// The main table's headers, and after them those of added columns.
     main: &'a Headers,
     lookup: &'a Lookup,
     row: Row<'a>,
@@ -108,7 +108,7 @@ struct Traced<'a> {
     in_plan: bool,
 }
 
-/// What the row's cells become that the lookup updates.
+/// The updated cells of the row, before and after.
 fn tell_updates(
     text: &mut String,
     headers: &Headers,
@@ -122,7 +122,7 @@ fn tell_updates(
             Written::Erased => format!("{header} is {} and is erased.", shown(now)),
             Written::Same => format!("{header} is {} already.", shown(now)),
             Written::Left => format!(
-                "{header} stays {}; the reference has {}, which may not replace it.",
+                "{header} stays {}; {} of the reference does not replace it.",
                 shown(now),
                 shown(new)
             ),
@@ -166,8 +166,8 @@ impl Traced<'_> {
         self.tell_answer(text, &compared);
     }
 
-    /// What there is to say of a template: how each value was read, and what became of it; with
-    /// `compared`, what is compared in the end.
+    /// The trace of a template: how each value was read, and what became of it; with `compared`, what is
+    /// compared in the end.
     fn part(&self, part: &BoundTemplate, compared: Option<&str>) -> Vec<(String, String)> {
         let mut said: Vec<(String, String)> = Vec::new();
         let traces: Vec<Trace> =
@@ -204,7 +204,7 @@ impl Traced<'_> {
         };
         if let Some(alias) = self.lookup.alias_of(self.row) {
             say(&format!(
-                "{name} does not hold this key, but an alias says that it stands for {}.",
+                "{name} does not have this key, but an alias replaces it with {}.",
                 alias.reference.join(", ")
             ));
         }
@@ -221,7 +221,7 @@ impl Traced<'_> {
             }
             Answer::Ambiguous(_) => say(&format!(
                 "{hold} and disagree on {}: ambiguous, so nothing is taken. Keep one of them, take \
-                 only columns on which they agree, or say with --when-duplicate which counts.",
+                 only columns on which they agree, or choose with --when-duplicate which row counts.",
                 on()
             )),
             Answer::BlankKey => {
@@ -234,7 +234,7 @@ impl Traced<'_> {
                 counted(reference.rows(), "row")
             )),
             Answer::Unmatched(Miss::Key) => {
-                say(&format!("No row of {name} holds this key: unmatched."));
+                say(&format!("No row of {name} has this key: unmatched."));
                 self.tell_reason(text);
                 tell_near(text, reference, compared);
             }
@@ -245,7 +245,7 @@ impl Traced<'_> {
                     Some(format!("; the nearest is {}, {place}", reference.range_as_read(row)?))
                 });
                 say(&format!(
-                    "{name} holds this key, but in no range that the value lies in: unmatched{}. \
+                    "{name} has this key, but no range with the value in it: unmatched{}. \
                      Add a row for the gap, or correct the bounds or the value.",
                     nearest.unwrap_or_default()
                 ));
@@ -300,10 +300,10 @@ impl Traced<'_> {
     fn hold(&self, rows: usize) -> String {
         let name = self.lookup.reference().name();
         let range =
-            if self.lookup.range_value().is_some() { " in a range of this value" } else { "" };
+            if self.lookup.range_value().is_some() { " in a range with this value" } else { "" };
         match rows {
-            1 => format!("One row of {name} holds this key{range}"),
-            _ => format!("{} of {name} hold this key{range}", counted(rows as u64, "row")),
+            1 => format!("One row of {name} has this key{range}"),
+            _ => format!("{} of {name} have this key{range}", counted(rows as u64, "row")),
         }
     }
 
@@ -311,8 +311,8 @@ impl Traced<'_> {
         let is_step = |step: &str| step != "within";
         match self.lookup.unreadable(self.row) {
             Some(bad) if !is_step(&bad.step) => say(&format!(
-                "{} is not on the line of the ranges, of numbers or of dates: malformed, so \
-                 nothing is looked up. Correct the cell, or bring it into form with a step.",
+                "{} is neither a number nor a date, as the bounds are: malformed, so nothing is \
+                 looked up. Correct the cell, or convert it with a step.",
                 shown(&bad.value)
             )),
             _ => {
@@ -325,7 +325,7 @@ impl Traced<'_> {
     }
 }
 
-/// A value in quotes, with signs that can't be seen spelled out.
+/// A value in quotes, with characters that can't be seen spelled out.
 fn shown(value: &str) -> String {
     if value.is_empty() { "blank".to_owned() } else { format!("{value:?}") }
 }

@@ -1,7 +1,8 @@
 //! Comparing an output with what would be written now, row by row.
 //!
-//! Each row of the file is paired with the row of the same key that would be written now. Where that is as the run
-//! before wrote it, the cells that differ were changed by hand; where it is not, it is unclear who changed them.
+//! Each row of the file is paired with the row of the same key that would be written now. If that row is
+//! as the run before wrote it, the cells that differ were changed by hand; otherwise it is unclear who
+//! changed them.
 
 use std::collections::{HashMap, HashSet};
 use std::hash::{BuildHasher, Hasher, RandomState};

@@ -8,7 +8,7 @@ use gather_keys_core::table::Headers;
 #[derive(Debug, Default)]
 pub(super) struct Columns {
     pub(super) headers: Vec<String>,
-    /// For each reference, where its columns stand among the headers.
+    /// For each reference, the places of its columns among the headers.
     places: Vec<Vec<usize>>,
 }
 
@@ -52,7 +52,7 @@ pub(super) fn main_names(headers: &Headers, lookup: &Lookup) -> Vec<String> {
     read.chain(parts).collect()
 }
 
-/// The headers of a reference's key in the lists: likewise, and behind them the range of the row
+/// The headers of a reference's key in the lists: likewise, and after them the range of the row
 /// and the column that holds the value, where there are such.
 pub(super) fn reference_names(lookup: &Lookup) -> Vec<String> {
     let reference = lookup.reference();

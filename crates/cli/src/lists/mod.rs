@@ -1,8 +1,7 @@
 //! Every finding in full: a folder with one CSV for each kind.
 //!
-//! The lists of main rows are written while the pass runs, those of reference rows after it. Each
-//! file stands for its kind even when it is empty, so that no list of an earlier run is taken for
-//! one of this run.
+//! The lists of main rows are written while the pass runs, those of reference rows after it. Each kind
+//! has its file even when it is empty, so that no list of an earlier run is taken as one of this run.
 
 mod columns;
 mod nearest;
@@ -23,7 +22,7 @@ use crate::wording;
 use columns::{Columns, compared_otherwise, main_names, reference_names};
 use nearest::Nearest;
 
-/// The list of changed cells, and the columns behind its first ones.
+/// The list of changed cells, and the columns after its first ones.
 const CHANGES: (&str, [&str; 4]) = ("changes.csv", ["header", "before", "after", "reference row"]);
 
 /// The first columns of every list.
@@ -385,7 +384,7 @@ fn cause(error: csv::Error) -> io::Error {
     }
 }
 
-/// The same error once more, for an owner that keeps the first.
+/// A copy of the error, for an owner that keeps the first.
 fn again(error: &io::Error) -> io::Error {
     match error.raw_os_error() {
         Some(code) => io::Error::from_raw_os_error(code),

@@ -1,5 +1,5 @@
-//! The list of unmatched keys with those that come nearest, one pair a row; and the unmatched rows,
-//! which are held back until the reasons of their keys are known.
+//! The list of unmatched keys with their nearest keys, one pair a row; and the unmatched rows, which wait
+//! until the reasons of their keys are known.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -30,7 +30,7 @@ pub(super) type Told = HashMap<(String, String), [String; 2]>;
 pub(super) struct Nearest {
     path: PathBuf,
     pub(super) file: csv::Writer<WholeFile>,
-    /// The unmatched rows, each with which lookup it is of and its key behind it.
+    /// The unmatched rows, each with which lookup it is of and its key after it.
     spool: csv::Writer<File>,
     /// The main keys, and the reference keys.
     pairs: (Columns, Columns),
@@ -125,7 +125,7 @@ impl Nearest {
             .from_reader(spool.try_clone().map_err(|cause| refused(&file, cause))?);
         for record in reader.into_records() {
             let record = record.map_err(|error| refused(&file, cause(error)))?;
-            // Behind its own cells stand the lookup and the key.
+            // Its own cells are followed by the lookup and the key.
             let own = record.len().saturating_sub(2);
             let last = |nth: usize| record.get(own + nth).unwrap_or_default().to_owned();
             let mut whole: StringRecord = record.iter().take(own).collect();

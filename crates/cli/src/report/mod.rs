@@ -67,8 +67,7 @@ impl Reports {
     }
 }
 
-/// The report of what a summary tells, with how what was required came out, and the output's name and
-/// whether it appears.
+/// The report of a summary, with the results of the gates, and the output's name and whether it appears.
 pub(crate) fn of(
     summary: &Summary<'_>,
     gates: &[GateResult],

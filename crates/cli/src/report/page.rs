@@ -113,7 +113,7 @@ fn shown(told: &ReferenceTold) -> Shown<'_> {
     }
 }
 
-// What the template calls: it hands on references, and these are its words.
+// Methods that the template calls; it passes references.
 #[allow(clippy::unused_self, clippy::trivially_copy_pass_by_ref)]
 impl Page<'_> {
     fn number(&self, count: &u64) -> String {
@@ -140,7 +140,7 @@ impl Page<'_> {
         rows.iter().map(|&row| number(row)).collect::<Vec<_>>().join(", ")
     }
 
-    /// A cell with signs that can't be seen made visible, and no longer than a person reads.
+    /// A cell with characters that can't be seen made visible, and no longer than a person reads.
     fn cell(&self, cell: &str) -> String {
         const MOST: usize = 200;
         if cell.is_empty() { "(blank)".to_owned() } else { wording::cell(cell, MOST) }

@@ -1,4 +1,4 @@
-//! What to do about each trouble.
+//! Advice for each trouble.
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings};
@@ -10,7 +10,7 @@ use crate::places::{reference_place, unread};
 use crate::wording::{counted, joined, number};
 
 impl Summary<'_> {
-    /// What to do about each trouble, beside fixes of the key.
+    /// What to do about each trouble, in addition to fixes of the key.
     pub(crate) fn advice(
         &self,
         lookup: &Lookup,
@@ -33,7 +33,7 @@ impl Summary<'_> {
                      rows of the same value disagree; correct these rows"
                 }
                 _ => {
-                    "keep one row for each key, take only columns on which they agree, or say \
+                    "keep one row for each key, take only columns on which they agree, or choose \
                      with --when-duplicate which row counts"
                 }
             };
@@ -64,7 +64,7 @@ impl Summary<'_> {
             if !taken.is_empty() {
                 let is = if taken.len() == 1 { "is" } else { "are" };
                 fixes.push(format!(
-                    "{} {is} blank where the references before give no answer: fix that first",
+                    "{} {is} blank where an earlier reference gives no answer: fix that first",
                     names(&taken)
                 ));
             }
@@ -88,7 +88,7 @@ impl Summary<'_> {
                 unreadable.map(|bad| unread(&place, reference.headers(), &bad, 60))
             });
             let advice = format!(
-                "malformed: {} of {name} {} a malformed key, which nothing can match; {}.",
+                "malformed: {} of {name} {} a malformed key, which no row can match; {}.",
                 counted(counts.malformed_rows, "row"),
                 if counts.malformed_rows == 1 { "has" } else { "have" },
                 first.flatten().unwrap_or_default(),
@@ -101,13 +101,13 @@ impl Summary<'_> {
                 None => ("key", String::new()),
                 Some(_) => (
                     "key or bound",
-                    "; say with a step what a blank bound stands for, such as `| or \
+                    "; replace a blank bound with a step, such as `| or \
                      \"9999-12-31\"`"
                         .to_owned(),
                 ),
             };
             let advice = format!(
-                "unused: {} of {name} {} a blank {what}, which nothing can match{fix}.",
+                "unused: {} of {name} {} a blank {what}, which no row can match{fix}.",
                 counted(counts.keyless_rows, "row"),
                 if counts.keyless_rows == 1 { "has" } else { "have" },
             );
@@ -117,16 +117,17 @@ impl Summary<'_> {
     }
 }
 
-/// What is wrong with the key of a reference as a whole.
+/// The faults of a reference's key as a whole.
 fn unsound(reference: &Reference) -> Vec<String> {
     let (name, headers) = (reference.name(), reference.headers());
-    let survey = format!("`gather-keys survey {}` tells which columns are one", headers.table());
+    let survey =
+        format!("`gather-keys survey {}` shows which columns identify a row", headers.table());
     let told = reference.unsound().into_iter().map(|unsound| match unsound {
         Unsound::Constant(part) => {
             let part = &reference.key().parts()[part];
             let part = part.columns().iter().map(|&column| headers.address(column));
             format!(
-                "key: {} is the same in every row of {name}, so it tells none apart; leave it out, \
+                "key: {} is the same in every row of {name}, so it distinguishes none; leave it out, \
                  or name another column.",
                 joined(&part.collect::<Vec<_>>(), "and")
             )
@@ -144,7 +145,7 @@ fn unsound(reference: &Reference) -> Vec<String> {
     told.collect()
 }
 
-/// What to do about rows that nothing answers, by why that is.
+/// Advice for unmatched rows, by their reason.
 fn advice_on_unmatched(
     lookup: &Lookup,
     counts: &Counts,
@@ -167,24 +168,24 @@ fn advice_on_unmatched(
     } else if no_key > fixed {
         let which = if fixed > 0 { "for the others, " } else { "" };
         let them = match diagnosis {
-            Some(_) => "add the missing rows, or correct the keys above",
-            None if reference.is_filtered() => {
-                "`gather-keys check` of the same tables says why, since it looks at the whole of it"
-            }
+            Some(_) => "add the missing rows, or correct the keys above".to_owned(),
+            None if reference.is_filtered() => format!(
+                "`gather-keys check` of the same tables shows why, because it reads all of {name}"
+            ),
             None if reference.is_spilled() => {
-                "a run without `--memory` says why, where there is room for the whole of it"
+                format!("a run without `--memory` shows why, if all of {name} fits in memory")
             }
             None if counts.of(Kind::Unused) > 0 => {
-                "compare their spelling with its unused keys, or add the missing rows"
+                "compare their spelling with its unused keys, or add the missing rows".to_owned()
             }
-            None => "add the missing rows to it",
+            None => "add the missing rows to it".to_owned(),
         };
         let advice = format!("unmatched: {which}{name} has no such keys; {them}.");
         all.push(advice);
     }
     if out_of_range > 0 {
         let advice = format!(
-            "unmatched: {name} holds the key of {}, but in no range that the value lies in; \
+            "unmatched: {name} has the key of {}, but no range with the value in it; \
              add a row for the gap, or correct the bounds or the value.",
             counted(out_of_range, "row"),
         );

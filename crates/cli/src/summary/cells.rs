@@ -1,5 +1,4 @@
-//! What was written into cells that were there already, the rows that were added, and what became
-//! of corrections.
+//! The outcomes of updated cells, the appended rows, and the outcomes of corrections.
 
 use std::fmt::Write;
 
@@ -15,7 +14,7 @@ use crate::terminal::{GOOD, STRONG, TROUBLE};
 use crate::wording::{self, counted, joined, number};
 
 impl Summary<'_> {
-    /// What became of the cells of updated columns, and the rows that were added.
+    /// The outcomes of the cells of updated columns, and the appended rows.
     pub(super) fn updates(&self, text: &mut String, taking: &RowOutput, found: &LookupFindings) {
         if !found.updates.is_empty() || found.appended.is_some() {
             let _ = writeln!(text, "\n  Written into {}", self.main.table());
@@ -30,7 +29,7 @@ impl Summary<'_> {
         }
     }
 
-    /// What became of corrections.
+    /// The outcomes of corrections.
     pub(super) fn corrected(&self, text: &mut String, file: &str) {
         let all = &self.findings.corrected;
         let lines = Lines::up_to(self.findings.main_rows);
@@ -91,16 +90,16 @@ fn told_cells(update: &UpdateFindings, replacing: Replacing) -> Vec<String> {
 }
 
 fn appended_rows(text: &mut String, appended: &Appended) {
-    let rows = counted(appended.rows, "row");
+    let rows = counted(appended.rows, "reference row");
     let verb = if appended.rows == 1 { "is" } else { "are" };
-    paragraph(text, 4, &format!("{rows} that nothing asked for {verb} added at the end"));
+    paragraph(text, 4, &format!("{rows} without a main row {verb} added at the end"));
     if appended.lost > 0 {
         let (rows, have) = match appended.lost {
             1 => ("1 of them has".to_owned(), "its"),
             more => (format!("{} of them have", number(more)), "their"),
         };
         let words = format!(
-            "{rows} a key that the main table's side makes another of, so that the next run adds {have} \
+            "{rows} a key that the main table's steps would change, so the next run would add {have} \
              row again: put the same steps on both sides of the key"
         );
         paragraph(text, 4, &words);
@@ -110,7 +109,7 @@ fn appended_rows(text: &mut String, appended: &Appended) {
         (blank_key, "a blank key"),
         (malformed, "a malformed key"),
         (ambiguous, "a key on rows that disagree"),
-        (inseparable, "a key that can't be taken apart into the main table's columns"),
+        (inseparable, "a key that can't be split into the main table's columns"),
     ];
     let reasons = reasons.iter().filter(|(count, _)| *count > 0);
     let reasons: Vec<String> =

@@ -7,7 +7,7 @@ use gather_keys_core::findings::{GateResult, Population};
 use crate::terminal::{ERROR, GOOD};
 use crate::wording::{self, number, share};
 
-/// How the gates came out, one paragraph each; with `quiet` only those that do not hold.
+/// The results of the gates, one paragraph each; with `quiet` only of gates that do not hold.
 pub(crate) fn gates(results: &[GateResult], quiet: bool) -> String {
     let mut text = String::new();
     for result in results.iter().filter(|result| !(quiet && result.holds)) {

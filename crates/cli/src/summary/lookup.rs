@@ -1,5 +1,5 @@
-//! What is told of one reference: the outcome of every main row, and the state of its keys, with the
-//! first few of each.
+//! The summary of one reference: the outcome of every main row, and the state of its keys, with the first
+//! few of each.
 
 use std::fmt::Write;
 
@@ -15,7 +15,7 @@ use crate::terminal::{GOOD, PLAIN, STRONG, TROUBLE};
 use crate::wording::{self, counted};
 
 impl Summary<'_> {
-    /// What is told of one reference.
+    /// The summary of one reference.
     pub(super) fn lookup(
         &self,
         text: &mut String,
@@ -33,7 +33,7 @@ impl Summary<'_> {
         let _ = writeln!(text, "  Rows of {}", self.main.table());
         lines.kind(text, counts, Kind::Matched, GOOD, &[]);
         if let Some(rule) = rule_name(reference.rule()) {
-            let how = format!("of these, by the rule `{rule}`");
+            let how = format!("chosen by the rule `{rule}`");
             lines.kind(text, counts, Kind::Chosen, GOOD, &[how]);
         }
         for kind in
@@ -82,7 +82,7 @@ impl Summary<'_> {
             let repeated = if counts.of(Kind::Repeated) == 0 {
                 Vec::new()
             } else {
-                let words = format!("asked for by several rows of {}", self.main.table());
+                let words = format!("needed by several rows of {}", self.main.table());
                 vec![wording::cell(&words, lines.room())]
             };
             lines.kind(text, counts, Kind::Repeated, PLAIN, &repeated);
@@ -155,7 +155,7 @@ fn keys(text: &mut String, lookup: &Lookup, found: &LookupFindings, lines: &Line
     }
 }
 
-/// What the rule for keys whose rows disagree is called; `None` when there is none.
+/// The name of the rule for keys whose rows disagree; `None` when there is none.
 fn rule_name(rule: Rule) -> Option<&'static str> {
     Some(match rule {
         Rule::Report => return None,
@@ -168,7 +168,7 @@ fn rule_name(rule: Rule) -> Option<&'static str> {
     })
 }
 
-/// A row's range, to stand behind its key.
+/// A row's range, to follow its key.
 fn range_behind(reference: &Reference, row: RowId) -> String {
     reference.range_as_read(row).map_or(String::new(), |range| format!(" ({range})"))
 }
@@ -178,11 +178,11 @@ fn held(reference: &Reference, counts: &Counts) -> String {
     let rows = counted(counts.reference_rows, "row");
     let keys = counted(counts.reference_keys, "key");
     if reference.is_filtered() {
-        format!("{rows}, its keys told as far as they are asked for")
+        format!("{rows}, only the keys of main rows read")
     } else if reference.is_by_position() || reference.key().parts().is_empty() {
         rows
     } else if reference.is_spilled() {
-        format!("{rows} with {keys}, by way of temporary files")
+        format!("{rows} with {keys}, in temporary files")
     } else {
         format!("{rows} with {keys}")
     }

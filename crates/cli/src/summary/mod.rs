@@ -1,9 +1,9 @@
-//! What a run found, for the person at the terminal.
+//! The summary of a run, for the person at the terminal.
 //!
-//! In go the findings, out comes a text of at most the terminal's width: for each reference what is
-//! told of it ([`lookup`]), why keys are unmatched ([`reasons`]), what was written into cells ([`cells`]), and what to do about each
-//! trouble ([`advice`]); behind them what has moved since the run before ([`since`]) and how the
-//! gates came out.
+//! The findings go in; a text of at most the terminal's width comes out. For each reference: its outcomes
+//! ([`lookup`]), why keys are unmatched ([`reasons`]), what was written into cells ([`cells`]), and what
+//! to do about each trouble ([`advice`]). Then what has changed since the run before ([`since`]) and the
+//! results of the gates.
 
 mod advice;
 mod cells;
@@ -33,7 +33,7 @@ use crate::wording::{self, counted};
 /// How many rows of a trouble are shown.
 const SHOWN: usize = gather_keys_core::findings::SAMPLES;
 
-/// What a summary is made from.
+/// The material of a summary.
 #[derive(Debug)]
 pub(crate) struct Summary<'a> {
     pub(crate) main: &'a Headers,
@@ -67,7 +67,7 @@ impl Summary<'_> {
         let troubled = self.findings.lookups.iter().any(|found| has_trouble(&found.counts));
         if troubled && !self.listed {
             let spilled = self.enrichment.lookups().any(|lookup| lookup.reference().is_spilled());
-            let how = if spilled { ", and do without --memory" } else { "" };
+            let how = if spilled { ", and leave out --memory" } else { "" };
             let advice = format!("To see every row of these findings, add --lists DIR{how}.");
             paragraph(&mut text, 2, &advice);
         }
@@ -85,16 +85,18 @@ pub(crate) fn paragraph(text: &mut String, indent: usize, words: &str) {
     let _ = writeln!(text, "{blank}{wrapped}");
 }
 
-/// What was done a little differently than asked, one line each.
+/// Notes about names that were found or changed, one line each.
 pub(crate) fn notes(notes: &[Note]) -> String {
     let mut text = String::new();
     for note in notes {
         let words = match note {
             Note::LooseHeader { table, asked, found } => {
-                format!("note: {table} has no header `{asked}`; `{found}` is taken for it.")
+                format!("note: {table} has no header `{asked}`; `{found}` is used instead.")
             }
             Note::Renamed { wanted, given } => {
-                format!("note: there is a column `{wanted}` already; the added one is `{given}`.")
+                format!(
+                    "note: the column `{wanted}` exists already; the added one is called `{given}`."
+                )
             }
         };
         let _ = writeln!(text, "{}", wording::wrapped(&words, 0, "      "));
@@ -158,7 +160,7 @@ pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
         }
         if let Some((encoding, guessed)) = read_as.encoding {
             match guessed {
-                true => said.push(format!("read as {encoding}, by its look (--encoding sets it)")),
+                true => said.push(format!("read as {encoding}, a guess (--encoding sets it)")),
                 false if verbose => said.push(encoding.to_string()),
                 false => {}
             }
@@ -167,15 +169,15 @@ pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
             said.push("byte-order mark".to_owned());
         }
         if let (Some(packing), true) = (read_as.packing, verbose) {
-            said.push(format!("packed by {}", packing.name()));
+            said.push(format!("packed with {}", packing.name()));
         }
         if let title @ 1.. = read_as.title_rows as u64 {
             let rows = counted(title, "row");
-            said.push(format!("headers behind {rows} of a title (--header-row sets it)"));
+            said.push(format!("headers after {rows} of a title (--header-row sets it)"));
         }
         if read_as.header_rows > 1 {
             let rows = counted(read_as.header_rows as u64, "row");
-            said.push(format!("headers in {rows}, as merged cells tell"));
+            said.push(format!("headers in {rows}, as merged cells show"));
         }
         if !said.is_empty() {
             let told = wording::wrapped(&format!("{table}: {}", said.join(", ")), 0, "  ");

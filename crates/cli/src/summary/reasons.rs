@@ -10,7 +10,7 @@ use super::{Summary, paragraph};
 use crate::places::{labelled, place};
 use crate::wording::{self, counted, number};
 
-/// How many reasons are told.
+/// How many reasons are reported.
 const TOLD: usize = 6;
 
 impl Summary<'_> {
@@ -52,8 +52,8 @@ impl Summary<'_> {
         }
         if found.unmatched.beyond() > 0 {
             let bound = format!(
-                "Reasons were sought for the first {} different keys; {} of further keys {} not \
-                 looked into.",
+                "Reasons were searched for the first {} different keys; {} of further keys {} not \
+                 examined.",
                 number(KEPT as u64),
                 counted(found.unmatched.beyond(), "row"),
                 if found.unmatched.beyond() == 1 { "was" } else { "were" },
@@ -62,21 +62,17 @@ impl Summary<'_> {
         } else if diagnosis.not_sought > 0 {
             let all = diagnosis.explained.len() as u64;
             let bound = format!(
-                "Nearest keys were sought for {} of {}.",
+                "Nearest keys were searched for {} of {}.",
                 number(all - diagnosis.not_sought),
                 counted(all, "unmatched key")
             );
             paragraph(text, 4, &bound);
         } else if diagnosis.is_bounded {
-            paragraph(
-                text,
-                4,
-                "More keys came near than were compared; a nearer one may be there.",
-            );
+            paragraph(text, 4, "Not every near key was compared; a nearer one may exist.");
         }
     }
 
-    /// What would match more rows, with its effect.
+    /// The changes that would match more rows, with their effects.
     pub(super) fn fixes(
         &self,
         text: &mut String,
@@ -119,12 +115,12 @@ pub(crate) fn as_written(on: &[String], in_plan: bool) -> Vec<String> {
     parts.collect()
 }
 
-/// A text as it stands in a plan.
+/// A text as it is in a plan.
 fn in_toml(text: &str) -> String {
     if text.contains('\'') { format!("{text:?}") } else { format!("'{text}'") }
 }
 
-/// What a fix does beside mending, in a sentence.
+/// The side effects of a fix, in a sentence.
 pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -> String {
     let mut but = Vec::new();
     if newly_ambiguous > 0 {
@@ -136,8 +132,10 @@ pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -
     }
     let joined = match joined {
         0 => String::new(),
-        1 => format!("; 1 key of {name} would be one with another"),
-        more => format!("; {} of {name} would be one with others", counted(more, "key")),
+        1 => format!("; 1 key of {name} would become the same as another"),
+        more => {
+            format!("; {} of {name} would become the same as others", counted(more, "key"))
+        }
     };
     match &but[..] {
         [] => format!("and nothing would become ambiguous{joined}."),
@@ -145,7 +143,7 @@ pub(crate) fn effect(newly_ambiguous: u64, lost: u64, joined: u64, name: &str) -
     }
 }
 
-/// The key of a entry for the eye.
+/// The key of an entry, as it is printed.
 pub(crate) fn held(lookup: &Lookup, entry: EntryId, room: usize) -> String {
     let reference = lookup.reference();
     if reference.searched().is_empty() {

@@ -1,4 +1,4 @@
-//! What has moved since the run before: in the tables, and by hand in the output.
+//! What has changed since the run before: in the tables, and by hand in the output.
 
 use std::fmt::Write;
 
@@ -13,12 +13,12 @@ use crate::wording::{self, counted, joined, number};
 /// How many changed rows are shown.
 const SHOWN: usize = 12;
 
-/// What has moved since the run before.
+/// The changes since the run before.
 pub(crate) fn moved(all: &[Moved]) -> String {
     if all.is_empty() {
-        return "Nothing has moved since the run before.\n".to_owned();
+        return "Nothing has changed since the last run.\n".to_owned();
     }
-    let mut text = format!("{STRONG}Since the run before{STRONG:#}\n");
+    let mut text = format!("{STRONG}Since the last run{STRONG:#}\n");
     for moved in all {
         paragraph(&mut text, 2, &told(moved));
     }
@@ -35,16 +35,16 @@ fn told(moved: &Moved) -> String {
             let now = env!("CARGO_PKG_VERSION");
             format!("the program is version {now}, and was {before}")
         }
-        Moved::Plan => "what is asked for was changed".to_owned(),
+        Moved::Plan => "the options have changed".to_owned(),
         Moved::Table { role, path, is_new: true } => format!("{path} is new, read for {role}"),
         Moved::Table { role, path, is_new: false } => {
-            format!("{path} is not read any more (it was, for {role})")
+            format!("{path} is no longer read (it was, as {role})")
         }
-        Moved::Path { before, now } => format!("{now} is read in place of {before}"),
+        Moved::Path { before, now } => format!("{now} is read instead of {before}"),
         Moved::Headers { path, gone, new } => match (&gone[..], &new[..]) {
             ([], []) => format!("{path} has its columns in another order"),
             (gone, []) => format!("{path} lacks {}", named(gone)),
-            ([], new) => format!("{path} has {} besides", named(new)),
+            ([], new) => format!("{path} also has {}", named(new)),
             (gone, new) => format!("{path} has {} instead of {}", named(new), named(gone)),
         },
         Moved::Rows { path, before, now } => {
@@ -78,19 +78,20 @@ fn told(moved: &Moved) -> String {
 
 /// That a workbook was saved by another program, and what to do about it.
 pub(crate) fn additions(name: &str) -> String {
-    let head = format!("{name} was saved by another program since, and is left as it is");
+    let head =
+        format!("{name} was saved by another program after the last run, and is left as it is");
     let mut text = format!("\n{BAD}{}{BAD:#}\n", wording::wrapped(&head, 0, "  "));
-    let words = "No cell was changed, but worksheets, comments, colours and the like that somebody \
-                 added would be lost.";
+    let words = "No cell was changed, but worksheets, comments or colours that somebody added would be \
+                 lost.";
     paragraph(&mut text, 2, words);
-    paragraph(&mut text, 2, "To write it anew, --edits discard; a dated copy is kept.");
+    paragraph(&mut text, 2, "To replace it, add --edits discard; a dated copy is kept.");
     let _ = writeln!(text);
     text
 }
 
 /// What was changed by hand in an output, and what to do about it.
 pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
-    let head = format!("{name} was changed by hand since it was written, and is left as it is");
+    let head = format!("{name} was changed by hand after it was written, and is left as it is");
     let mut text = format!("\n{BAD}{}{BAD:#}\n", wording::wrapped(&head, 0, "  "));
     if let Some(headers) = &edits.headers {
         paragraph(&mut text, 2, &format!("its headers are now {}", headers.join(", ")));
@@ -112,7 +113,7 @@ pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
     }
     if edits.is_too_much {
         let most = number(MOST_ROWS as u64);
-        let words = format!("more than {most} rows differ, which are too many to compare");
+        let words = format!("more than {most} rows differ, too many to compare");
         paragraph(&mut text, 2, &words);
     }
     let rows = |rows: &[u64]| match rows {
@@ -124,7 +125,7 @@ pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
         let runs = all.chunk_by(|one, next| one + 1 == *next);
         runs.map(|run| format!("{}: {what}", rows(run))).collect()
     };
-    let unclear = runs(&edits.unclear, "changed, and would be written otherwise now too");
+    let unclear = runs(&edits.unclear, "changed, and this run would write another value too");
     let added = runs(&edits.added, "new");
     let verb = if edits.removed == 1 { "is" } else { "are" };
     let removed =

@@ -1,4 +1,4 @@
-//! What was written, and whether anything is to be.
+//! The last lines: the output, and whether it is written.
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::Findings;

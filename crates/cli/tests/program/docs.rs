@@ -25,7 +25,7 @@ fn pages() -> Vec<PathBuf> {
 
 const TABLE: (&str, &str) = ("<!-- the steps, from the code -->", "<!-- end of the steps -->");
 
-/// The page with the table of steps as the code tells it.
+/// The page with the table of steps from the code.
 fn with_steps(page: &str) -> String {
     let Some((before, rest)) = page.split_once(TABLE.0) else { return page.to_owned() };
     let (_, behind) = rest.split_once(TABLE.1).unwrap();
@@ -41,7 +41,7 @@ fn with_steps(page: &str) -> String {
     format!("{before}{}\n\n{table}\n{}{behind}", TABLE.0, TABLE.1)
 }
 
-/// The page with what stands between two marks made anew.
+/// The page with the text between two markers replaced.
 fn with_part(page: &str, (begins, ends): (&str, &str), part: impl FnOnce() -> String) -> String {
     let Some((before, rest)) = page.split_once(begins) else { return page.to_owned() };
     let (_, behind) = rest.split_once(ends).unwrap();
@@ -66,7 +66,7 @@ fn choices() -> String {
     table
 }
 
-/// The keys of a plan, as the code tells them.
+/// The table of the keys of a plan, from the code.
 fn keys() -> String {
     let schema: serde_json::Value = serde_json::from_str(&Plan::schema()).unwrap();
     let mut text = String::new();

@@ -35,8 +35,8 @@ fn rows_keep_their_bytes() {
     }
 }
 
-/// Taken cells go out as they stand in the reference, unless a mark stands among them: either way each is
-/// the same, whatever it holds and whatever the output is like.
+/// Taken cells are passed through, unless a mark is among them: either way each cell is the same,
+/// whatever it holds and whatever the output is.
 #[test]
 fn taken_cells_are_the_same_beside_a_mark() {
     let long = "x".repeat(70);
@@ -78,7 +78,7 @@ fn taken_cells_are_the_same_beside_a_mark() {
     }
 }
 
-/// Moving the columns of either table changes nothing in what is looked up.
+/// Moving the columns of either table has no effect on what is looked up.
 #[test]
 fn the_order_of_columns_does_not_matter() {
     let moved = |text: &str, order: &[usize]| {
@@ -124,8 +124,8 @@ fn several_references_are_taken_from_in_one_run() {
         "Batch,Apiary,Hive,Note,Keeper,Valley,Keeper (places),Batch (places)\n\
          B1,Fellside,H-001,,Edda,Upper Wend,Orla,Orla\n"
     ));
-    assert!(ran.err.contains("note: hives.csv has no header `keeper`; `Keeper` is taken for it."));
-    assert!(ran.err.contains("the added one is `Keeper (places)`"));
+    assert!(ran.err.contains("note: hives.csv has no header `keeper`; `Keeper` is used instead."));
+    assert!(ran.err.contains("`Keeper\n      (places)`"), "{}", ran.err);
     assert!(ran.err.contains("places: 1 row with 1 key, on Apiary = Site\n"), "{}", ran.err);
 }
 

@@ -44,7 +44,7 @@ fn encodings_are_found_and_kept() {
             assert_eq!(scene.read("out.csv"), want);
         }
     }
-    // A sign that the encoding does not have is an error, not a question mark.
+    // A character that the encoding does not have is an error, not a question mark.
     let scene = Scene::empty()
         .with("orders.csv", encoded(ORDERS, "windows-1252"))
         .with("sizes.csv", SIZES.replace("½ kg", "→ 500 g"));
@@ -52,13 +52,13 @@ fn encodings_are_found_and_kept() {
     assert!(!scene.path("out.csv").exists());
     let words = "error: out.csv can't be written: windows-1252 has no character `→`; write it in\n";
     assert!(ran.err.contains(words), "{}", ran.err);
-    // What is named is taken; what it can't be is told with its place.
+    // What is named is taken; what it can't be is reported with its place.
     let call = format!("{CALL} --encoding shift_jis");
     let orders = Scene::empty().with("orders.csv", b"Order\xff\xff;X\n").with("sizes.csv", SIZES);
     let ran = orders.run("check orders.csv --encoding shift_jis --from sizes.csv --on X").ended(2);
     assert!(ran.err.contains("byte 6 is not shift_jis"), "{}", ran.err);
     let ran = scene.run(&call.replace("shift_jis", "smoke")).ended(2);
-    assert!(ran.err.contains("`smoke` is no encoding"), "{}", ran.err);
+    assert!(ran.err.contains("`smoke` is not a known encoding"), "{}", ran.err);
 }
 
 #[test]
@@ -71,7 +71,7 @@ fn packed_files_are_read_and_written() {
         let ending = if packing == Codec::Gzip { "gz" } else { "zst" };
         let call = CALL.replace("out.csv", &format!("out.csv.{ending}"));
         let ran = scene.run(&format!("{call} --receipt run.json -v")).ended(0);
-        assert!(ran.err.contains(&format!("packed by {}", packing.name())), "{}", ran.err);
+        assert!(ran.err.contains(&format!("packed with {}", packing.name())), "{}", ran.err);
         let file = fs::File::open(scene.path(&format!("out.csv.{ending}"))).unwrap();
         let (mut file, found) = unpacked(Box::new(file)).unwrap();
         assert_eq!(found, Some(packing));
@@ -79,12 +79,12 @@ fn packed_files_are_read_and_written() {
         file.read_to_string(&mut text).unwrap();
         assert!(text.ends_with("2;mäßig;Zoë Krüger aus Köln;½ kg\n"), "{text}");
         let ran = scene.run(&format!("{call} --receipt run.json")).ended(0);
-        assert!(ran.err.contains("Nothing has moved"), "{}", ran.err);
+        assert!(ran.err.contains("Nothing has changed"), "{}", ran.err);
     }
     let cut = packed(ORDERS.repeat(100).as_bytes(), Codec::Gzip);
     let scene = Scene::empty().with("orders.csv", &cut[..cut.len() / 2]).with("sizes.csv", SIZES);
     let ran = scene.run(CALL).ended(2);
-    assert!(ran.err.contains("it ends too early; get it once more"), "{}", ran.err);
+    assert!(ran.err.contains("it ends too early; get it again"), "{}", ran.err);
     // A reference is called by its name without the endings.
     let scene = Scene::empty()
         .with("orders.csv", ORDERS)
@@ -102,7 +102,7 @@ fn a_packed_file_that_never_ends_is_refused() {
     (0..300).for_each(|_| zeros.write_all(&piece).unwrap());
     let scene = Scene::empty().with("orders.csv", zeros.finish().unwrap()).with("sizes.csv", SIZES);
     let ran = scene.run("check orders.csv --from sizes.csv --on X=Glas").ended(2);
-    assert!(ran.err.contains("it has no line ends, so get the file once more"), "{}", ran.err);
+    assert!(ran.err.contains("it has no line ends, so get the file again"), "{}", ran.err);
 }
 
 #[test]

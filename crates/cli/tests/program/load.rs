@@ -5,7 +5,7 @@ use super::scene::Scene;
 
 const MIB: u64 = 1 << 20;
 
-/// A key on many rows of both tables makes long cells or many rows, which are worked on a few rows at a time.
+/// A key on many rows of both tables makes long cells or many rows, which are processed a few rows at a time.
 #[test]
 fn a_key_that_is_everywhere_takes_little_memory() {
     let main: String = (0..1_500).map(|nth| format!("{nth},x\n")).collect();
@@ -31,7 +31,7 @@ fn a_key_that_is_everywhere_takes_little_memory() {
     }
 }
 
-/// What comes out is the same, however few rows are worked on at a time, with every kind of cell.
+/// What comes out is the same, however few rows are processed at a time, with every kind of cell.
 #[test]
 fn rows_worked_on_by_few_are_the_same() {
     let main: String = (0..1_500).map(|nth| format!("{nth},k{}\n", nth % 3)).collect();

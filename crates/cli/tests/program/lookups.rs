@@ -15,7 +15,7 @@ Order,Ordered on,Code,Month
 7,2026-05-31 18:00,B25,May
 ";
 
-/// A50 stands in two places.
+/// A50 is in two places.
 const JARS: &str = "\
 Line,Size 250 g,Size 500 g,Note
 Amber,A25,A50,a
@@ -47,7 +47,7 @@ const PRICED: &str = "--from prices.csv --on Line \
                       --within 'Ordered on in Valid from .. Valid to' --take Price";
 const BLOOMING: &str = "--from bloom.csv --on Line --take '{Month} as Bloom'";
 
-/// The columns of the output behind those of the main table, row by row.
+/// The columns of the output after those of the main table, row by row.
 fn added(scene: &Scene, options: &str) -> Vec<String> {
     let own = ORDERS.lines().next().unwrap().split(',').count();
     let ran = scene.run(&format!("enrich orders.csv {options} -q")).ended(0);
@@ -141,7 +141,7 @@ fn a_later_reference_counts_the_rows_that_an_earlier_one_repeats() {
     assert!(ran.err.contains(told), "{}", ran.err);
     let told = "in all: the 3 rows of main.csv, as the references before repeat them";
     assert!(ran.err.contains(told), "{}", ran.err);
-    // One that does not ask with what is repeated counts each main row once.
+    // A lookup that does not ask with a repeated column counts each main row once.
     let other = "--from rounds.csv --on 'Hive = Round' --take 'Keeper as K'";
     let ran = scene.run(&format!("enrich main.csv {repeated} {other}")).ended(0);
     assert!(ran.err.contains("    unmatched       3   100.0%  row 1: 1\n"), "{}", ran.err);
@@ -166,7 +166,7 @@ fn several_files_are_one_reference() {
         "reference,table,row,line,Tag,Keeper\nh,h-1.csv,2,3,H-009,Jorun\n\
          h,h-2.csv,2,3,H-009,Brenna\nh,h-2.csv,3,4,H-009,\"Cor\nvin\"\n"
     );
-    // What is not looked at stands anywhere, and may be all there is.
+    // Columns that are not read may be anywhere, and may be all there is.
     let bare = "--from 'h-*.csv' --on @row --take @table";
     let ran = scene.run(&format!("enrich harvest.csv {bare}")).ended(0);
     let tables: Vec<&str> = ran.out.lines().filter_map(|line| line.rsplit(',').next()).collect();
@@ -197,8 +197,8 @@ fn find_shows_records_as_cards() {
     snapshot("find", &text);
 }
 
-/// A small main table asks a large reference first; what comes out is the same as ever, and the
-/// summary says of which keys it tells.
+/// A small main table filters a large reference; the output is the same, and the summary says which keys
+/// it covers.
 #[test]
 fn a_small_table_asks_a_large_reference_first() {
     let note = "x".repeat(3400);

@@ -38,8 +38,8 @@ fn what_comes_out_does_not_depend_on_memory() {
     for memory in ["'90 kB'", "'20 KiB'", "'1 B'"] {
         let (told, out) = told(&format!("--memory {memory} --temp-dir there"));
         assert_eq!(until_advice(&told), until_advice(&whole.0), "{memory}");
-        assert!(told.contains("by way of temporary files"), "{told}");
-        assert!(told.contains("a run without `--memory` says why"), "{told}");
+        assert!(told.contains("in temporary files"), "{told}");
+        assert!(told.contains("a run without `--memory` shows why"), "{told}");
         assert!(out == whole.1, "{memory}");
     }
     assert_eq!(std::fs::read_dir(scene.path("there")).unwrap().count(), 0);
@@ -67,8 +67,8 @@ fn what_comes_out_does_not_depend_on_memory() {
 fn what_does_not_go_with_too_little_memory_says_so() {
     let scene = scene().with("few.csv", "Keeper,Crew\nKeeper 7,North\n");
     let cases = [
-        ("--memory lots", "`lots` is no size of memory"),
-        ("--memory 0", "`0` is no size of memory"),
+        ("--memory lots", "`lots` is not a size of memory"),
+        ("--memory 0", "`0` is not a size of memory"),
         ("--memory 20KB --lists found", "`--lists` needs all of it in memory"),
         ("--memory 20KB --receipt r.json -o out.csv", "`--receipt` needs all of it in memory"),
         ("--memory 20KB --append-unused", "`--append-unused` needs all of it in memory"),

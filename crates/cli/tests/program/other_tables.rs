@@ -155,7 +155,7 @@ fn a_table_is_written_into_a_database() {
         ("-o new.sqlite#other", 2, "already has a table `other`"),
         ("-o new.sqlite#third --require 'unmatched = 0'", 1, "new.sqlite was not written"),
         ("-o fourth.sqlite --require 'unmatched = 0'", 1, "fourth.sqlite was not written"),
-        ("-o new.sqlite#third --receipt r.json", 2, "a receipt tells of a file"),
+        ("-o new.sqlite#third --receipt r.json", 2, "a receipt records a file"),
     ] {
         let ran = scene.run(&format!("{enrich} {more}"));
         assert_eq!((ran.status, ran.err.contains(said)), (status, true), "{more}: {}", ran.err);
@@ -210,10 +210,10 @@ fn other_tables_come_out_of_a_pipe() {
     assert!(told.err.contains("standard input"), "{}", told.err);
     told.ended(2);
     let told = scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
-    assert!(told.err.contains("say text, json, json-lines, workbook, database,"), "{}", told.err);
+    assert!(told.err.contains("use text, json, json-lines, workbook, database,"), "{}", told.err);
 }
 
-/// Columnar files come and go with the types of their columns; what is damaged is told in words.
+/// Columnar files keep the types of their columns; a damaged file gives a sentence.
 #[test]
 fn columnar_files_are_tables() {
     let scene = Scene::empty()
@@ -250,7 +250,7 @@ fn columnar_files_are_tables() {
     assert!(ran.err.contains("as a Parquet file it is damaged"), "{}", ran.err);
 }
 
-/// Temporary files stand where they are told to, and are gone when the program is.
+/// Temporary files are in the stated folder, and are gone when the program is.
 #[cfg(unix)]
 #[test]
 fn temporary_files_have_their_folder() {
@@ -267,5 +267,5 @@ fn temporary_files_have_their_folder() {
     let refused = run("").ended(2).err;
     assert!(refused.contains("can't be read"), "{refused}");
     let none = run("--temp-dir nowhere").ended(2).err;
-    assert!(none.contains("there is no folder nowhere for temporary files"), "{none}");
+    assert!(none.contains("the folder nowhere for temporary files does not exist"), "{none}");
 }

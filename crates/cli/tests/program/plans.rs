@@ -1,4 +1,4 @@
-//! Plans: saved, read, run again, and stood in for; and what is wrong with one.
+//! Plans: saved, read, run again, with options that replace keys, and with errors.
 
 use super::scene::{ON_HIVES, Scene, snapshot};
 
@@ -57,7 +57,7 @@ fn what_is_typed_stands_in_for_the_plan() {
     let call = "enrich weekly.toml --main june.csv -o - --from hives.csv --when-duplicate first";
     let ran = scene.run(call).ended(0);
     assert_eq!(ran.out, "Batch,Apiary,Hive,Keeper,Queen line\nJ1,Fellside,H-003,Edda,Amberline\n");
-    let note = "note: --output, --main and --when-duplicate of hives stand in for what the plan\n";
+    let note = "note: --output, --main and --when-duplicate of hives replace the plan's own.\n";
     assert!(ran.err.starts_with(note), "{}", ran.err);
 }
 

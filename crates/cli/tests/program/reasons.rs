@@ -1,4 +1,4 @@
-//! Why keys are unmatched, as the program tells it: reasons, advice that comes true, and aliases.
+//! Why keys are unmatched, as the program reports it: reasons, advice that proves right, and aliases.
 
 use super::scene::{Scene, snapshot};
 
@@ -20,14 +20,14 @@ FELLSIDE,H-007,2021-05-19,letter case of Apiary
  Fellside,H-007,2021-05-19,surrounding space of Apiary
 Nether\u{a0}Moor,H-012,2021-05-20,inner space of Apiary
 Nether  Moor,H-012,2021-05-20,inner space of Apiary
-Fellside,H-7,2021-05-19,number form of Hive
-Larkfield,31.0,2021-05-22,number form of Hive
-Fellside,H-007,19.5.2021,date form of Day
+Fellside,H-7,2021-05-19,the way the number in Hive is written
+Larkfield,31.0,2021-05-22,the way the number in Hive is written
+Fellside,H-007,19.5.2021,the way the date in Day is written
 Rhone Bank,H-100,2021-05-21,accents of Apiary
-Fellside,H-999,2021-05-19,all parts but Hive are held
+Fellside,H-999,2021-05-19,every part is found except Hive
 H-007,Fellside,2021-05-19,parts in another order
-Felside,H-007,2021-05-19,likely a typing slip in Apiary
-Mill Race,A-105,2021-05-23,Hive stands in Old tag of hives
+Felside,H-007,2021-05-19,probably a typing slip in Apiary
+Mill Race,A-105,2021-05-23,Hive is in column Old tag of hives
 Elsewhere,K-1,1999-01-01,nothing near
 ";
 
@@ -38,7 +38,7 @@ fn scene() -> Scene {
     Scene::empty().with("harvest.csv", MESSED).with("hives.csv", HIVES)
 }
 
-/// The number behind a word at the beginning of a line.
+/// The number after a word at the beginning of a line.
 fn count(summary: &str, word: &str) -> u64 {
     let line = summary.lines().find(|line| line.trim_start().starts_with(word)).unwrap();
     line.split_whitespace().nth(1).unwrap().replace(',', "").parse().unwrap()
@@ -130,7 +130,7 @@ fn approved_pairs_are_aliases() {
     assert_eq!(scene.read("lists/nearest.csv"), approved);
     let why = scene.run(&format!("why harvest.csv --row 12 {ON} --aliases aliases.csv")).ended(0);
     let told = why.out.replace("\n    ", " ");
-    assert!(told.contains("an alias says that it stands for Fellside, H-007"), "{told}");
+    assert!(told.contains("an alias replaces it with Fellside, H-007"), "{told}");
 }
 
 /// What is wrong with a key as a whole is said.
@@ -169,13 +169,17 @@ fn why_tells_the_reason() {
         (2, "letter case of Apiary", Some("--on 'Apiary | fold = Site code | fold' \\")),
         (
             6,
-            "number form of Hive",
+            "the way the number in Hive is written",
             Some("--on 'Hive | digits | number = Tag | digits | number' \\"),
         ),
-        (8, "date form of Day", Some("--on 'Day | date %d.%m.%Y = Since | date'")),
-        (10, "all parts but Hive are held", None),
+        (
+            8,
+            "the way the date in Day is written",
+            Some("--on 'Day | date %d.%m.%Y = Since | date'"),
+        ),
+        (10, "every part is found except Hive", None),
         (11, "parts in another order", None),
-        (12, "likely a typing slip in Apiary", None),
+        (12, "probably a typing slip in Apiary", None),
         (14, "nothing near", None),
     ] {
         let ran = scene.run(&format!("why harvest.csv --row {row} {ON}")).ended(0);

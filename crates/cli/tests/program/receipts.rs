@@ -1,4 +1,4 @@
-//! Receipts: what has moved since the run before, and what was changed by hand.
+//! Receipts: what has changed since the run before, and what was changed by hand.
 
 use super::scene::{HARVEST, HIVES, Ran, Scene, snapshot};
 
@@ -22,9 +22,9 @@ fn scene() -> Scene {
     scene
 }
 
-/// What a run says behind what it found.
+/// What a run says after what it found.
 fn end(ran: &Ran) -> &str {
-    let marks = ["Since the run before", "Nothing has moved", "out.csv was"];
+    let marks = ["Since the last run", "Nothing has changed", "out.csv was"];
     let at = marks.iter().filter_map(|mark| ran.err.find(mark)).min();
     &ran.err[at.unwrap_or(0)..]
 }
@@ -34,10 +34,10 @@ fn the_same_again_is_the_same() {
     let scene = scene();
     let before = scene.files();
     let ran = scene.run("enrich weekly.toml").ended(0);
-    assert!(end(&ran).starts_with("Nothing has moved since the run before.\n"), "{}", ran.err);
+    assert!(end(&ran).starts_with("Nothing has changed since the last run.\n"), "{}", ran.err);
     assert_eq!(scene.files(), before);
     let ran = scene.run("check weekly.toml").ended(0);
-    assert!(end(&ran).starts_with("Nothing has moved"), "{}", ran.err);
+    assert!(end(&ran).starts_with("Nothing has changed"), "{}", ran.err);
     assert_eq!(scene.files(), before);
 }
 
@@ -101,7 +101,7 @@ fn changes_made_by_hand_are_never_lost() {
                 // From now on they are corrections, and nothing is another than before.
                 let call = "enrich weekly.toml --corrections fixes.csv";
                 let ran = scene.run(call).ended(0);
-                assert!(end(&ran).starts_with("Nothing has moved"), "{}", ran.err);
+                assert!(end(&ran).starts_with("Nothing has changed"), "{}", ran.err);
                 continue;
             }
             told += &format!("{what}, {edits}:\n{}\n", end(&ran));
@@ -112,7 +112,7 @@ fn changes_made_by_hand_are_never_lost() {
         let is_copy = |kept: &Vec<u8>| *kept == content.as_bytes();
         assert!(scene.files().values().any(is_copy), "{what}: no copy is kept");
     }
-    // Where the tables have moved at the same place, it can't be told what was changed.
+    // Where the tables have moved at the same place, it can't be known what was changed.
     let scene = scene().with("out.csv", &edited).with("hives.csv", HIVES.replace("Edda", "Ida"));
     let ran = scene.run("enrich weekly.toml").ended(1);
     told += &format!("two rows, and the tables:\n{}\n", end(&ran));
@@ -132,7 +132,7 @@ fn another_form_is_no_change() {
         let scene = scene().with("out.csv", form);
         let ran = scene.run("enrich weekly.toml").ended(0);
         let said = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
-        let want = "out.csv was saved in another form since, but no cell was changed.";
+        let want = "out.csv was saved in another form after the last run, but no cell was changed.";
         assert!(said.contains(want), "{said}");
         assert_eq!(scene.read("out.csv"), written);
     }
@@ -167,7 +167,7 @@ fn a_receipt_of_a_large_table_is_small() {
     scene.run("enrich weekly.toml").ended(0);
     let size = scene.read("run.json").len();
     assert!(size < 64 << 10, "{size} bytes");
-    // Of 59,996 new unmatched keys those that are kept are compared.
+    // Of 59,996 new unmatched keys, those that are kept are compared.
     let ran = scene.with("harvest.csv", format!("Batch,Apiary,Hive\n{rows}B,Fellside,new\n"));
     let ran = ran.run("enrich weekly.toml").ended(0);
     assert!(end(&ran).contains("harvest.csv has 1 more row, 60,001 in all"), "{}", ran.err);
@@ -217,7 +217,7 @@ fn edits_are_paired_by_key() {
     let before = ran.files();
     let told = ran.run("enrich plan.toml").ended(1);
     assert!(
-        told.err.contains("row 3: changed, and would be written otherwise now too"),
+        told.err.contains("row 3: changed, and this run would write another value too"),
         "{}",
         told.err
     );
@@ -296,7 +296,7 @@ fn an_output_that_was_sorted_or_filtered_is_recognised() {
         assert!(ran.err.contains("the rows are in another order"), "{}", ran.err);
         assert_eq!(scene.read("out.csv"), sorted);
         let ran = scene.run(&format!("{call} --edits keep --corrections fixes.csv")).ended(0);
-        assert!(ran.err.contains("was sorted or filtered since"), "{}", ran.err);
+        assert!(ran.err.contains("was sorted or filtered after the last run"), "{}", ran.err);
         assert!(!scene.path("fixes.csv").exists());
         assert_eq!(scene.read("out.csv"), out);
         assert!(scene.files().values().any(|kept| kept == sorted.as_bytes()), "no copy is kept");
@@ -331,7 +331,7 @@ fn corrections_keep_their_form() {
     assert_eq!(kept, want);
 }
 
-/// What runs and globs stand for is kept, and named when it moves.
+/// The columns that runs and globs bring are recorded, and named when they change.
 #[test]
 fn columns_that_come_or_go_are_named_and_gated() {
     let plan = "output = \"out.csv\"\nreceipt = \"run.json\"\n[main]\ntable = \"m.csv\"\n[[reference]]\n\
@@ -360,7 +360,7 @@ fn columns_that_come_or_go_are_named_and_gated() {
         let at = ran
             .err
             .find("Since the run")
-            .or_else(|| ran.err.find("Nothing has moved"))
+            .or_else(|| ran.err.find("Nothing has changed"))
             .unwrap_or(0);
         told += &format!("{headers}\n{}\n", &ran.err[at..]);
     }

@@ -53,7 +53,7 @@ fn the_json_report_is_as_its_schema_says() {
     assert_eq!(keys(&reference["unmatched"][0]), properties(&schema["$defs"]["UnmatchedTold"]));
 }
 
-/// Whatever stands in a cell is text in the report, and nothing else.
+/// Whatever is in a cell is text in the report, and nothing else.
 #[test]
 fn hostile_cells_are_inert() {
     let long = "x".repeat(5000);

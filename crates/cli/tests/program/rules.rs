@@ -123,7 +123,7 @@ fn chosen_rows_are_told_and_listed() {
     ));
     let ran = ran.ended(0);
     assert!(
-        ran.err.contains("    chosen          1    14.3%  of these, by the rule `last`\n"),
+        ran.err.contains("    chosen          1    14.3%  chosen by the rule `last`\n"),
         "{}",
         ran.err
     );

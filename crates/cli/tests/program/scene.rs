@@ -40,7 +40,7 @@ pub(crate) struct Scene {
     folder: TempDir,
 }
 
-/// What a run left behind.
+/// The files that a run left.
 pub(crate) struct Ran {
     pub(crate) status: i32,
     pub(crate) out: String,

@@ -11,7 +11,7 @@ const MARK: &str = "Zq";
 /// Addresses with passwords, well formed and ill formed. Nobody answers at the only one that could be connected to.
 fn addresses() -> Vec<String> {
     let mut all = Vec::new();
-    // Passwords of every sort of character, which should be written with percent signs but are not.
+    // Passwords of every sort of character, which should be written with percent characters but are not.
     let passwords = [
         "ZqPlain",
         "Zq1@Zq2",

@@ -1,4 +1,4 @@
-//! Small promises about what is typed, written and reported, each of which did not hold once.
+//! Small promises about what is typed, written and reported, each of which was broken once.
 
 use super::scene::{ON_HIVES, Scene};
 
@@ -30,7 +30,7 @@ fn advice_names_the_columns_that_are_blank() {
         scene().with("two.csv", "A,B,C\n,x,1\n  ,x,2\nx,y,3\n").with("r.csv", "A,B,C\nx,y,3\n");
     let ran = scene.run("check two.csv --from r.csv --on 'A, B, C'").ended(0);
     assert!(ran.err.contains("fill in A where blank"), "{}", ran.err);
-    // A blank that a text stands for, and one that a step makes.
+    // A text that counts as blank, and a blank that a step makes.
     let ran =
         scene.run("check two.csv --blank y --from r.csv --on 'A, B, C | after \"9\"'").ended(0);
     assert!(ran.err.contains("fill in A, B and C where blank"), "{}", ran.err);
@@ -66,7 +66,7 @@ fn options_and_parts_that_say_too_much_are_refused() {
         (&format!("{call} --format excel"), "workbook, database, parquet or arrow"),
         (
             "enrich x.xlsx#a#b --from hives.csv --on Hive=Tag --take Keeper",
-            "there is no file x.xlsx#a#b",
+            "the file x.xlsx#a#b does not exist",
         ),
     ] {
         let before = scene.files();
@@ -109,7 +109,7 @@ fn appended_keys_that_are_lost_again_are_reported() {
         "enrich m.csv --from r.csv --on 'Hive | after \"-\" = Tag' --append-unused -o out.csv";
     let ran = scene.run(call).ended(0);
     assert!(
-        ran.err.contains("1 of them has a key that the main table's side makes"),
+        ran.err.contains("1 of them has a key that the main table's steps would change"),
         "{}",
         ran.err
     );

@@ -23,7 +23,7 @@ fn tables_are_surveyed() {
     snapshot("survey", &ran.out);
 }
 
-/// The demo's keys are found without being told.
+/// The demo's keys are found without being named.
 #[test]
 fn every_key_of_the_demo_is_proposed() {
     let scene = demo();

@@ -27,15 +27,15 @@ fn outputs_that_clash_are_refused_before_any_work() {
         ("-o out.csv --lists new/../L --report here/L/a.json --report here/L/./a.json", "a report"),
         ("-o out.csv --lists L --receipt L/unmatched.csv", "both a list and the receipt"),
         ("-o link.csv --receipt later.csv", "both the table and the receipt"),
-        ("-o L/out.csv --lists out.csv", "there is no folder L"),
+        ("-o L/out.csv --lists out.csv", "the folder L does not exist"),
         ("-o L --lists L", "a folder with a list in it"),
         ("-o out.csv --save-plan here/out.csv", "both the table and the saved plan"),
         ("-o out.csv --receipt same.csv", "same.csv is an input of this run"),
         ("-o here/harvest.csv --overwrite", "is an input of this run"),
-        ("-o out.csv --receipt nofolder/r.json", "there is no folder nofolder"),
+        ("-o out.csv --receipt nofolder/r.json", "the folder nofolder does not exist"),
         ("-o out.csv --save-plan plan.toml", "plan.toml already exists"),
         ("-o out.csv --receipt full", "it is a folder"),
-        ("-o out.csv --corrections none.csv", "there is no file none.csv"),
+        ("-o out.csv --corrections none.csv", "the file none.csv does not exist"),
     ] {
         let ran = scene.run(&format!("{call} {options}")).ended(2);
         let err = ran.err.replace("\n       ", " ");
@@ -96,7 +96,7 @@ fn a_killed_run_leaves_one_whole_set() {
                 (receipt, list)
             );
         }
-        // Nor does it take the output for one that was changed by hand.
+        // It does not take the output as one that was changed by hand either.
         scene.run("enrich plan.toml").ended(0);
     }
     println!("{old} old sets, {new} new ones");

@@ -17,7 +17,7 @@ fn scene() -> Scene {
     scene
 }
 
-/// Runs each call and tells what came of it; a call that leaves anything behind fails.
+/// Runs each call and records its result; a call that leaves any file fails.
 fn told(calls: &[&str]) -> String {
     let scene = scene();
     let before = scene.files();

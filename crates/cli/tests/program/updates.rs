@@ -72,7 +72,7 @@ fn cells_are_written_into_and_rows_added() {
     let ran = scene.run(&call).ended(0);
     let changes = scene.read("lists/changes.csv");
     snapshot("updates", &format!("{}\n{}\n{changes}", ran.err, scene.read("out.csv")));
-    // Cells that are not written anew keep their quotes.
+    // Cells that are not replaced keep their quotes.
     assert!(scene.read("out.csv").contains("K1,Aldis,\"north\",bee box 11,"));
     let why = scene.run(&format!("why keepers.csv --row 2 {UPDATE}")).ended(0);
     assert!(why.out.contains("Round is \"south\" and becomes \"west\"."), "{}", why.out);
@@ -107,7 +107,7 @@ fn the_main_file_itself_is_written_and_kept() {
     };
     let [backup] = &backups()[..] else { panic!("{:?}", backups()) };
     assert_eq!(scene.read(backup), KEEPERS);
-    assert!(ran.err.contains(&format!("What it was is kept as {backup}.")), "{}", ran.err);
+    assert!(ran.err.contains(&format!("The file as it was is kept as {backup}.")), "{}", ran.err);
     // There is nothing left to change, so that nothing is written.
     let ran = scene.run(&call).ended(0);
     assert!(ran.err.ends_with("keepers.csv stays as it is: nothing in it changes.\n"));
@@ -135,9 +135,9 @@ fn corrections_come_last_and_are_told() {
     snapshot("corrections", &format!("{}\n{}", ran.err, scene.read("out.csv")));
     let scene = scene.with("fixes.csv", "Id,Round,value\nK2,x,y\n");
     let ran = scene.run(&format!("{call} --overwrite")).ended(2);
-    assert!(ran.err.contains("fixes.csv is no table of corrections"), "{}", ran.err);
+    assert!(ran.err.contains("fixes.csv is not a table of corrections"), "{}", ran.err);
     // A file that is not there is a slip of the pen; only kept changes make one.
     let call = format!("enrich keepers.csv {UPDATE} --corrections none.csv -q");
     let ran = scene.run(&call).ended(2);
-    assert!(ran.err.starts_with("error: there is no file none.csv"), "{}", ran.err);
+    assert!(ran.err.starts_with("error: the file none.csv does not exist"), "{}", ran.err);
 }

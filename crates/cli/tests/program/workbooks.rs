@@ -6,7 +6,7 @@ use rust_xlsxwriter::{ExcelDateTime, Format, Formula, Workbook};
 
 use super::scene::{Scene, snapshot};
 
-/// A registry behind a title, in columns B to G, with a worksheet of notes behind it.
+/// A registry after a title, in columns B to G, with a worksheet of notes after it.
 fn registry(scene: &Scene) {
     let mut workbook = Workbook::new();
     let (day, time) =
@@ -65,7 +65,7 @@ fn worksheets_are_tables() {
     scene.run(call).ended(0);
     told += &format!("\n{}", scene.read("out.csv"));
     let again = scene.run(call).ended(0);
-    assert!(again.err.contains("Nothing has moved since the run before."), "{}", again.err);
+    assert!(again.err.contains("Nothing has changed since the last run."), "{}", again.err);
     // A row is known by its row of the worksheet.
     let why = scene.run("why registry.xlsx --row 4 --from m.csv --on 'Tag = Hive'").ended(0);
     assert!(why.out.starts_with("Row 4 (line 8) of registry.xlsx"), "{}", why.out);
@@ -129,14 +129,14 @@ fn tables_are_written_as_worksheets() {
     scene.run(&to).ended(0);
     let first = std::fs::read(scene.path("out.xlsx")).unwrap();
     let again = scene.run(&to.replace(" -q", "")).ended(0);
-    assert!(again.err.contains("Nothing has moved since the run before."), "{}", again.err);
+    assert!(again.err.contains("Nothing has changed since the last run."), "{}", again.err);
     assert_eq!(std::fs::read(scene.path("out.xlsx")).unwrap(), first);
     // Also the rows of another table all its cells are read back.
     let back = "enrich out.xlsx#Enriched --from m.csv --on 'Hive' --take @row -q";
     let back = scene.run(back).ended(0).out;
     let rows = back.lines().map(|line| line.rsplit_once(',').unwrap().0);
     assert_eq!(rows.collect::<Vec<_>>(), text.lines().collect::<Vec<_>>());
-    // What was changed by hand there is noticed, cell by cell.
+    // Changes made there by hand are noticed, cell by cell.
     let mut edited = Workbook::new();
     let sheet = edited.add_worksheet();
     for (row, line) in text.lines().enumerate() {

@@ -63,7 +63,7 @@ const SIDES: [(&[Form], [&str; 2]); 2] =
 const DIGITS: &str = "digits | number";
 const PLAIN_DIGITS: &str = "plain | digits | number";
 
-/// How dates are written, beside ISO 8601.
+/// Ways of writing dates other than ISO 8601.
 const DATES: [&str; 16] = [
     "%d.%m.%Y",
     "%d/%m/%Y",
@@ -143,7 +143,7 @@ fn letters_agree(one: &str, other: &str) -> bool {
     short.is_empty() || short == long || long.len() > WORD && long.starts_with(&short)
 }
 
-/// What has more letters than this is a word, of which others may be the beginning.
+/// A value with more letters than this is a word, and shorter ones may be its beginning.
 const WORD: usize = 2;
 
 impl Steps {
@@ -159,7 +159,7 @@ impl Steps {
     }
 }
 
-/// Both steps, each once and in an order in which they work, without those that others include.
+/// Both steps, each once and in an order in which they work, without steps that another one includes.
 fn together(one: &str, other: &str) -> Option<String> {
     const ORDER: [&str; 9] =
         ["trim", "tidy", "compact", "plain", "alnum", "digits", "fold", "number", "number \",\""];
@@ -176,7 +176,7 @@ fn together(one: &str, other: &str) -> Option<String> {
     *compact &= !*alnum && !*digits;
     *tidy &= !*compact && !*alnum && !*digits;
     *trim &= !*tidy && !*compact && !*alnum && !*digits && !is_number;
-    // A number has no letters, but for those that digits leave out.
+    // A number has no letters, except those that `digits` removes.
     *fold &= !is_number;
     let steps = ORDER.iter().zip(has).filter(|(_, has)| *has).map(|(step, _)| *step);
     Some(steps.collect::<Vec<_>>().join(" | "))

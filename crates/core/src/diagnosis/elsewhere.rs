@@ -1,4 +1,4 @@
-//! Whether the value of a part stands in another column of the reference.
+//! Whether the value of a part is in another column of the reference.
 //!
 //! A reference keeps nothing but its key and what is taken, so this takes a second look at its table,
 //! for the keys that spelling does not explain.
@@ -15,7 +15,7 @@ use crate::table::in_order::in_order;
 use crate::table::{Block, Packer, Row, Source, packed};
 use crate::template::{BoundTemplate, StepBuffers};
 
-/// A row in which a part of a key stands in another column.
+/// A row in which a part of a key is in another column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 struct Elsewhere {
     part: usize,
@@ -52,7 +52,7 @@ impl Lengths {
     }
 }
 
-/// What was seen in some rows.
+/// What a thread finds in some rows.
 #[derive(Debug, Default)]
 struct Seen {
     /// Which of the alike keys the reference has the other parts of.
@@ -63,7 +63,7 @@ struct Seen {
     work: StepBuffers,
 }
 
-/// A value of fewer characters stands in many columns by chance.
+/// A value of fewer characters is in many columns by chance.
 const LONG_ENOUGH: usize = 3;
 
 /// Goes through the table of a reference once more.
@@ -75,12 +75,12 @@ pub struct Scout<'a> {
     found: HashSet<(usize, Elsewhere)>,
 }
 
-/// Where what is sought stands, by how it is packed.
+/// The keys that are searched for, packed, and where they lead.
 #[derive(Debug)]
 struct Places {
     /// Which keys are alike but for a part, by the others.
     alike: HashMap<Box<[u8]>, usize, RandomState>,
-    /// The key, by the same with that part behind it.
+    /// The key, by the same with that part after it.
     keys: HashMap<Box<[u8]>, usize, RandomState>,
 }
 
@@ -126,10 +126,10 @@ impl<'a> Scout<'a> {
         (!all.is_empty()).then(|| Self { lookup, sought, alike: all, found })
     }
 
-    /// Goes through a table of the reference on so many threads, or one of several.
+    /// Goes through a table of the reference on this many threads, or one of several.
     ///
     /// # Errors
-    /// Those of the source.
+    /// The errors of the source.
     pub fn read<S: Source<Error: Send> + Send>(
         &mut self,
         source: &mut S,
@@ -147,8 +147,8 @@ impl<'a> Scout<'a> {
         in_order(source, threads, &every, Seen::default, work, hand_on)
     }
 
-    /// Writes what was found into the reasons. What is so for less than half of the keys that it could
-    /// be for is taken for chance.
+    /// Writes the findings into the reasons. A column that holds the part for less than half of the keys
+    /// is taken as chance.
     pub fn tell(self, explained: &mut [Explained]) {
         let mut could: BTreeMap<usize, usize> = BTreeMap::new();
         for alike in self.alike.iter().filter(|alike| alike.is_met) {
@@ -211,7 +211,7 @@ fn trimmed(cell: &str) -> &str {
     if is_bare { cell } else { cell.trim() }
 }
 
-/// A key without one of its parts, packed behind the number of that.
+/// A key without one of its parts, packed after the number of that.
 fn without<'k>(parts: impl Iterator<Item = &'k str>, part: usize, packer: &mut Packer) {
     packer.clear();
     packer.push(&part.to_string());

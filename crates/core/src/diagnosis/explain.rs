@@ -13,14 +13,14 @@ use crate::parallel::in_parallel;
 use crate::table::{Packer, Row};
 use crate::template::StepBuffers;
 
-/// What was found out about the unmatched keys of a lookup.
+/// The diagnosis of a lookup's unmatched keys.
 #[derive(Debug)]
 pub struct Diagnosis {
     /// For each of the findings' unmatched keys, in order, its reason.
     pub explained: Vec<Explained>,
-    /// How many keys the nearest one was not sought for, since there are so many.
+    /// How many keys were not compared for their nearest one, because there were too many.
     pub not_sought: u64,
-    /// What would match more of them; each matches more than those before it.
+    /// The fixes that would match more of them; each matches more than the ones before it.
     pub fixes: Vec<Fix>,
     /// Whether more came near than could be looked at, so that the nearest may not be.
     pub is_bounded: bool,
@@ -31,7 +31,7 @@ pub struct Diagnosis {
 pub struct Explained {
     /// The reason.
     pub reason: Reason,
-    /// What holds the nearest reference key, if one comes near.
+    /// The entry of the nearest reference key, if there is one.
     pub nearest: Option<EntryId>,
     /// How many changes of one character lie between the two.
     pub distance: Option<usize>,
@@ -39,10 +39,10 @@ pub struct Explained {
     pub(super) steps: Vec<(usize, Steps)>,
 }
 
-/// Of the entries that share a spelling, so many are looked at.
+/// How many of the entries that share a spelling are compared.
 const SPELLED: usize = 4;
 
-/// Of a few entries all are looked at; of more those that stand near by in order.
+/// All of a few entries are compared; of many, those next to each other in order.
 const FEW: usize = 48;
 const NEAR_BY: usize = 12;
 
@@ -75,7 +75,7 @@ impl Explained {
     }
 
     /// The parts of the key as they are to be written for this key to match, where its spelling alone
-    /// stands in the way.
+    /// is in the way.
     pub fn fix(&self, lookup: &Lookup) -> Option<Vec<String>> {
         let change: Change = self.steps.iter().cloned().collect();
         if change.is_empty() { None } else { written(lookup, &change) }
@@ -87,7 +87,7 @@ impl Explained {
 }
 
 impl Diagnosis {
-    /// Seeks the reasons of a lookup's unmatched keys on so many threads, and works out what would
+    /// Seeks the reasons of a lookup's unmatched keys on this many threads, and works out what would
     /// fix them. `None` when there are none, or when the reference was not kept as a whole.
     pub fn of(lookup: &Lookup, found: &LookupFindings, threads: usize) -> Option<Self> {
         let keys = found.unmatched.keys();
@@ -128,13 +128,13 @@ impl Diagnosis {
     }
 }
 
-/// What shares a hash with each of the unmatched keys.
+/// The entries that share a hash with each unmatched key.
 struct Near<'a> {
     reference: &'a Reference,
     keys: &'a [UnmatchedKey],
     sought: Sought,
     shared: Shared,
-    /// Of hashes that many entries share, these entries in the order of the part that is left out.
+    /// For hashes that many entries share, these entries in the order of the part that is left out.
     sorted: HashMap<u32, Vec<Sharing>>,
     differences: Differences,
 }
@@ -210,8 +210,8 @@ impl<'a> Near<'a> {
         self.one_part(&parts, trails).unwrap_or_else(Explained::nothing)
     }
 
-    /// How the parts of a key are spelled in another, but for one that does not count; `None` when
-    /// it is not spelling alone that sets them apart.
+    /// How the spelling of the parts differs from another key's, except for a part that does not count.
+    /// `None` when more than spelling differs.
     fn spelled(
         &self,
         parts: &[&str],
@@ -299,7 +299,7 @@ impl<'a> Near<'a> {
     }
 }
 
-/// Finds keys that nearly share the letters of those that nothing else explains.
+/// Finds keys that share most letters with the keys that nothing else explains.
 fn lettered(
     reference: &Reference,
     keys: &[UnmatchedKey],
@@ -368,7 +368,7 @@ fn distance(reference: &Reference, parts: &[&str], entry: EntryId) -> usize {
 fn apart(one: &str, other: &str) -> usize {
     const LONGEST: usize = 200;
     if one.len().max(other.len()) > LONGEST {
-        // Of long texts the middle, where they are not the same, is as far apart as it is long.
+        // The distance of long texts is at most the length of their middle parts that differ.
         return one.len().max(other.len()) - ends_alike(one, other);
     }
     strsim::osa_distance(one, other)
@@ -394,7 +394,7 @@ fn bytes_alike(one: &[u8], other: &[u8]) -> usize {
     start + end.take_while(|(a, b)| a.eq_ignore_ascii_case(b)).count()
 }
 
-/// How far apart a value may be from one that was meant.
+/// How many letters a value may differ from the one that was meant.
 fn most_apart(characters: usize) -> usize {
     match characters {
         0..3 => 0,
@@ -404,10 +404,11 @@ fn most_apart(characters: usize) -> usize {
     }
 }
 
-/// Whether a value is likely another with a slip of the hand: a few letters off, the digits the same.
+/// Whether a value is likely another one with a typing slip: a few letters differ, the digits are the
+/// same.
 fn is_typo(value: &str, other: &str, distance: usize) -> bool {
     let plain = |sign: char| sign.is_ascii_digit().then_some(sign);
-    // Letters that are taken for digits are slips of the hand.
+    // Letters in place of digits are typing slips.
     let taken_for = |sign: char| match sign {
         'O' | 'o' => Some('0'),
         'I' | 'l' => Some('1'),

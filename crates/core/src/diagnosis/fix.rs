@@ -1,8 +1,8 @@
-//! What a change of the key would do: how many rows it would match, and what it would break.
+//! The effect of a change of the key: how many rows would match, and what it would break.
 //!
-//! Steps that come behind those of a part work on what is compared now, so their whole effect can be
-//! told from the keys: those of the reference, how often each was asked for, and the unmatched ones.
-//! Nothing is guessed; the steps are carried out.
+//! Steps after those of a part work on the values that are compared now. So the keys of the reference,
+//! how often each was asked for, and the unmatched keys show the whole effect. Nothing is guessed: the
+//! steps are carried out.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -23,7 +23,7 @@ use crate::value::is_blank;
 pub struct Fix {
     /// The parts of the key as they are to be written, `MAIN = REFERENCE` or one side alone.
     pub on: Vec<String>,
-    /// Those of them that are changed.
+    /// The numbers of the parts that are changed.
     pub changed: Vec<usize>,
     /// How many unmatched main rows would match; where a range or a name counts as well, how many
     /// would find their key.
@@ -38,7 +38,7 @@ pub struct Fix {
     pub joined: u64,
 }
 
-/// The steps that are put behind those of each part.
+/// The steps to add after those of each part.
 pub(super) type Change = BTreeMap<usize, Steps>;
 
 /// How many changes are worked out at most, and for a reference of many keys.
@@ -46,7 +46,7 @@ const MOST: usize = 10;
 const MOST_OF_MANY: usize = 4;
 const MANY: u64 = 200_000;
 
-/// How many are told, and what share of the most they have to fix.
+/// How many are reported, and what share of the most they have to fix.
 const TOLD: usize = 3;
 const SHARE: u64 = 4;
 
@@ -77,15 +77,15 @@ pub(super) fn fixes(
             told.push(fix);
         }
     }
-    // Little is not told beside much; the one that fixes most is always told.
+    // A small effect is left out next to a large one; the fix with the largest effect is always shown.
     let most = told.last().map_or(0, |fix| fix.fixed);
     told.retain(|fix| fix.fixed * SHARE >= most);
     let spare = told.len().saturating_sub(TOLD);
     told.split_off(spare)
 }
 
-/// The changes that are worth working out: those that occur, their parts, and all of them together;
-/// the commonest first.
+/// The changes worth trying: each that occurs, each part's, and all of them together; the commonest
+/// first.
 fn changes(lookup: &Lookup, found: &LookupFindings, explained: &[Explained]) -> Vec<Change> {
     let has_matched = found.counts.of(Kind::Matched) > 0;
     let mut rows: BTreeMap<Change, u64> = BTreeMap::new();
@@ -96,7 +96,7 @@ fn changes(lookup: &Lookup, found: &LookupFindings, explained: &[Explained]) -> 
             if let (Some(format), "date", true) =
                 (steps.main.strip_prefix("date %"), &steps.reference[..], has_matched)
             {
-                // Those that match now are written as the reference is.
+                // Parts that match now are written as those of the reference.
                 steps.main = format!("date %F %{format}");
             }
             *rows.entry(Change::from([(*part, steps.clone())])).or_default() += key.rows;
@@ -108,7 +108,7 @@ fn changes(lookup: &Lookup, found: &LookupFindings, explained: &[Explained]) -> 
     }
     let mut common: Vec<(Change, u64)> = rows.into_iter().collect();
     common.sort_by_key(|(_, rows)| std::cmp::Reverse(*rows));
-    // All of them together, part by part; those that don't go together with commoner ones are left.
+    // All changes together, part by part, without those that conflict with commoner ones.
     let mut of_parts: BTreeMap<usize, Steps> = BTreeMap::new();
     for (change, _) in common.iter().filter(|(change, _)| change.len() == 1) {
         for (part, steps) in change {
@@ -156,7 +156,7 @@ pub(super) fn written(lookup: &Lookup, change: &Change) -> Option<Vec<String>> {
     Some(all)
 }
 
-/// A template with steps behind its own; `None` when it has several placeholders or none.
+/// A template with steps after its own; `None` when it has several placeholders or none.
 fn behind(template: &Template, steps: &str) -> Option<String> {
     let text = template.to_string();
     if !template.is_bare() {
@@ -168,7 +168,7 @@ fn behind(template: &Template, steps: &str) -> Option<String> {
     })
 }
 
-/// What becomes of a key.
+/// The outcome of a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Outcome {
     Settled,
@@ -211,8 +211,8 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
     let is_settled = |first: EntryId| !matches!(lookup.settle(first), Answer::Ambiguous(_));
     let (mut newly_ambiguous, mut lost, mut fixed) = (0, 0, 0);
     for first in reference.firsts() {
-        // Where a range counts too, it is not told under the first entry how often a key was asked
-        // for, so any of them may have been.
+        // With a range, the first entry does not show how often a key was asked for, so that any key may
+        // have been.
         let asked = if only_key { 1 } else { found.asked(first) };
         if asked == 0 {
             continue;
@@ -232,7 +232,7 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
     }
     let joined = changed.firsts.iter().map(|firsts| firsts.len() as u64 - 1).sum();
     if only_key && (joined > 0 || lost > 0) {
-        // Which of the rows that match now this would touch can't be told from their keys.
+        // Which of the rows that match now this would touch can't be known from their keys.
         return None;
     }
     Some(Fix {
@@ -246,8 +246,8 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
     })
 }
 
-/// The hash of a key with steps applied to its parts; `None` when that leaves a part blank or can't be
-/// read. It is so long that two keys never share one.
+/// The hash of a key with steps applied to its parts; `None` when a part becomes blank or can't be read.
+/// It is long enough for two keys never to share one.
 fn made<'k>(
     reference: &Reference,
     parts: impl Iterator<Item = &'k str>,
@@ -297,7 +297,7 @@ impl<'a> Changed<'a> {
         all
     }
 
-    /// What a group of keys that become one comes to.
+    /// The outcome of a group of keys that become one.
     fn settle(&self, at: usize) -> Outcome {
         let reference = self.lookup.reference();
         if self.lookup.range_value().is_some() || !self.lookup.named_columns().is_empty() {

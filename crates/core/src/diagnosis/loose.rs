@@ -1,9 +1,9 @@
-//! What is left of a value when its spelling does not count.
+//! Spellings: values reduced to their letters and digits, so that different spellings are equal.
 
 use crate::template::{StepUse, apply_all, read_steps};
 use crate::value::number;
 
-/// What is left of values when their spelling does not count.
+/// Reduces values, so that different spellings are equal.
 #[derive(Debug)]
 pub(crate) struct Loose {
     plain: Vec<StepUse>,
@@ -19,7 +19,7 @@ impl Loose {
         Self { plain, decimal_comma, left: Vec::new() }
     }
 
-    /// What is left of a value.
+    /// The reduced value.
     pub(crate) fn of(&mut self, value: &str) -> &[u8] {
         let mut left = std::mem::take(&mut self.left);
         left.clear();
@@ -41,7 +41,7 @@ impl Loose {
         }
         let plain = if part.is_ascii() { None } else { apply_all(&self.plain, part) };
         let text = plain.as_deref().unwrap_or(part);
-        // Zeros count once a digit stands before them.
+        // Zeros count once a digit is before them.
         let mut zeros = true;
         let mut waiting = false;
         for &byte in text.as_bytes() {

@@ -4,7 +4,7 @@ use std::fmt;
 
 use crate::lookup::Lookup;
 
-/// A way in which two spellings of one value differ, in the order in which they are told.
+/// A way in which two spellings of one value differ, in the order in which they are reported.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Form {
     /// White space around the value.
@@ -17,7 +17,7 @@ pub enum Form {
     Accents,
     /// Signs that are neither letters nor digits.
     Punctuation,
-    /// Leading zeros, a point with zeros behind, group separators.
+    /// Leading zeros, a point followed by zeros, group separators.
     NumberForm,
     /// The order and the joints of day, month and year.
     DateForm,
@@ -40,7 +40,7 @@ pub enum Reason {
     },
     /// One part, from 0, is another; the others are the same.
     OnePart(usize),
-    /// The value of a part, from 0, stands in another column of the reference, from 0.
+    /// The value of a part, from 0, is in another column of the reference, from 0.
     Elsewhere {
         /// The part.
         part: usize,
@@ -51,7 +51,7 @@ pub enum Reason {
     OtherDigits,
     /// No reference key comes near.
     Nothing,
-    /// It is not spelling; which key comes near was not sought, since there are so many.
+    /// Not the spelling. The nearest key was not searched for, because there were too many keys.
     NotSought,
 }
 
@@ -77,7 +77,7 @@ impl fmt::Display for Form {
 }
 
 impl Reason {
-    /// The same for reasons that are told as one.
+    /// Reasons that are reported as one have the same label.
     pub(super) fn alike(&self) -> Self {
         match self {
             Self::Typo { part, .. } => Self::Typo { part: *part, distance: 0 },
@@ -85,7 +85,7 @@ impl Reason {
         }
     }
 
-    /// The parts, from 0, that stand in the way.
+    /// The parts, from 0, that are in the way.
     pub fn parts(&self) -> Vec<usize> {
         match self {
             Self::Spelled(all) => all.iter().map(|(part, _)| *part).collect(),
@@ -95,30 +95,48 @@ impl Reason {
         }
     }
 
-    /// What the reason of a key is in words, which `lookup` did not find: `letter case of Apiary`.
+    /// The reason in words, for a key that `lookup` did not find: `letter case of Apiary`.
     pub fn of(&self, lookup: &Lookup) -> String {
         let parts = lookup.part_names();
         let part = |nth: &usize| parts.get(*nth).map_or("the key", String::as_str);
         match self {
             Self::Spelled(all) => {
-                let each = all.iter().map(|(nth, forms)| {
-                    let forms: Vec<&str> = forms.iter().map(|form| form.label()).collect();
-                    format!("{} of {}", forms.join(" and "), part(nth))
-                });
+                let each = all.iter().map(|(nth, forms)| spelling(forms, part(nth)));
                 each.collect::<Vec<_>>().join(", ")
             }
             Self::Swapped => "parts in another order".to_owned(),
             Self::Typo { part: nth, .. } => {
-                format!("likely a typing slip in {}", nth.as_ref().map_or("the key", part))
+                format!("probably a typing slip in {}", nth.as_ref().map_or("the key", part))
             }
-            Self::OnePart(nth) => format!("all parts but {} are held", part(nth)),
+            Self::OnePart(nth) => format!("every part is found except {}", part(nth)),
             Self::Elsewhere { part: nth, column: at } => {
                 let (name, headers) = (lookup.reference().name(), lookup.reference().headers());
-                format!("{} stands in {} of {name}", part(nth), headers.address(*at))
+                format!("{} is in column {} of {name}", part(nth), headers.address(*at))
             }
             Self::OtherDigits => "the nearest key has other digits".to_owned(),
             Self::Nothing => "nothing near".to_owned(),
-            Self::NotSought => "not held in another spelling".to_owned(),
+            Self::NotSought => "not found in another spelling".to_owned(),
         }
     }
+}
+
+/// The forms in which a part differs: `letter case of Apiary and the way the number in it is
+/// written`.
+fn spelling(forms: &[Form], part: &str) -> String {
+    let written = |form: &Form| match form {
+        Form::NumberForm => Some("number"),
+        Form::DateForm => Some("date"),
+        _ => None,
+    };
+    let looks: Vec<&str> =
+        forms.iter().filter(|form| written(form).is_none()).map(|form| form.label()).collect();
+    let mut words = Vec::new();
+    if !looks.is_empty() {
+        words.push(format!("{} of {part}", looks.join(" and ")));
+    }
+    for (nth, what) in forms.iter().filter_map(written).enumerate() {
+        let within = if nth == 0 && looks.is_empty() { part } else { "it" };
+        words.push(format!("the way the {what} in {within} is written"));
+    }
+    words.join(" and ")
 }

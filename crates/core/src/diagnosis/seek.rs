@@ -24,8 +24,8 @@ const MOST: usize = 1 << 23;
 /// The hashes of sought keys.
 #[derive(Debug)]
 pub(super) struct Sought {
-    /// Those of keys without one of their parts, which most of a reference may share, apart from the
-    /// others: being few, they are at hand all the time.
+    /// The hashes of keys without one of their parts, kept separately: most reference keys may share one,
+    /// and being few they stay in the cache.
     without: Slots,
     others: Slots,
     /// How many different hashes there are.
@@ -41,7 +41,7 @@ pub(super) struct Sought {
 #[derive(Debug, Default)]
 struct Slots {
     slots: HashMap<u64, u32, PassHash>,
-    /// Bits of the hashes that may be there, so that most others are told at once.
+    /// Bits of the hashes that may be there, so that most others are reported at once.
     filter: Vec<u64>,
 }
 
@@ -76,13 +76,13 @@ pub(super) struct Shared {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Sharing {
     /// The beginning of the part that is left out, where one is, so that it need not be looked up
-    /// where it stands.
+    /// where it is.
     pub(super) begins: Beginning,
     /// The entry.
     pub(super) entry: EntryId,
 }
 
-/// The first bytes of a value, blank ones behind a short one.
+/// The first bytes of a value, blank ones after a short one.
 pub(super) type Beginning = [u8; 16];
 
 /// The first bytes of a value.
@@ -98,9 +98,8 @@ fn is_without(trail: Trail) -> bool {
 }
 
 impl Sought {
-    /// The hashes of some keys, each given by its parts, as far as what the reference holds in each part
-    /// may meet them; of all but one of their parts only so many of the first
-    /// keys are sought by all but one of their parts.
+    /// The hashes of some keys, given by their parts, as far as the values that the reference holds in
+    /// each part can match. Only the first keys are searched for by all but one of their parts.
     pub(super) fn of<'k, P>(
         reference: &Reference,
         held: &[OddPart],
@@ -220,7 +219,7 @@ impl Sought {
     }
 }
 
-/// What the keys of a reference have in each part.
+/// The values of a reference's keys in each part.
 pub(super) fn held_by(
     reference: &Reference,
     is_whole: &(impl Fn(EntryId) -> bool + Sync),

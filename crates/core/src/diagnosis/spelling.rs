@@ -1,15 +1,14 @@
-//! What is left of a value when its spelling does not count, as hashes.
+//! Hashes of keys whose spelling does not count.
 //!
-//! Two keys that differ only in spelling share a hash of at least one [`Trail`]; so do keys that
-//! agree in all parts but one, keys whose parts are swapped, and keys that are a letter apart. A
-//! shared hash only finds candidates; what really lies between two keys is settled by comparing
-//! them.
+//! Two keys that differ only in spelling share a hash of at least one [`Trail`]. So do keys that agree in
+//! all parts but one, keys whose parts are swapped, and keys that differ in a letter. A shared hash only
+//! finds candidates; comparing the two keys decides.
 
 use super::loose::Loose;
 use crate::value::any_date::{dates_of, is_iso};
 use ahash::RandomState;
 
-/// What a hash was made to find.
+/// The kind of candidate that a hash finds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Trail {
     /// The same parts in another spelling.
@@ -25,12 +24,12 @@ pub(super) enum Trail {
 /// Which hashes of a key are made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Wanted {
-    /// Those of other spellings and orders.
+    /// Keys in other spellings and orders.
     Spellings,
     /// These, and those of all parts but one.
     Parts,
-    /// Those of nearly the same letters: with one left out on either side, or two of keys no longer
-    /// than this.
+    /// Keys with nearly the same letters: with one left out on either side, or two in keys no longer than
+    /// this.
     Letters(usize),
 }
 
@@ -42,7 +41,7 @@ const LONG: usize = 64;
 pub(super) struct Hashes<'h> {
     hasher: &'h RandomState,
     loose: Loose,
-    /// What is left of each part, one behind the other, and where each ends.
+    /// Each part reduced, one after the other, and where each ends.
     left: Vec<u8>,
     ends: Vec<usize>,
     of_parts: Vec<u64>,
@@ -51,7 +50,7 @@ pub(super) struct Hashes<'h> {
     odd: Vec<OddPart>,
 }
 
-/// Whether values of a kind occur, and whether some are written otherwise than raw_form.
+/// Whether values of a kind occur, and whether some are written in another than the plain form.
 #[derive(Debug, Clone, Copy, Default)]
 struct Odd {
     any: bool,
@@ -65,8 +64,7 @@ impl Odd {
     }
 }
 
-/// What the keys of one side have in one part. Plain values meet plain ones of the other side without
-/// more ado.
+/// The values of one side's keys in one part. Plain values of both sides are compared directly.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct OddPart {
     digits: Odd,
@@ -88,7 +86,7 @@ impl OddPart {
         self.dates.odd |= !is_iso(value);
     }
 
-    /// The same for what two pieces of a side have.
+    /// The values of two halves of a side together.
     pub(super) fn with(self, other: Self) -> Self {
         let both =
             |one: Odd, other: Odd| Odd { any: one.any || other.any, odd: one.odd || other.odd };
@@ -107,7 +105,7 @@ impl OddPart {
     }
 }
 
-/// What sets hashes of one trail apart from those of another.
+/// Distinguishes the hashes of one trail from those of another.
 const ORDER: u64 = 0x9e37_79b9_7f4a_7c15;
 const WITHOUT: u64 = 0xc2b2_ae3d_27d4_eb4f;
 const LETTERS: u64 = 0x1656_67b1_9e37_79f9;
@@ -126,7 +124,7 @@ impl<'h> Hashes<'h> {
         }
     }
 
-    /// The same for keys of one side, by what those of the other have in each part.
+    /// The hashes of one side's keys, by the values of the other side in each part.
     pub(super) fn meeting(hasher: &'h RandomState, odd: &[OddPart]) -> Self {
         Self { odd: odd.to_vec(), ..Self::new(hasher) }
     }
@@ -198,7 +196,7 @@ impl<'h> Hashes<'h> {
             powers[nth + 1] = powers[nth].wrapping_mul(ORDER | 1);
             before[nth + 1] = before[nth].wrapping_mul(ORDER | 1).wrapping_add(u64::from(byte) + 1);
         }
-        // The hash of a piece, as if nothing stood around it.
+        // The hash of a part without the text around it.
         let piece = |from: usize, to: usize| {
             before[to].wrapping_sub(before[from].wrapping_mul(powers[to - from]))
         };
@@ -306,8 +304,8 @@ mod tests {
     }
 
     proptest! {
-        /// Values that are one change apart meet on the trail of letters, and with two letters left
-        /// out those that are two apart.
+        /// Values that differ by one change share a hash on the trail of letters; values that differ by
+        /// two changes share one with two letters left out.
         #[test]
         fn near_values_meet(
             value in "[a-z]{3,12}",

@@ -1,8 +1,8 @@
 //! Reference rows that no main row asked for, as rows at the end of the output.
 //!
-//! Such a row carries its key in the main table's columns, spelled as the reference spells it: no
-//! step that was put to the key shows in what is written. Of several rows with one key there is one
-//! row, where they agree or a rule settles it; where nothing does, there is none.
+//! An appended row has its key in the main table's columns, spelled as in the reference: no step of the
+//! key changes it. Several rows with one key give one row if they agree or a rule decides, and none
+//! otherwise.
 
 use crate::findings::NotAppended;
 use crate::lookup::{Answer, EntryId, Lookup, Reference, RowId};
@@ -27,7 +27,7 @@ impl Appending {
     }
 
     /// The cells of the key that a row holds, each with the main table's column; `None` when it
-    /// can't be taken apart.
+    /// can't be split.
     pub(super) fn key_cells(
         &self,
         reference: &Reference,
@@ -81,7 +81,7 @@ pub(super) fn givers(
         let Some(entry) = reference.entry_of(row) else { continue };
         let stands_alone = reference.is_by_position() || lookup.range_value().is_some();
         if stands_alone || lookup.takes_every() {
-            // What is said of its key is said of all rows that hold it.
+            // Findings of its key are of all rows that hold it.
             let first = if reference.is_by_position() { entry } else { reference.first_of(entry) };
             givers.push((Answer::Matched(first), Some(entry)));
             continue;

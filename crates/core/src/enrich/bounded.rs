@@ -15,7 +15,7 @@ use crate::spill::{ProbeRuns, SortedRecords};
 use crate::table::in_order::in_order;
 use crate::table::{Block, Row, Sink, Source};
 
-/// What is known of a spilled reference after the pass.
+/// The findings of a spilled reference after the pass.
 pub(super) struct SpilledFindings {
     /// The number of its lookup.
     pub(super) nth: usize,
@@ -63,7 +63,9 @@ impl Enrichment {
                 let examine =
                     |bytes: &[u8]| Ok(reference.of_partition(bytes)?.key_statistics(self.sampled));
                 let statistics = runs.match_partitions(place, partitions, threads, examine)?;
-                statistics.into_iter().for_each(|one| keys.add(one, self.sampled));
+                for one in statistics {
+                    keys.add(one, self.sampled);
+                }
             }
             let requested = RequestedRows::none(reference.rows());
             all.push(SpilledFindings { nth, keys, requested });

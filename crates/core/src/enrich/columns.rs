@@ -7,15 +7,14 @@ use crate::table::Headers;
 use crate::template::BoundTemplate;
 use crate::{Error, Result};
 
-/// What is added: the columns that are kept of the reference, the cells made from them and their
-/// names.
+/// The columns that are kept of the reference, the cells made from them, and their names.
 #[derive(Debug, Default)]
 pub(super) struct Added {
     pub(super) taken: TakenColumns,
     pub(super) named_columns: Vec<HeaderTemplate>,
     pub(super) cells: Vec<AddedCell>,
     pub(super) names: Vec<String>,
-    /// What is written into columns that are there already.
+    /// The columns to update.
     pub(super) updates: Vec<Updating>,
 }
 
@@ -41,7 +40,7 @@ pub(super) fn added_columns(
     for selection in &plan.leave {
         left.extend(selected(selection, reference, key, find)?);
     }
-    // What is named by itself is not brought again by a run or likeness.
+    // A header that is named by itself is not brought again by a run or pattern.
     for one in take {
         if let Take::Column { header, .. } = one {
             left.push(find(reference, header)?);
@@ -101,7 +100,7 @@ pub(super) fn added_columns(
     Ok(added)
 }
 
-/// The columns that main rows may name by a template, kept behind the others.
+/// The columns that main rows may name by a template, kept after the others.
 fn naming(
     template: BoundTemplate,
     reference: &Headers,
@@ -136,7 +135,7 @@ fn naming(
     Ok(HeaderTemplate::new(template, &placed, reference))
 }
 
-/// The columns of a selection, in order. `key` holds those that `*` does not bring.
+/// The columns of a selection, in order. `key` has the columns that `*` does not bring.
 pub(super) fn selected(
     selection: &Selection,
     table: &Headers,
@@ -174,7 +173,7 @@ pub fn shown_columns(take: &[Take], headers: &Headers) -> Result<Vec<usize>> {
     Ok(added_columns(&plan, (headers, headers), &[], &[], find)?.taken.columns)
 }
 
-/// The columns whose headers are like a text in which `*` stands for any text.
+/// The columns whose headers match a pattern in which `*` stands for any text.
 fn like(headers: &Headers, pattern: &str) -> Result<Vec<usize>> {
     let fits = |column: &usize| is_like(headers.name(*column), pattern);
     let columns: Vec<usize> = (0..headers.len()).filter(fits).collect();

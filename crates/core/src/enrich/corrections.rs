@@ -1,4 +1,4 @@
-//! Corrections: cells that a person settled by hand, kept apart from the tables and put in place
+//! Corrections: cells that a person settled by hand. They are kept separately from the tables and applied
 //! after the lookups.
 //!
 //! In goes a small table, a row for each cell: the values of the key columns that tell the main

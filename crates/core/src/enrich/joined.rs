@@ -7,7 +7,7 @@ use std::ops::Range;
 use crate::lookup::EntryId;
 use crate::table::CellKind;
 
-/// What joins the values of several rows.
+/// The separator between the values of several rows.
 pub(super) const JOINT: &str = "; ";
 
 /// How many bytes of texts are kept. A thread keeps its own, for each lookup.
@@ -23,7 +23,7 @@ pub(crate) struct JoinedTexts(RefCell<Kept>);
 #[derive(Debug, Default)]
 struct Kept {
     text: String,
-    /// Where the text of a key's first entry and a taken column is, and its kind.
+    /// The text of a key's first entry and a taken column: its range, and its kind.
     places: HashMap<(EntryId, usize), (Range<usize>, CellKind)>,
 }
 

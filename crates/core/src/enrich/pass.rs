@@ -180,7 +180,7 @@ impl Enrichment {
     /// A spilled reference holds only the rows that the findings name afterwards, so that it can't be run again.
     ///
     /// # Errors
-    /// Those of the source, the sink and the recorder, [`Error::TooManyCopies`], and
+    /// The errors of the source, the sink and the recorder, [`Error::TooManyCopies`], and
     /// [`Error::Scratch`].
     pub fn run<S, K>(
         &mut self,

@@ -1,4 +1,4 @@
-//! From the names in a plan to the columns of the tables at hand.
+//! From the names in a plan to the columns of the tables available.
 
 use std::fmt;
 
@@ -20,34 +20,34 @@ use crate::{Error, Result};
 pub struct Resolved {
     /// The key of the main table.
     pub main_key: Key,
-    /// The keys of the reference, part by part beside the main table's: one, or in a reverse
+    /// The keys of the reference, part by part next to the main table's: one, or in a reverse
     /// lookup one for each column that it looks in.
     pub reference_keys: Vec<Key>,
     /// The columns that a reverse lookup looks in; none in others.
     pub searched: Vec<usize>,
     /// Whether rows are matched by their position alone.
     pub by_position: bool,
-    /// What is matched, part by part as it was written.
+    /// The parts of the key as they were written.
     pub on: Vec<String>,
-    /// What the main table makes the value by that must lie in a range.
+    /// The template of the main row's value that must be in a range.
     pub range_value: Option<BoundTemplate>,
     /// The bounds of the range.
     pub bounds: Option<Bounds>,
     /// How far off the closest row may be.
     pub reach: Option<Reach>,
-    /// What to do with keys whose rows disagree.
+    /// The rule for keys whose rows disagree.
     pub rule: Rule,
-    /// What rows are put in order by, where the rule asks for it.
+    /// The template that orders rows, where the rule needs one.
     pub rank: Option<BoundTemplate>,
     /// The reference's columns to take.
     pub taken: TakenColumns,
-    /// Those of them that main rows name.
+    /// The taken columns that main rows name.
     pub named_columns: Vec<HeaderTemplate>,
     /// The cells that are added, made from these columns and from marks.
     pub output: RowOutput,
-    /// What each of the added columns is to be called.
+    /// The wanted header of each added column.
     pub names: Vec<String>,
-    /// What the person should know about how the names were read.
+    /// Notes about how names were found.
     pub notes: Vec<Note>,
 }
 
@@ -66,9 +66,8 @@ impl Resolved {
         }
     }
 
-    /// Whether taken cells can go out as they stand in the reference: it gives each row of the main table,
-    /// which has so many own columns, all taken cells of one reference row, and the key of none depends on
-    /// what another reference gives.
+    /// Whether taken cells can be passed through, in a main table with `own` columns: each main row takes
+    /// all taken cells of one reference row, and its key does not depend on another reference.
     pub fn passes_through(&self, own: usize) -> bool {
         self.output.only_adds(self.taken.columns.len())
             && !matches!(self.rule, Rule::Every | Rule::List)
@@ -78,9 +77,8 @@ impl Resolved {
             && self.main_key.columns().iter().all(|column| *column < own)
     }
 
-    /// What needs all rows of the reference at once, so that they can't be chosen by the keys that the
-    /// main table's rows hold: the main table has so many own columns, of which earlier references
-    /// update some.
+    /// What needs all rows of the reference at once, if anything, so that rows can't be filtered by the
+    /// keys of the main table, which has `own` columns; earlier references update the columns `updated`.
     pub fn needs_whole(&self, own: usize, updated: &[usize]) -> Option<NeedsWhole> {
         let is_own = |column: &usize| *column < own && !updated.contains(column);
         if self.by_position {
@@ -108,12 +106,12 @@ impl Resolved {
     }
 }
 
-/// What needs all rows of a reference at once.
+/// A feature that needs all rows of a reference at once.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NeedsWhole {
     /// Rows are matched by their position.
     Position,
-    /// A value may stand in any of several columns.
+    /// A value may be in any of several columns.
     Reverse,
     /// Rows count by their range.
     Range,
@@ -159,7 +157,7 @@ pub enum Note {
 /// A table as a plan meets it.
 #[derive(Debug, Clone, Copy)]
 pub struct Side<'a> {
-    /// Its headers; of the main table, with those that earlier references add behind them.
+    /// Its headers; for the main table, followed by those that earlier references add.
     pub headers: &'a Headers,
     /// The texts that count as blank in its keys.
     pub blanks: &'a [String],
@@ -168,7 +166,7 @@ pub struct Side<'a> {
 /// Finds the columns that a plan names.
 ///
 /// # Errors
-/// When a table has no such header, or several, or when what is asked for does not go together.
+/// When a table has no such header, or several, or when parts of the plan conflict.
 pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Result<Resolved> {
     let mut notes = Vec::new();
     let mut find = |headers: &Headers, name: &str| -> Result<usize> {
@@ -287,7 +285,7 @@ fn keys(
         template.clone().cleaned(&plan.clean).bind_with(|name| find(side.headers, name))
     };
     let mut ours = Vec::new();
-    // Of a part that may stand in any of several columns, the steps; of others, the template.
+    // For a part that any of several columns may hold, the steps; for others, the template.
     let mut theirs = Vec::new();
     let mut others = Vec::new();
     for part in parts {
@@ -330,8 +328,8 @@ fn keys(
     Ok((main_key, keys, searched))
 }
 
-/// The headers of all added columns, none of them like a header that stands before it, with a note
-/// for each that had to be renamed: those of one more reference, behind the others.
+/// The headers of all added columns, none of them like a header that is before it, with a note
+/// for each that had to be renamed: those of one more reference, after the others.
 pub fn added_names(
     before: &Headers,
     reference: &str,

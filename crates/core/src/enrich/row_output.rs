@@ -9,12 +9,12 @@ use crate::lookup::{Answer, EntryId, Lookup, Miss, RowId};
 use crate::plan::Mark;
 use crate::table::{Block, CellKind, Overlay, Row};
 
-/// What a lookup adds to each row, and what it updates.
+/// The cells that a lookup adds to each row and updates in it.
 #[derive(Debug, Clone)]
 pub struct RowOutput {
     /// The added cells, in order.
     pub cells: Vec<AddedCell>,
-    /// What becomes of unmatched rows.
+    /// The treatment of unmatched rows.
     pub unmatched: Unmatched,
     /// The updated columns, each once.
     pub updates: Vec<Updating>,
@@ -61,7 +61,7 @@ pub enum AddedCell {
     Mark(Mark),
 }
 
-/// What becomes of unmatched main rows.
+/// The treatment of unmatched main rows.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Unmatched {
     /// Their cells stay blank.

@@ -57,7 +57,7 @@ pub(super) struct StageResult {
     pub(super) reported: usize,
     /// Each updated cell: the row of the block, the number of the update, and what became of it.
     pub(super) written: Vec<(u32, u32, Written)>,
-    /// The sums of these for each update, over rows that go out.
+    /// For each update, the sums over rows that go out.
     pub(super) counts: Vec<WrittenCounts>,
     /// Texts that were joined of the rows of keys.
     pub(super) joined: JoinedTexts,
@@ -208,7 +208,7 @@ impl Stages {
         // Which rows of the last stage go out; empty while all of them do.
         let mut keeps: Vec<bool> = Vec::new();
         for nth in from..self.lookups.len() {
-            keeps = self.process_stage(block, nth, keeps, (recording, assembly), workspace);
+            keeps = self.process_stage(block, nth, &keeps, (recording, assembly), workspace);
             if workspace.is_crowded {
                 return;
             }
@@ -237,7 +237,7 @@ impl Stages {
         &self,
         block: &Block,
         nth: usize,
-        kept: Vec<bool>,
+        kept: &[bool],
         (recording, assembly): (Recording, Assembly),
         workspace: &mut Workspace<R>,
     ) -> Vec<bool> {
@@ -330,7 +330,9 @@ impl Stages {
                     if recording == Recording::Trace {
                         entries.truncate(1);
                     }
-                    entries.into_iter().for_each(|entry| add(Some(entry)));
+                    for entry in entries {
+                        add(Some(entry));
+                    }
                 }
                 Answer::Matched(entry) | Answer::Chosen { entry, .. } => add(Some(entry)),
                 _ => add(None),

@@ -10,13 +10,13 @@ use crate::value::is_blank;
 /// One column that a lookup writes into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Updating {
-    /// The column: one of the main table's own, or behind those one that an earlier lookup added.
+    /// The column: one of the main table's own, or a later number for one that an earlier lookup added.
     pub column: usize,
-    /// What is written, by its number among the reference's taken columns.
+    /// The new cell, by its number among the reference's taken columns.
     pub taken: usize,
 }
 
-/// What may be replaced, and by what.
+/// Which cells may be replaced, and whether by blanks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Replacing {
     /// Which cells may be replaced.
@@ -26,8 +26,7 @@ pub struct Replacing {
 }
 
 impl Replacing {
-    /// What is to be done where `now` stands and the reference holds `new`. A cell of nothing but
-    /// white space is blank.
+    /// What to do with a cell `now` when the reference holds `new`. A cell of white space only is blank.
     ///
     /// ```
     /// use gather_keys_core::enrich::Replacing;

@@ -21,7 +21,7 @@ pub struct NotAppended {
     pub malformed: u64,
     /// Several rows hold their key, and disagree.
     pub ambiguous: u64,
-    /// The main table makes the key of several columns, and theirs can't be taken apart into them.
+    /// The main table makes the key of several columns, and theirs can't be split into them.
     pub inseparable: u64,
 }
 

@@ -3,7 +3,7 @@
 /// A cell as a person wants it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Correction {
-    /// What the key columns hold in the rows that it is for.
+    /// The values of the key columns in the rows that it applies to.
     pub key: Vec<String>,
     /// The header of the cell.
     pub header: String,
@@ -13,7 +13,7 @@ pub struct Correction {
     pub row: u64,
 }
 
-/// What became of one correction.
+/// The outcome of one correction.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Corrected {
     /// The correction.

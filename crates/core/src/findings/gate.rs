@@ -19,7 +19,7 @@ pub struct Gate {
     limit: Limit,
 }
 
-/// How a count must stand to the limit.
+/// The relation of a count to its limit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Relation {
     /// `<=`
@@ -44,13 +44,13 @@ enum Limit {
 /// How a gate came out for one reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GateResult {
-    /// What the kind is said of.
+    /// The population of the kind.
     pub population: Population,
     /// The gate as it was written.
     pub gate: String,
     /// The reference.
     pub reference: String,
-    /// What it bounds, in words.
+    /// The bounded count, in words.
     pub label: &'static str,
     /// How often that occurs.
     pub count: u64,

@@ -6,7 +6,7 @@
 
 use crate::lookup::Reference;
 
-/// What a kind of finding is said of.
+/// The population of a kind of finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Population {
     /// Rows of the main table.
@@ -21,7 +21,7 @@ pub enum Population {
     ReferenceColumns,
 }
 
-/// What a kind of finding means for the person.
+/// How much a kind of finding matters to the person.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Severity {
     /// All is well.
@@ -32,14 +32,14 @@ pub enum Severity {
     Trouble,
 }
 
-/// What is known of a kind of finding.
+/// The properties of a kind of finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct KindInfo {
     /// The word for it in messages and gates.
     pub label: &'static str,
-    /// What it is said of, and so what its share is a share of.
+    /// The population, which its share is a share of.
     pub population: Population,
-    /// What it means for the person.
+    /// How much it matters to the person.
     pub severity: Severity,
     /// Whether every main row is of exactly one such kind.
     pub is_outcome: bool,
@@ -60,7 +60,7 @@ macro_rules! kinds {
             /// Every kind, in the order in which they are reported.
             pub const ALL: [Self; [$($label),+].len()] = [$(Self::$kind),+];
 
-            /// What is known of the kind.
+            /// The properties of the kind.
             pub const fn info(self) -> KindInfo {
                 match self {
                     $(Self::$kind => {
@@ -118,7 +118,7 @@ impl Kind {
         self.info().label
     }
 
-    /// What it is said of, and so what its share is a share of.
+    /// The population, which its share is a share of.
     pub const fn population(self) -> Population {
         self.info().population
     }
@@ -183,7 +183,7 @@ impl Counts {
         self.of[kind as usize]
     }
 
-    /// What a kind of finding is said of here.
+    /// The population of a kind here.
     pub fn population(&self, kind: Kind) -> Population {
         match kind.population() {
             Population::ReferenceKeys if self.ranges.is_some() => Population::ReferenceRanges,

@@ -1,19 +1,19 @@
 //! Findings: what the person should know about the keys.
 //!
-//! In go the answers of each lookup, row by row and in order; out come counts that always add up,
-//! a few samples of each trouble, and, to whoever records them, every single finding. Counting is
-//! all that happens on the way of an ordinary matched row.
+//! The answers of each lookup go in, row by row and in order. Counts that always add up come out, with a
+//! few samples of each trouble, and every single finding for a recorder. An ordinary matched row is only
+//! counted.
 
 mod appended;
 mod corrected;
 mod gate;
 mod kind;
 mod recorder;
-mod rows_asked;
+mod request_counts;
+mod requested_rows;
 mod sample;
 mod status;
 mod tally;
-mod times_asked;
 mod unmatched;
 mod written;
 
@@ -22,11 +22,11 @@ pub use corrected::{Corrected, Correction};
 pub use gate::{Gate, GateResult, Relation};
 pub use kind::{Counts, Kind, KindInfo, Population, Severity};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
-pub(crate) use rows_asked::RequestedRows;
+pub(crate) use request_counts::RequestCounts;
+pub(crate) use requested_rows::RequestedRows;
 pub use sample::{SAMPLES, Sample};
 pub use status::Status;
 pub use tally::{Findings, LookupFindings, UpdateFindings};
 pub(crate) use tally::{Tallied, Tally};
-pub(crate) use times_asked::RequestCounts;
 pub use unmatched::{KEPT, UnmatchedKey, UnmatchedKeys};
 pub use written::{Written, WrittenCounts};

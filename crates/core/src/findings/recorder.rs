@@ -16,7 +16,7 @@ pub struct MainFinding<'a> {
     pub kind: Kind,
     /// The row, with what earlier lookups have added to it.
     pub row: Row<'a>,
-    /// What the lookup answered.
+    /// The answer of the lookup.
     pub answer: Answer,
     /// For a repeated key the number of the main row that asked first.
     pub asked_by: Option<u64>,
@@ -25,19 +25,19 @@ pub struct MainFinding<'a> {
 /// A cell of a main row that is another in the output.
 #[derive(Debug)]
 pub struct Change<'a> {
-    /// What changed it.
+    /// The cause of the change.
     pub by: ChangedBy<'a>,
     /// The row as it was read.
     pub row: Row<'a>,
-    /// The column: one of the main table's own, or behind those one that was added.
+    /// The column: one of the main table's own, or a later number for an added one.
     pub column: usize,
-    /// What stood there.
+    /// The cell before.
     pub before: &'a str,
-    /// What stands there now.
+    /// The cell after.
     pub after: &'a str,
 }
 
-/// What changed a cell.
+/// The cause of a changed cell.
 #[derive(Debug, Clone, Copy)]
 pub enum ChangedBy<'a> {
     /// An update.
@@ -55,7 +55,7 @@ pub enum ChangedBy<'a> {
 
 /// Takes every finding of a main row, in order.
 pub trait Recorder {
-    /// What can go wrong in taking it.
+    /// The error of recording.
     type Error;
 
     /// Takes one finding.
@@ -64,7 +64,7 @@ pub trait Recorder {
     /// When it can't be kept.
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Self::Error>;
 
-    /// Whether it is to be told of rows that are in no trouble too, by what they repeat or which
+    /// Whether it is to be reported of rows that are in no trouble too, by what they repeat or which
     /// answer was chosen for them.
     fn wants_repeated(&self) -> bool {
         true

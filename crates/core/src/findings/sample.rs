@@ -18,18 +18,18 @@ pub struct Sample {
     pub line: u64,
     /// The cells that its answer depends on, as they were read.
     pub key: Vec<String>,
-    /// What holds the key in the reference, when it is ambiguous.
+    /// The entries of the key in the reference, when it is ambiguous.
     pub candidates: Vec<EntryId>,
     /// The value that could not be read, when the key is malformed.
     pub unreadable: Option<Unreadable>,
     /// The row whose range comes nearest, when none holds the value.
     pub nearest: Option<RowId>,
-    /// The header that the row names, when there is none, and those that come near.
+    /// The header that the row names, when no column has it, and the nearest headers.
     pub header: Option<(String, Vec<String>)>,
 }
 
 impl Sample {
-    /// What there is to say of a main row with this answer.
+    /// The sample of a main row with this answer.
     pub(super) fn of(lookup: &Lookup, row: Row<'_>, answer: Answer) -> Self {
         let nearest = match answer {
             Answer::Unmatched(Miss::Range(first)) => lookup.nearest_range(row, first),

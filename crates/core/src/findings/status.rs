@@ -1,4 +1,4 @@
-//! What the mark `@status` says of a row.
+//! The value of the mark `@status`.
 
 use super::Kind;
 use crate::lookup::Answer;
@@ -6,11 +6,11 @@ use crate::lookup::Answer;
 /// The state of a row in the output, for one reference.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Status {
-    /// What the lookup found, where it updates nothing.
+    /// The outcome of a lookup that updates nothing.
     Found(Kind),
-    /// It found an answer, and a cell is another than before.
+    /// There is an answer, and an updated cell changed.
     Updated,
-    /// It found an answer, and every cell stays as it was.
+    /// There is an answer, and no updated cell changed.
     Unchanged,
     /// The row was added from the reference.
     Appended,

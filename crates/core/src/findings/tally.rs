@@ -1,9 +1,9 @@
 //! Counting the answers of a run. Counts are made block by block, by several threads; samples and
-//! single findings are told in the order of the main rows.
+//! single findings are reported in the order of the main rows.
 
 use std::collections::BTreeSet;
 
-use super::rows_asked::{RequestedRows, at_hand, placed};
+use super::requested_rows::{RequestedRows, at_hand, placed};
 use super::unmatched::Collecting;
 use super::{
     Appended, Corrected, Counts, Kind, MainFinding, Recorder, RequestCounts, SAMPLES, Sample,
@@ -12,20 +12,20 @@ use super::{
 use crate::lookup::{Answer, EntryId, Group, KeyStatistics, Lookup, Miss, Reference, RowId};
 use crate::table::Row;
 
-/// What was found in a run.
+/// The findings of a run.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Findings {
     /// How many rows the main table has.
     pub main_rows: u64,
     /// How many rows the output has.
     pub written: u64,
-    /// What was found for each reference, in order.
+    /// The findings of each reference, in order.
     pub lookups: Vec<LookupFindings>,
-    /// What became of each correction.
+    /// The outcome of each correction.
     pub corrected: Vec<Corrected>,
 }
 
-/// What was found for one reference.
+/// The findings of one reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LookupFindings {
     /// How often each kind occurs.
@@ -38,18 +38,18 @@ pub struct LookupFindings {
     pub blank_columns: Vec<usize>,
     /// The keys that no reference row holds, where they were to be kept.
     pub unmatched: UnmatchedKeys,
-    /// What became of the cells of each column that it updates, in the order of the plan.
+    /// The outcomes of the cells of each updated column, in the order of the plan.
     pub updates: Vec<UpdateFindings>,
     /// The rows that were added from the reference, where it is to be so.
     pub appended: Option<Appended>,
 }
 
-/// What became of the cells of an updated column.
+/// The outcomes of the cells of an updated column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct UpdateFindings {
-    /// The column: one of the main table's own, or behind those one that a lookup added.
+    /// The column: one of the main table's own, or a later number for one that a lookup added.
     pub column: usize,
-    /// What became of its cells in the rows that the lookup answers and that go out.
+    /// The outcomes of its cells, in rows that the lookup answers and that go out.
     pub written: WrittenCounts,
 }
 
@@ -83,13 +83,13 @@ impl LookupFindings {
     }
 }
 
-/// Whether a key that several rows hold is told of. Where rows that nothing asks for are not kept,
+/// Whether a key that several rows hold is reported. Where rows that nothing asks for are not kept,
 /// some may be there all the same.
 fn is_told(reference: &Reference, group: &Group, asked: &RequestCounts) -> bool {
     !reference.is_filtered() || asked.has(group.entries[0])
 }
 
-/// What one lookup found in one block, in whatever order blocks are worked on.
+/// The counts of one lookup in one block; blocks are counted in any order.
 #[derive(Debug, Default)]
 pub(crate) struct Tallied {
     of: [u64; Kind::ALL.len()],
@@ -194,7 +194,7 @@ pub(crate) struct Tally {
     samples: [Vec<Sample>; TROUBLES.len()],
     sampled: usize,
     /// How many samples of each trouble tell of rows by their place in the table, since those of a
-    /// reference are at hand only in part.
+    /// reference are available only in part.
     placed: [usize; TROUBLES.len()],
     /// How often each key was asked for.
     asked: RequestCounts,
@@ -222,13 +222,13 @@ impl Tally {
         }
     }
 
-    /// The same, with so many samples kept of each trouble.
+    /// Keeps `sampled` samples of each kind of finding.
     pub(crate) fn sampling(mut self, sampled: usize) -> Self {
         self.sampled = sampled;
         self
     }
 
-    /// The same, with every unmatched key kept, so that its reason can be sought.
+    /// Keeps every unmatched key, so that its reason can be found.
     pub(crate) fn keeping_unmatched(mut self, lookup: &Lookup) -> Self {
         let has_key = !lookup.reference().is_by_position();
         self.unmatched = has_key.then(Collecting::new);
@@ -240,12 +240,12 @@ impl Tally {
         &self.asked
     }
 
-    /// Begins to count anew, for the rows of a reference that are at hand now.
+    /// Begins to count requests for the rows that are in memory now.
     pub(crate) fn begin_window(&mut self, reference: &Reference) {
         self.asked = RequestCounts::none(reference.entry_count());
     }
 
-    /// Ends the count for the rows that are at hand.
+    /// Ends the count for the rows that are available.
     pub(crate) fn end_window(&mut self, reference: &Reference, rows: &mut RequestedRows) {
         rows.note(reference, &self.asked);
         for (samples, placed) in self.samples.iter_mut().zip(&mut self.placed) {
@@ -262,8 +262,8 @@ impl Tally {
         samples.flat_map(|sample| &sample.candidates).map(|place| place.index() as u32)
     }
 
-    /// The findings, once every main row is counted, of a lookup whose reference is in shares: of that
-    /// what is told of all its keys and rows.
+    /// The findings of a lookup with a spilled reference, once every main row is counted, from the
+    /// statistics of all its keys and rows.
     pub(crate) fn finish_spilled(
         mut self,
         lookup: &Lookup,
@@ -312,7 +312,7 @@ impl Tally {
         self.unmatched.is_none() && self.samples.iter().all(|samples| samples.len() == self.sampled)
     }
 
-    /// Keeps samples of the next row that is told of, and tells the recorder of it.
+    /// Keeps samples of the next row, and reports it to the recorder.
     pub(crate) fn report<E>(
         &mut self,
         lookup: &Lookup,

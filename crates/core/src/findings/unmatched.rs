@@ -81,7 +81,7 @@ fn is_as_read(key: &Key) -> bool {
 #[derive(Debug)]
 pub(crate) struct Collecting {
     all: UnmatchedKeys,
-    /// Where each of them stands.
+    /// The index of each key in `all`, by its hash.
     places: HashTable<u32>,
     packed: Packer,
     steps: StepBuffers,
@@ -118,7 +118,7 @@ impl Collecting {
         }
     }
 
-    /// What was taken.
+    /// The keys that were collected.
     pub(crate) fn finish(self) -> UnmatchedKeys {
         self.all
     }

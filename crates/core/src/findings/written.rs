@@ -1,17 +1,17 @@
-//! What became of the cells that lookups update.
+//! The outcomes of updated cells.
 
-/// What became of a cell that an answer was there for.
+/// The outcome of an updated cell, where there is an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Written {
-    /// It was blank and has a value now.
+    /// The cell was blank and has a value now.
     Filled,
-    /// It has another value now.
+    /// The cell has another value now.
     Replaced,
-    /// It had a value and is blank now.
+    /// The cell had a value and is blank now.
     Erased,
-    /// It has that value already.
+    /// The cell has the value already.
     Same,
-    /// It keeps its value, since it may not be replaced.
+    /// The cell keeps its value, since it may not be replaced.
     Left,
 }
 
@@ -20,7 +20,7 @@ pub enum Written {
 pub struct WrittenCounts([u64; 5]);
 
 impl Written {
-    /// All of them, in the order in which they are told.
+    /// All of them, in the order in which they are reported.
     pub const ALL: [Self; 5] = [Self::Filled, Self::Replaced, Self::Erased, Self::Same, Self::Left];
 
     /// The word for it.

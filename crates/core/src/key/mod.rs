@@ -18,7 +18,7 @@ pub struct Key {
     parts: Vec<BoundTemplate>,
     columns: Vec<usize>,
     blanks: Vec<String>,
-    /// The column of each part, when every part is the value of one as it stands.
+    /// The column of each part, when every part is the value of one as it is.
     verbatim: Option<Vec<usize>>,
 }
 
@@ -29,12 +29,12 @@ pub struct Unreadable {
     pub column: usize,
     /// The step as it was written.
     pub step: String,
-    /// What it was given.
+    /// The value that the step was given.
     pub value: String,
 }
 
 impl Unreadable {
-    /// A value that can't be told by more and less.
+    /// A value that can't be known by more and less.
     pub(crate) fn within(bound: &BoundTemplate, value: String) -> Self {
         let column = bound.columns().first().copied().unwrap_or_default();
         Self { column, step: "within".to_owned(), value }
@@ -42,7 +42,7 @@ impl Unreadable {
 }
 
 impl Key {
-    /// A key of these parts. Cells that are one of `blanks`, but for white space around, count as
+    /// A key of these parts. Cells that are one of `blanks`, apart from surrounding white space, count as
     /// blank.
     pub fn new(parts: Vec<BoundTemplate>, blanks: Vec<String>) -> Self {
         let mut columns = Vec::new();
@@ -72,8 +72,8 @@ impl Key {
         &self.columns
     }
 
-    /// Whether every part is the value of a column as it stands, so that what is compared is what
-    /// was read.
+    /// Whether every part is the value of a column as it is, so that the parts are compared as they were
+    /// read.
     pub fn is_verbatim(&self) -> bool {
         self.verbatim.is_some()
     }
@@ -115,7 +115,7 @@ impl Key {
     }
 
     /// The place of each part among the cells that a block holds, where every part is one of them as it
-    /// stands.
+    /// is.
     pub(crate) fn places(&self, block: &Block) -> Option<Vec<usize>> {
         let columns = self.verbatim.as_ref()?;
         columns.iter().map(|&column| block.kept_columns().kept_place(column)).collect()
@@ -133,7 +133,7 @@ impl Key {
         packed::Cells::new(packer.text()).map(str::to_owned).collect()
     }
 
-    /// Appends the parts of a row's key as they are compared, one behind the other.
+    /// Appends the parts of a row's key as they are compared, one after the other.
     pub(crate) fn write_compared(&self, row: Row<'_>, between: &str, text: &mut String) {
         let mut push = |nth: usize, part: &str| {
             text.push_str(if nth > 0 { between } else { "" });
@@ -172,7 +172,7 @@ impl Key {
         bad.next()
     }
 
-    /// For each column a part that is its value as it stands; `None` when some column has none.
+    /// For each column a part that is its value as it is; `None` when some column has none.
     pub(crate) fn verbatim_parts(&self) -> Option<Vec<usize>> {
         let part_of =
             |&column: &usize| self.parts.iter().position(|part| part.columns() == [column]);

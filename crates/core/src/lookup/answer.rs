@@ -2,7 +2,7 @@
 
 use super::EntryId;
 
-/// What a lookup found for one main row.
+/// The answer of a lookup to one main row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Answer {
     /// Exactly one answer: the taken cells of this entry's row.

@@ -35,8 +35,8 @@ pub struct Reference {
 pub(super) enum Residence {
     /// All of them are in memory.
     Memory,
-    /// They are spilled to disk in partitions. In memory are none at first, and after the pass those that the
-    /// findings name.
+    /// They are spilled to disk in partitions. None is in memory at first; after the pass, the rows that
+    /// the findings name are.
     Partitioned(Partitions),
 }
 
@@ -109,7 +109,7 @@ impl Reference {
         self.spec.match_blanks
     }
 
-    /// The hasher of its keys, seeded anew for every run.
+    /// The hasher of its keys, with a new seed for every run.
     pub(crate) fn hasher(&self) -> &RandomState {
         &self.spec.hasher
     }

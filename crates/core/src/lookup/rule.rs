@@ -46,7 +46,7 @@ pub(super) enum Decision {
 pub(super) enum Compared<'n> {
     /// All of them.
     Every,
-    /// Those that every main row takes, and the ones at these places.
+    /// The columns that every main row takes, and the ones at these places.
     Named(&'n [usize]),
 }
 

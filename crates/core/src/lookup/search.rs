@@ -12,19 +12,19 @@ const NEAREST: usize = 3;
 /// How alike a value must be to count as near, from 0 to 1.
 const NEAR: f64 = 0.6;
 
-/// What is searched for.
+/// A query: values to search for.
 #[derive(Debug, Clone)]
 pub struct Wanted(By);
 
 #[derive(Debug, Clone)]
 enum By {
-    /// Rows with a cell like each of these values, in any column.
+    /// Rows in which each of these values is like some cell, in any column.
     Cells(Vec<Sought>),
     /// Rows whose key has these parts.
     Key(Vec<(BoundTemplate, Sought)>),
 }
 
-/// A value that is searched for, with what is needed to tell quickly how near others come.
+/// A value that is searched for, with what is needed to estimate quickly how similar other values are.
 #[derive(Debug, Clone)]
 struct Sought {
     value: String,
@@ -52,10 +52,10 @@ pub struct Hit {
     pub likeness: Option<f64>,
 }
 
-/// What came of a search.
+/// The result of a search.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Hits {
-    /// The first rows that hold what is wanted, as many as were asked for.
+    /// The first rows that hold the wanted values, up to the given number.
     pub rows: Vec<Hit>,
     /// How many there are.
     pub count: u64,
@@ -89,10 +89,10 @@ impl Wanted {
         Self(By::Key(parts.into_iter().zip(values).map(stepped).collect()))
     }
 
-    /// Searches a whole table, and keeps the first `most` of the rows that hold what is wanted.
+    /// Searches a whole table, and keeps the first `most` of the rows that hold the wanted values.
     ///
     /// # Errors
-    /// Those of the source.
+    /// The errors of the source.
     pub fn search<E>(
         &self,
         source: &mut (impl Source<Error = E> + ?Sized),
@@ -120,8 +120,8 @@ impl Wanted {
         Ok(hits)
     }
 
-    /// How near a row comes to what is wanted, 1 when it holds it, and the columns where. With
-    /// `only_equal` it is not measured how near others are.
+    /// How similar a row is to what is wanted, from 0 to 1, and the columns that hold it. With
+    /// `only_equal`, other rows are not measured.
     fn likeness(
         &self,
         block: &Block,

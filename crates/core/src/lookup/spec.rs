@@ -13,7 +13,7 @@ use crate::plan::Reach;
 use crate::table::{Headers, RawForm};
 use crate::template::BoundTemplate;
 
-/// What a reference is asked by, and what is taken of it.
+/// The key of a reference and what is taken of it.
 #[derive(Debug)]
 pub(crate) struct Spec {
     /// What the reference is called in messages and gates.

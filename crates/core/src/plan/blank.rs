@@ -3,7 +3,7 @@
 use crate::Result;
 use crate::template::phrase::Phrase;
 
-/// Reads one or several texts, separated by commas; one with a comma in it stands in double
+/// Reads one or several texts, separated by commas; one with a comma in it is in double
 /// quotes.
 ///
 /// ```

@@ -113,8 +113,8 @@ plan_keys! {
         verbose: Option<bool>;
         /// When to show progress: `auto` (on a terminal), `always` or `never` [default: auto].
         progress: Option<Text> = "WHEN";
-        /// How much memory the rows of references may take, such as `2 GB` or `512 MiB`; more is
-        /// processed by way of temporary files [default: as much as they need].
+        /// How much memory the rows of references may take, such as `2 GB` or `512 MiB`; the
+        /// rest goes through temporary files [default: as much as they need].
         memory: Option<Text> = "SIZE";
         /// How many threads to use, from 1 to 1024 [default: one for each processor].
         @[serde(default, deserialize_with = "threads")]
@@ -130,7 +130,7 @@ plan_keys! {
     holding {
         /// The table that is enriched.
         pub main: MainTable,
-        /// The tables that columns are taken from, in the order in which they are asked.
+        /// The tables that columns are taken from, in the order in which they are looked up.
         #[serde(default, rename = "reference")]
         pub references: Vec<ReferenceTable>,
     }
@@ -152,7 +152,7 @@ table_keys! {
         /// The name of the reference in messages and gates [default: the file's stem].
         name: Option<Text> = "NAME";
         /// A part of the key, or several separated by commas: `MAIN = REFERENCE`, or one side alone when
-        /// both are the same. A side is a header, with steps if need be (`Hive | number`), or a template
+        /// both are the same. A side is a header, with steps where needed (`Hive | number`), or a template
         /// (`{Valley}-{Hive | last 2}`); the reference side may be `any(A, B, C)`, columns of which any
         /// may hold the value. `@row` matches rows by their position.
         @[serde(default)]
@@ -182,8 +182,8 @@ table_keys! {
         when_unmatched: Option<Text> = "RULE";
         /// Let a blank part of a key match a blank part.
         match_blanks: Option<bool>;
-        /// A table of main keys and the reference keys they stand for, used where a key itself is not
-        /// found: the list `nearest.csv`, with `yes` under `approve`.
+        /// A table of main keys and the reference keys that replace them where a key itself is not
+        /// found: such as the list `nearest.csv`, with `yes` under `approve`.
         aliases: Option<Text> = "FILE", path;
         /// For a table of a database: the columns to order its rows by, which `first`, `last` and `@row`
         /// refer to, separated by commas.
@@ -214,7 +214,7 @@ impl Plan {
 
     /// Replaces keys of the run and of the main table by what was typed. Returns the names of the keys that had
     /// another value.
-    pub fn stand_in(&mut self, mut typed: Self) -> Vec<&'static str> {
+    pub fn override_with(&mut self, mut typed: Self) -> Vec<&'static str> {
         let mut replaced = self.replace_keys(&mut typed);
         let main = self.main.replace_keys(&mut typed.main).into_iter();
         replaced.extend(main.map(|key| if key == "table" { "main" } else { key }));
@@ -225,7 +225,7 @@ impl Plan {
 impl ReferenceTable {
     /// Replaces keys of the reference by what was typed, but for the table itself. Returns the names of the keys that
     /// had another value.
-    pub fn stand_in(&mut self, mut typed: Self) -> Vec<&'static str> {
+    pub fn override_with(&mut self, mut typed: Self) -> Vec<&'static str> {
         self.replace_keys(&mut typed)
     }
 }

@@ -11,15 +11,15 @@ use super::{Text, Texts};
 pub struct PlanKey {
     /// Its name in a plan file, such as `when_duplicate`.
     pub name: &'static str,
-    /// What it holds.
+    /// The type of its value.
     pub holds: Holds,
-    /// What its value is called in help texts, such as `RULE`; empty for a flag.
+    /// The name of its value in help texts, such as `RULE`; empty for a flag.
     pub form: &'static str,
-    /// What it is for, in whole sentences. Names of keys are in backticks.
+    /// Its purpose, in whole sentences. Names of keys are in backticks.
     pub about: &'static str,
 }
 
-/// What a key of a plan holds.
+/// The type of a key's value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Holds {
     /// One text.
@@ -251,7 +251,7 @@ macro_rules! plan_keys {
                 }
             }
 
-            /// Replaces each key that `typed` sets. Returns the names of those that had another value.
+            /// Replaces each key that `typed` sets. Returns the names of the keys that had another value.
             pub(super) fn replace_keys(&mut self, typed: &mut Self) -> Vec<&'static str> {
                 let mut replaced = Vec::new();
                 $(

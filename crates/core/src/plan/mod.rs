@@ -1,7 +1,7 @@
 //! The description of an enrichment: which reference, matched on what, giving which columns.
 //!
 //! In goes a [`Plan`], or the text that a person wrote for `on`, `within` or `take`; out come its
-//! parts. A text that is ill-formed gives an error with the place.
+//! parts. A text that is malformed gives an error with the place.
 
 mod blank;
 mod document;
@@ -30,7 +30,7 @@ pub use within::{Range, Reach, Within};
 
 use crate::template::StepUse;
 
-/// A header as it is written in `on`, `take` and the like: in double quotes where it holds signs or words
+/// A header as it is written in `on`, `take` and similar: in double quotes where it holds characters or words
 /// that mean something there.
 ///
 /// ```
@@ -49,16 +49,16 @@ pub fn quoted_header(header: &str) -> String {
     if is_plain { header.to_owned() } else { format!("\"{}\"", header.replace('"', "\"\"")) }
 }
 
-/// What one reference is asked for.
+/// The plan of one reference.
 #[derive(Debug, Clone, Default)]
 pub struct ReferencePlan {
-    /// What it is called in messages and gates.
+    /// The name in messages and gates.
     pub name: String,
-    /// What rows are matched on.
+    /// The parts of the key.
     pub on: On,
     /// Steps that every part goes through first, on both sides.
     pub clean: Vec<StepUse>,
-    /// Which row counts among those that hold the key, by a range.
+    /// The range by which one of the rows with the key is chosen.
     pub within: Option<Within>,
     /// How far off the closest row may be.
     pub reach: Option<Reach>,
@@ -68,13 +68,13 @@ pub struct ReferencePlan {
     pub when_unmatched: WhenUnmatched,
     /// Whether a blank part of a key may meet a blank one.
     pub match_blanks: bool,
-    /// What to add. `None` takes every column that is not part of the key.
+    /// The columns to add. `None` takes every column that is not part of the key.
     pub take: Option<Vec<Take>>,
-    /// What runs, likenesses and `*` in `take` are not to bring.
+    /// The columns that runs, patterns and `*` in `take` do not bring.
     pub leave: Vec<Selection>,
-    /// What to write into columns that are there already.
+    /// The columns to update.
     pub update: Vec<Update>,
-    /// What an update may replace.
+    /// Which cells an update may replace.
     pub replace: Replace,
     /// Whether a blank cell of the reference may erase a value.
     pub bring_blanks: bool,

@@ -7,10 +7,10 @@ use crate::Result;
 use crate::template::phrase::Phrase;
 use crate::template::{StepUse, Template, read_steps_behind};
 
-/// What stands behind a template in `on`.
+/// The text after a template in `on`.
 const STOPS: [char; 2] = ['=', ','];
 
-/// What main and reference rows are matched on.
+/// The key of main and reference rows.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum On {
     /// The parts of a key; with none, every reference row holds it.
@@ -33,11 +33,11 @@ pub struct OnPart {
 pub enum Held {
     /// Each row makes it by a template.
     Made(Template),
-    /// It may stand in any of these columns: a reverse lookup.
+    /// Any of these columns may hold the value: a reverse lookup.
     Any(AnyOf),
 }
 
-/// `any(Size *) | trim`: columns in any of which a value may stand.
+/// `any(Size *) | trim`: columns of which any may hold the value.
 #[derive(Debug, Clone)]
 pub struct AnyOf {
     text: String,

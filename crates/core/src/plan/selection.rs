@@ -15,14 +15,14 @@ pub enum Selection {
         /// The last of them.
         last: String,
     },
-    /// The columns whose headers are like this; `*` stands for any text.
+    /// The columns whose headers match this pattern; `*` stands for any text.
     Like(String),
     /// Every column that is not otherwise part of the key.
     All,
 }
 
 impl Selection {
-    /// Reads one selection, up to one of the signs `ends` or of the separate `words`.
+    /// Reads one selection, up to one of the characters `ends` or of the separate `words`.
     pub(super) fn read(phrase: &mut Phrase<'_>, ends: &[char], words: &[&str]) -> Result<Self> {
         phrase.skip_space();
         let is_quoted = phrase.stands('"');

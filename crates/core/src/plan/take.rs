@@ -12,7 +12,7 @@ pub enum Take {
     Column {
         /// The reference's header.
         header: String,
-        /// What the added column is called, when it is not the reference's header.
+        /// The name of the added column, if it is not the reference's header.
         rename: Option<String>,
     },
     /// Several columns, under their own headers.
@@ -21,26 +21,26 @@ pub enum Take {
     Named {
         /// The template, over the main table's headers.
         template: Template,
-        /// What the added column is called, when it is not the template as it is written.
+        /// The name of the added column, if it is not the template as written.
         rename: Option<String>,
     },
-    /// What the lookup knows of the row.
+    /// A mark: something that the lookup knows of the row.
     Mark {
-        /// What of it.
+        /// The mark.
         mark: Mark,
-        /// What the added column is called.
+        /// The name of the added column.
         rename: Option<String>,
     },
 }
 
-/// What a lookup knows of a main row.
+/// Something that a lookup knows of a main row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Mark {
     /// Its finding: matched, chosen, unmatched, …
     Status,
     /// The number of the reference row that it is answered by.
     Row,
-    /// The table that this row stands in.
+    /// The table that this row is in.
     Table,
     /// The column that holds its value, in a reverse lookup.
     Column,

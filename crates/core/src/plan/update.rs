@@ -13,7 +13,7 @@ pub struct Update {
     pub reference: String,
 }
 
-/// What an update may replace.
+/// Which cells an update may replace.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Replace {
     /// Every cell.

@@ -12,13 +12,13 @@ use crate::template::phrase::Phrase;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Within {
     text: String,
-    /// What the main table makes the value by.
+    /// The template of the main table's value.
     pub main: Template,
     /// The range.
     pub range: Range,
 }
 
-/// How a reference row tells its range.
+/// The range of a reference row.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Range {
     /// From one bound to the other; the lower end belongs to it.
@@ -76,7 +76,7 @@ impl Within {
             let lower = Template::read(&mut phrase, &[], &["..<", ".."])?;
             let closed = !phrase.word("..<");
             if closed && !phrase.word("..") {
-                return phrase.expected("`..` or `..<` behind the lower bound");
+                return phrase.expected("`..` or `..<` after the lower bound");
             }
             if closed && phrase.is_at_end() {
                 Range::From(lower)

@@ -30,7 +30,7 @@ impl Plan {
             let at = error.span().map_or(0, |span| span.start);
             let said = match error.message().trim_end() {
                 "invalid type: map, expected a sequence" => {
-                    "a reference stands in double brackets, `[[reference]]`".to_owned()
+                    "a reference is written in double brackets, `[[reference]]`".to_owned()
                 }
                 said => said.replace('\n', ", "),
             };

@@ -1,7 +1,7 @@
 //! Marks of keys: enough of a set of keys to tell which are new the next time.
 //!
-//! Of each key a short digest is kept, and of many keys only those with the lowest digests: as
-//! which keys these are does not depend on the run, two sets can still be compared there.
+//! For each key a short digest is kept; of many keys, only the lowest digests. Which keys these are does
+//! not depend on the run, so that two sets can still be compared there.
 
 use std::collections::BTreeMap;
 
@@ -26,7 +26,7 @@ pub struct KeyMarks {
     lowest: Vec<u64>,
 }
 
-/// Keys as they are seen in a run, with the marks of those that may be kept.
+/// The keys of a run, with the marks of those that a receipt may keep.
 #[derive(Debug, Clone, Default)]
 pub struct KeysSeen {
     lowest: BTreeMap<u64, String>,
@@ -78,7 +78,7 @@ impl KeyMarks {
     }
 }
 
-/// One text: the marks one after the other, and a sign behind them when there are more.
+/// Written as one text: the marks one after the other, followed by a character when there are more.
 impl Serialize for KeyMarks {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut marks: Vec<String> =
@@ -128,7 +128,7 @@ mod tests {
         assert_eq!(now.new_since(&before), (vec!["Fellside, 10", "Fellside, 11"], false));
     }
 
-    /// Of many keys only some are compared, but none is called new that was there.
+    /// Of many keys only some are compared, but no known key is reported as new.
     #[test]
     fn of_many_keys_some_are_told() {
         let before = kept(&seen(0..5000));

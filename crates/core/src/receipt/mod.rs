@@ -39,10 +39,10 @@ pub struct Receipt {
     /// The table that was written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub output: Option<Output>,
-    /// Files that were written beside it.
+    /// Files that were written next to it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lists: Vec<File>,
-    /// What was found for each reference.
+    /// The records of each reference.
     pub references: Vec<Found>,
 }
 
@@ -61,7 +61,7 @@ pub struct File {
 /// A table that was read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Input {
-    /// What it was read for: `main`, `corrections`, or the name of a reference.
+    /// Its role: `main`, `corrections`, or the name of a reference.
     pub role: String,
     /// The file.
     #[serde(flatten)]
@@ -90,13 +90,14 @@ pub struct Output {
     pub row_marks: Option<RowMarks>,
 }
 
-/// What was found for a reference.
+/// The record of a reference.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Found {
     /// Its name.
     pub name: String,
-    /// The columns that are read of it beside its key, in order: what runs, globs and `*` stood for.
+    /// The columns that are read of it, next to its key, in order: those that runs, globs and `*`
+    /// brought.
     #[serde(default)]
     pub columns: Vec<String>,
     /// How often each kind of finding occurred.
@@ -143,7 +144,7 @@ impl Receipt {
 }
 
 impl Found {
-    /// What was taken and counted for the reference called `name`, and the marks of its keys.
+    /// The columns taken and the counts of the reference called `name`, and the marks of its keys.
     pub fn new(
         name: &str,
         columns: Vec<String>,
@@ -164,7 +165,7 @@ pub fn columns_of(reference: &Reference) -> Vec<String> {
     columns.map(|&column| headers.address(column)).collect()
 }
 
-/// A digest as it stands in a receipt.
+/// A digest as it is in a receipt.
 ///
 /// ```
 /// assert!(gather_keys_core::receipt::digest(b"honey").starts_with("sha256:"));

@@ -1,8 +1,8 @@
-//! What has moved between two runs.
+//! The changes between two runs.
 
 use super::{Input, KeysSeen, Receipt};
 
-/// How many names are told.
+/// How many names are reported.
 const TOLD: usize = 3;
 
 /// Something that is not what it was in the run before.
@@ -17,7 +17,7 @@ pub enum Moved {
     Plan,
     /// A table is read that was not, or the other way round.
     Table {
-        /// What it is read for.
+        /// Its role.
         role: String,
         /// Its path.
         path: String,
@@ -35,9 +35,9 @@ pub enum Moved {
     Headers {
         /// Its path.
         path: String,
-        /// Those that are gone.
+        /// The inputs that are gone.
         gone: Vec<String>,
-        /// Those that are new.
+        /// The inputs that are new.
         new: Vec<String>,
     },
     /// A table has more rows, or fewer.
@@ -54,13 +54,13 @@ pub enum Moved {
         /// Its path.
         path: String,
     },
-    /// What is taken of a reference is not what it was: a run of headers, a glob or `*` stands for others.
+    /// The columns taken of a reference have changed: a run of headers, a glob or `*` brings others.
     Columns {
         /// The reference.
         reference: String,
         /// The columns that are not taken any more.
         gone: Vec<String>,
-        /// Those that are taken now.
+        /// The columns that are taken now.
         new: Vec<String>,
     },
     /// Keys of a reference are unmatched or duplicate that were not.
@@ -93,8 +93,8 @@ impl NewKeys {
     }
 }
 
-/// What has moved from one receipt to the next. `seen` holds for each reference of the latter, in
-/// order, the unmatched keys and the duplicate ones.
+/// The changes from one receipt to the next. `seen` has, for each reference of the latter in order, its
+/// unmatched and its duplicate keys.
 pub fn moved(before: &Receipt, now: &Receipt, seen: &[(KeysSeen, KeysSeen)]) -> Vec<Moved> {
     let mut all = Vec::new();
     if before.gather_keys != now.gather_keys {
@@ -133,7 +133,7 @@ pub fn moved(before: &Receipt, now: &Receipt, seen: &[(KeysSeen, KeysSeen)]) -> 
     all
 }
 
-/// Those of some headers that are not among others.
+/// The headers of the first list that are not in the second.
 fn only(these: &[String], those: &[String]) -> Vec<String> {
     these.iter().filter(|header| !those.contains(header)).cloned().collect()
 }

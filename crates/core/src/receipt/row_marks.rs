@@ -1,8 +1,7 @@
 //! Marks of rows: enough of a table to tell which of its rows were changed since.
 //!
-//! Of a small table each row has a mark; of a larger one several rows share one, so that there are
-//! never many. Marks are made of cells, not of bytes: a table that was saved in another form has
-//! the same ones.
+//! In a small table each row has a mark; in a larger one several rows share one, so that there are never
+//! many. Marks are made of cells, not of bytes: a table that is saved in another form has the same marks.
 
 use std::collections::HashSet;
 
@@ -38,12 +37,12 @@ pub struct RowMarker {
 }
 
 impl RowMarker {
-    /// Begins the marks of a table that has so many rows.
+    /// Begins the marks of a table that has this many rows.
     pub fn for_rows(rows: u64) -> Self {
         Self::each(rows.div_ceil(MOST).max(1))
     }
 
-    /// Begins marks that so many rows share.
+    /// Begins marks that this many rows share.
     pub fn each(each: u64) -> Self {
         let marks = RowMarks { each: each.max(1), marks: Vec::new() };
         Self { marks, digest: Sha256::new(), rows: 0, packer: Packer::default() }
@@ -53,7 +52,7 @@ impl RowMarker {
     pub fn row<'a>(&mut self, cells: impl Iterator<Item = &'a str>) {
         self.packer.clear();
         cells.for_each(|cell| self.packer.push(cell));
-        // How long a row is stands before it, so that rows can't run together.
+        // How long a row is before it, so that rows can't run together.
         self.digest.update((self.packer.len() as u64).to_le_bytes());
         self.digest.update(self.packer.bytes());
         self.rows += 1;
@@ -80,8 +79,9 @@ impl RowMarker {
 }
 
 impl RowMarks {
-    /// For each row of a table with these marks, whether a table of which `before` are the marks has it: by its mark,
-    /// wherever it is, where each row has one, and by those that share it at the same place otherwise.
+    /// For each row of a table with these marks, whether the table with the marks `before` has it: by its
+    /// mark, wherever it is, if each row has one; otherwise by the mark that several rows share at the
+    /// same position.
     pub fn are_in(&self, before: &Self) -> impl Fn(u64) -> bool + use<> {
         let each = self.each;
         let known: HashSet<[u8; BYTES]> = match each {

@@ -12,20 +12,20 @@ use crate::lookup::{AliasState, EntryId, Lookup, Reference, RowId};
 /// How many rows or keys of a kind a report lists.
 pub const LISTED: usize = 100;
 
-/// What a report is made from.
+/// The material of a report.
 #[derive(Debug)]
 pub struct Gathering<'a> {
     /// The version of the program.
     pub version: &'a str,
-    /// What the main table is called.
+    /// The name of the main table.
     pub main: &'a str,
     /// The lookups.
     pub enrichment: &'a Enrichment,
-    /// What was found.
+    /// The findings.
     pub findings: &'a Findings,
     /// Why keys are unmatched, for each lookup.
     pub diagnoses: &'a [Option<Diagnosis>],
-    /// What to do about the troubles of each lookup, beside fixes.
+    /// What to do about the troubles of each lookup, in addition to fixes.
     pub advice: Vec<Vec<String>>,
     /// How what was required came out.
     pub gates: &'a [GateResult],
@@ -144,7 +144,7 @@ fn count(counts: &Counts, kind: Kind) -> CountTold {
     CountTold { kind: kind.label().to_owned(), count: counts.of(kind) }
 }
 
-/// How many rows each part stands in the way of.
+/// How many rows each part is in the way of.
 fn parts(lookup: &Lookup, reasons: &[(&crate::diagnosis::Reason, u64, usize)]) -> Vec<PartTold> {
     let names = lookup.part_names();
     let mut rows = vec![0; names.len()];

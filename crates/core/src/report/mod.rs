@@ -13,7 +13,7 @@ use serde::Serialize;
 /// The number of the form that reports have.
 pub const FORM: u32 = 1;
 
-/// What a run found and wrote.
+/// The findings and output of a run.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 #[schemars(title = "A report of Gather Keys")]
 pub struct Report {
@@ -23,9 +23,9 @@ pub struct Report {
     pub version: String,
     /// The table that is enriched.
     pub main: TableTold,
-    /// What was written, where something was.
+    /// The output, if there is one.
     pub written: Option<WrittenTold>,
-    /// What was found for each reference, in order.
+    /// The findings of each reference, in order.
     pub references: Vec<ReferenceTold>,
     /// How what was required came out.
     pub gates: Vec<GateTold>,
@@ -34,7 +34,7 @@ pub struct Report {
 /// A table that was read.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TableTold {
-    /// What it is called.
+    /// Its name.
     pub name: String,
     /// How many rows it has.
     pub rows: u64,
@@ -62,40 +62,39 @@ pub struct CountTold {
     pub count: u64,
 }
 
-/// What was found for one reference.
+/// The findings of one reference.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ReferenceTold {
-    /// What it is called.
+    /// Its name.
     pub name: String,
-    /// The tables that its rows stand in.
+    /// The tables that its rows are in.
     pub tables: Vec<TableTold>,
     /// How many rows it has.
     pub rows: u64,
     /// How many different keys.
     pub keys: u64,
-    /// Where ranges tell which rows count, how many of these there are: `reference_findings` but `unused` are then
-    /// said of them.
+    /// How many ranges there are, where rows are chosen by a range: all `reference_findings` except
+    /// `unused` are then of ranges.
     pub ranges: Option<u64>,
-    /// What the outcomes are counts of: `main rows`, or `main rows and their copies` after an earlier reference
-    /// has repeated them.
+    /// The rows that the outcomes count: `main rows`, or `main rows and their copies` after an earlier
+    /// reference has repeated them.
     pub counted: &'static str,
-    /// What it is matched on, part by part.
+    /// The parts of the key.
     pub on: Vec<String>,
-    /// The outcome of the main rows: every one of them is one of these.
+    /// The outcomes of the main rows: every main row has exactly one.
     pub outcomes: Vec<CountTold>,
-    /// Of the matched main rows those that a rule chose for, and of the unmatched ones those that
-    /// name a header that is not there.
+    /// The matched main rows for which a rule chose, and the unmatched ones that name an unknown header.
     pub of_these: Vec<CountTold>,
-    /// What there is to say of the reference's keys and rows.
+    /// The findings of the reference's keys and rows.
     pub reference_findings: Vec<CountTold>,
     /// Why main rows are unmatched, the commonest reason first.
     pub reasons: Vec<ReasonTold>,
-    /// How many unmatched rows each part of the key stands in the way of.
+    /// How many unmatched rows each part of the key is in the way of.
     pub parts: Vec<PartTold>,
     /// Changes of the key that would match more, with their effect.
     #[serde(rename = "mends")]
     pub fixes: Vec<FixTold>,
-    /// What else to do about each trouble, in sentences.
+    /// Other advice for each trouble, in sentences.
     pub advice: Vec<String>,
     /// The first unmatched keys.
     pub unmatched: Vec<UnmatchedTold>,
@@ -105,7 +104,7 @@ pub struct ReferenceTold {
     pub shared_keys: Vec<SharedTold>,
     /// The first rows of the reference that no main row asked for.
     pub unused: Vec<RowTold>,
-    /// What became of each alias.
+    /// The use of each alias.
     pub aliases: Vec<AliasTold>,
 }
 
@@ -118,7 +117,7 @@ pub struct ReasonTold {
     pub rows: u64,
 }
 
-/// A part of the key, and how many unmatched main rows it stands in the way of.
+/// A part of the key, and how many unmatched main rows it is in the way of.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PartTold {
     /// The headers of the main table that it is made from.
@@ -176,7 +175,7 @@ pub struct RowTold {
     pub line: u64,
     /// The cells that its key is made from.
     pub key: Vec<String>,
-    /// What there is to say besides: the reference's rows that disagree, or what could not be read.
+    /// Details: the reference's rows that disagree, or the value that could not be read.
     pub more: String,
 }
 
@@ -200,9 +199,9 @@ pub struct AliasTold {
     pub row: u64,
     /// The main key.
     pub key: Vec<String>,
-    /// The reference key that it stands for.
+    /// The reference key that is used for it.
     pub stands_for: Vec<String>,
-    /// What became of it.
+    /// Its use.
     pub state: String,
     /// How many main rows it answered.
     pub rows: u64,
@@ -211,13 +210,13 @@ pub struct AliasTold {
 /// How something that is required came out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct GateTold {
-    /// What is required, as it was written.
+    /// The condition as it was written.
     pub gate: String,
     /// The reference.
     pub reference: String,
     /// How often the kind occurs.
     pub count: u64,
-    /// Of how many.
+    /// The size of the population.
     pub total: u64,
     /// Whether it holds.
     pub holds: bool,

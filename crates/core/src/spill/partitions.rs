@@ -52,7 +52,7 @@ pub(crate) struct Record<'a> {
     bytes: &'a [u8],
 }
 
-/// What is known of the key of a row: a set of flags.
+/// The state of a row's key: a set of flags.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct RowState(u32);
 

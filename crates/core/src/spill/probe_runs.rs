@@ -39,11 +39,11 @@ pub(crate) struct ProbeRuns {
 #[derive(Debug, Default)]
 struct Run {
     blocks: Range<usize>,
-    /// What it asks for of each reference.
+    /// The requests to each reference.
     requests: Vec<Requests>,
 }
 
-/// What a run asks for of one reference.
+/// The requests of a run to one reference.
 #[derive(Debug)]
 struct Requests {
     /// The rotated hashes of the keys, each once and sorted.

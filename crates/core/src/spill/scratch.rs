@@ -64,7 +64,7 @@ fn failed(cause: &io::Error) -> Error {
 
 /// The error for bytes that come back changed.
 pub(super) fn damaged() -> Error {
-    Error::Scratch { cause: "the bytes read back are not those that were written".to_owned() }
+    Error::Scratch { cause: "the bytes read back differ from those written".to_owned() }
 }
 
 /// Reads little-endian numbers.

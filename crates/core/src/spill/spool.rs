@@ -20,7 +20,7 @@ pub(crate) struct Spool {
     end: Before,
 }
 
-/// Where a stored block is.
+/// The place of a stored block.
 #[derive(Debug, Clone)]
 struct SpooledBlock {
     extent: Extent,

@@ -1,7 +1,7 @@
-//! Which columns, alone or together, tell every row apart.
+//! Candidate keys: the columns, alone or together, that distinguish all rows.
 //!
-//! Alone, a column's different values tell. Together they are tried on the first rows, and those sets
-//! that tell these apart, or nearly, are followed through the rest of the table.
+//! For a single column, the number of different values decides. Sets of columns are tried on the first
+//! rows; sets that distinguish these, or nearly, are followed through the rest of the table.
 
 use ahash::RandomState;
 
@@ -30,17 +30,17 @@ const COLUMNS: usize = 24;
 /// How many pairs are tried with a third column.
 const PAIRS: usize = 8;
 
-/// How many sets are followed, of so many columns and of fewer.
+/// How many sets are followed, of this many columns and of fewer.
 const FOLLOWED: usize = 10;
 const WIDE: usize = 3;
 
-/// A set of columns is nearly a key when at most one row in so many fails.
+/// A set of columns is nearly a key when at most one row in this many fails.
 const NEARLY: u64 = 10;
 
 /// How unlikely a measure or a remark is part of a key.
 const UNLIKELY: u64 = 3;
 
-/// How many keys are told.
+/// How many keys are reported.
 const TOLD: usize = 6;
 
 /// How many hashes are kept of a set before the count becomes a sketch.
@@ -153,7 +153,7 @@ impl Candidates {
         };
         let alone: Vec<LookupTrace> = (0..self.width).map(|column| tried(vec![column])).collect();
         let is_key = |set: &LookupTrace| set.failing().value == 0 && rows > 1;
-        // Columns that tell nothing apart, or are blank for the most part, help no key.
+        // Columns that distinguish nothing, or are mostly blank, improve no key.
         let mut helpful: Vec<usize> = (0..self.width)
             .filter(|&column| {
                 let set = &alone[column];
@@ -197,7 +197,7 @@ impl Candidates {
         self.followed = narrow;
     }
 
-    /// The keys of a table of so many rows, whose columns are these.
+    /// The keys of a table of this many rows, whose columns are these.
     pub(super) fn finish(mut self, columns: &[ColumnProfile], rows: u64) -> Vec<CandidateKey> {
         if self.is_choosing {
             self.choose();
@@ -220,7 +220,7 @@ impl Candidates {
         keys.retain(|key| !has_likely || weight(key) < UNLIKELY);
         let mut told: Vec<CandidateKey> = Vec::new();
         for key in keys {
-            // What has more columns than a key and fails no less says nothing.
+            // A set with more columns than a key that fails as rarely adds nothing.
             let is_wider = told.iter().any(|known| {
                 known.columns.iter().all(|column| key.columns.contains(column))
                     && known.failing.value <= key.failing.value

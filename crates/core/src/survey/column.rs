@@ -10,7 +10,7 @@ use crate::diagnosis::Loose;
 use crate::table::{Block, Headers};
 use crate::value::any_date::dates_of;
 
-/// What a column holds.
+/// The profile of one column's cells.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ColumnProfile {
     /// Its header, as it is addressed.
@@ -33,23 +33,23 @@ pub struct ColumnProfile {
     pub is_counted: bool,
     /// How the values are spread.
     pub picture: Picture,
-    /// What may be wrong with it.
+    /// The troubles that its cells may have.
     pub troubles: Vec<Trouble>,
 }
 
 /// How the values of a column are spread, as heights of bars.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Picture {
-    /// Of numbers and dates: how many lie in each of equal pieces from the least to the greatest.
+    /// For numbers and dates: how many are in each of equal intervals from the least to the greatest.
     Spread(Vec<u64>),
-    /// Of others: how often the commonest values occur, the commonest first.
+    /// For others: how often the commonest values occur, the commonest first.
     Commonest(Vec<u64>),
 }
 
 /// How many bars a picture has.
 const BARS: usize = 12;
 
-/// How many of the commonest values are told.
+/// How many of the commonest values are reported.
 const COMMON: usize = BARS;
 
 /// How many numbers are kept for the picture.
@@ -69,7 +69,7 @@ pub(super) struct Profiling {
     longest: Option<(usize, String)>,
     least: Option<(f64, String)>,
     greatest: Option<(f64, String)>,
-    /// Every so many-th number, for the picture.
+    /// Every n-th number, for the picture.
     kept: Vec<f64>,
     every: u64,
     numbers: u64,
@@ -196,7 +196,7 @@ impl Profiling {
     }
 }
 
-/// Where a number or a date stands on a line.
+/// A number or a date as a point on a line.
 fn measure(text: &str, look: Look) -> Option<f64> {
     let text = text.trim();
     match look {
@@ -204,7 +204,7 @@ fn measure(text: &str, look: Look) -> Option<f64> {
             crate::value::number::canonical(text).and_then(|number| number.parse().ok())
         }),
         Look::Date | Look::Time => {
-            // Whether the month or the day comes first can't be told where the joint is a stroke.
+            // Whether the month or the day comes first can't be known where the joint is a stroke.
             let is_clear = text.as_bytes().get(4) == Some(&b'-') || text.contains('.');
             let day = dates_of(text)[0].filter(|_| is_clear)?;
             let since = day.since(jiff::civil::date(1970, 1, 1)).ok()?;

@@ -1,7 +1,7 @@
 //! How many different values there are: exact while they fit, then by a sketch.
 //!
-//! The sketch keeps of all hashes the smallest few thousand. How far apart they lie tells how many
-//! there are, to about two in a hundred.
+//! The sketch keeps the smallest few thousand of all hashes. Their spacing shows how many values there
+//! are, to about two per cent.
 
 use std::collections::{BinaryHeap, HashSet};
 
@@ -18,7 +18,7 @@ const SKETCHED: usize = 4096;
 pub struct Count {
     /// How many.
     pub value: u64,
-    /// Whether it was counted; otherwise it is about so many.
+    /// Whether the number is exact; otherwise it is an estimate.
     pub is_exact: bool,
 }
 
@@ -36,7 +36,7 @@ impl Distinct {
         Self::up_to(MOST)
     }
 
-    /// A count that becomes a sketch when there are more than so many.
+    /// A count that becomes a sketch beyond this many values.
     pub(super) fn up_to(most: usize) -> Self {
         Self { all: HashSet::default(), most, smallest: BinaryHeap::new() }
     }

@@ -1,4 +1,4 @@
-//! The commonest values: counted exactly while they are few, then with those that are rare let go.
+//! The commonest values: counted exactly while they are few; later, rare ones are dropped.
 
 use std::collections::HashMap;
 
@@ -54,7 +54,7 @@ impl Frequent {
             self.counts.into_iter().map(|(value, count)| (value.into(), count)).collect();
         all.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         all.truncate(most);
-        // A value that stands out by more than was let go is among the commonest.
+        // A value that is more frequent than the dropped ones is among the commonest.
         if self.short > 0 {
             all.retain(|(_, count)| *count > self.short);
         }

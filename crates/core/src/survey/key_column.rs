@@ -1,4 +1,4 @@
-//! A key as a column of its own: made by a template, and taken apart again.
+//! A key as a column of its own: made by a template, and split again.
 
 use crate::Error;
 use crate::findings::SAMPLES;
@@ -7,18 +7,18 @@ use crate::lookup::{Reference, ReferenceBuilder, Seed, TakenColumns};
 use crate::table::{Block, Headers, Sink, Source, without_clash};
 use crate::template::{BoundTemplate, PartState, SplitError, StepBuffers, Template};
 
-/// What came of making a key column.
+/// The result of making a key column.
 #[derive(Debug)]
 pub struct Made {
     /// The rows with their keys: how many there are, which repeat, which are blank or malformed.
     pub census: Reference,
-    /// Rows whose key the template could not take apart again.
+    /// Rows whose key the template could not split again.
     pub inseparable: u64,
     /// The first of them: number, line and key.
     pub samples: Vec<(u64, u64, String)>,
 }
 
-/// What came of taking a column apart.
+/// The result of splitting a column.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Taken {
     /// How many rows there are.
@@ -38,10 +38,10 @@ pub fn census(name: &str, headers: &Headers, key: Key, seed: Seed) -> ReferenceB
     ReferenceBuilder::new(name, headers, vec![key], Vec::new(), TakenColumns::default(), seed)
 }
 
-/// Writes a table with a key column behind its own. The cell is blank where the key is not whole.
+/// Writes a table with a key column after its own. The cell is blank where the key is not whole.
 ///
 /// # Errors
-/// Those of the source and the sink.
+/// The errors of the source and the sink.
 pub fn make<E: From<Error>>(
     source: &mut (impl Source<Error = E> + ?Sized),
     sink: &mut (impl Sink<Error = E> + ?Sized),
@@ -84,7 +84,7 @@ fn every_row(block: &Block) -> Vec<usize> {
     (0..block.rows()).collect()
 }
 
-/// Whether a key that was made comes apart into just what it was made from.
+/// Whether splitting a key that was made gives exactly the values it was made from.
 fn comes_apart<'c>(
     template: &BoundTemplate,
     made: &str,
@@ -100,12 +100,11 @@ fn comes_apart<'c>(
     })
 }
 
-/// Writes a table with the parts of one of its columns behind its own, one for each placeholder of
-/// the template, called as `names` say. A value that does not come apart in exactly one way gives
-/// blank cells.
+/// Writes a table with the parts of one of its columns after its own, one for each placeholder of the
+/// template, with the headers `names`. A value that can't be split in exactly one way gives blank cells.
 ///
 /// # Errors
-/// Those of the source and the sink.
+/// The errors of the source and the sink.
 pub fn split<E>(
     source: &mut (impl Source<Error = E> + ?Sized),
     sink: &mut (impl Sink<Error = E> + ?Sized),
@@ -151,8 +150,8 @@ pub fn split<E>(
     Ok(taken)
 }
 
-/// The headers of the columns that a template takes a value apart into, none of them like one of
-/// the table's own.
+/// The headers of the columns that a template splits a value into, none of them equal to one of the
+/// table's own.
 pub fn split_names(template: &Template, headers: &Headers) -> Vec<String> {
     let own: Vec<String> = headers.iter().map(str::to_owned).collect();
     let wanted: Vec<String> = template.headers().map(str::to_owned).collect();

@@ -1,9 +1,9 @@
-//! What a cell looks like.
+//! The look of a cell.
 
 use crate::table::CellKind;
 use crate::value::{date, number};
 
-/// What a cell looks like, by its kind where its format says one, else by its text.
+/// The look of a cell: by its kind where its format has kinds, otherwise by its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Look {
     /// Nothing, or white space only.
@@ -21,7 +21,7 @@ pub enum Look {
 }
 
 impl Look {
-    /// Every look, in the order in which they are told.
+    /// Every look, in the order in which they are reported.
     pub const ALL: [Self; 6] =
         [Self::Number, Self::Date, Self::Time, Self::Truth, Self::Text, Self::Blank];
 
@@ -37,7 +37,7 @@ impl Look {
         }
     }
 
-    /// What a cell looks like.
+    /// The look of a cell.
     pub fn of(text: &str, kind: CellKind) -> Self {
         let trimmed = text.trim();
         if trimmed.is_empty() {
@@ -77,7 +77,7 @@ impl Look {
     }
 }
 
-/// Digits with at most one point among them, and a sign before them.
+/// Digits with at most one point among them, after an optional plus or minus.
 fn is_plain_number(bytes: &[u8]) -> bool {
     let bytes = bytes.strip_prefix(b"-").unwrap_or(bytes);
     let (mut digits, mut points) = (0, 0);
@@ -91,8 +91,7 @@ fn is_plain_number(bytes: &[u8]) -> bool {
     digits > 0 && points < 2
 }
 
-/// The form of a date in numbers that is not as ISO 8601 has it: the sign between, and whether the year
-/// comes first.
+/// The form of a numeric date that is not ISO 8601: the separator, and whether the year comes first.
 pub(super) fn form_of_date(text: &str) -> Option<(char, bool)> {
     let day = text.split([' ', 'T']).next().unwrap_or(text);
     let joint = day.chars().find(|sign| !sign.is_ascii_digit())?;

@@ -1,10 +1,10 @@
 //! Profiles of a table's columns, which of them are a key, and which go together with another
 //! table's ([`suggest()`]).
 //!
-//! In goes a table, once and block by block; out comes a [`Survey`]: of each column what it holds,
-//! how varied it is and what is wrong with it ([`ColumnProfile`]), and the columns or small sets of
-//! columns that tell every row apart, or nearly ([`CandidateKey`]). Memory is bounded: what would not
-//! fit is counted by a sketch, and a [`Count`] says so.
+//! A table goes in, once and block by block; a [`Survey`] comes out: for each column what it holds, how
+//! varied it is and what is wrong with it ([`ColumnProfile`]), and the columns or small sets of columns
+//! that are keys, or nearly ([`CandidateKey`]). Memory is bounded: beyond a limit values are counted by a
+//! sketch, and a [`Count`] says so.
 
 mod candidates;
 mod column;
@@ -34,7 +34,7 @@ use candidates::Candidates;
 use column::Profiling;
 use distinct::Distinct;
 
-/// What a table holds.
+/// The survey of a table.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Survey {
     /// How many rows it has.
@@ -45,21 +45,21 @@ pub struct Survey {
     pub keys: Vec<CandidateKey>,
     /// How many rows are the same as one before them, cell for cell.
     pub repeated_rows: Count,
-    /// Headers that stand above several columns.
+    /// Headers that are above several columns.
     pub repeated_headers: Vec<String>,
 }
 
-/// What looks at every block.
+/// The parts of a survey that see every block.
 type Looking<'a> = Box<dyn FnMut(&Block) + Send + 'a>;
 
 /// How many blocks may wait for a thread.
 const WAITING: usize = 4;
 
-/// Goes through a table on so many threads and tells what it holds. `seed` seeds the hashes and
-/// changes nothing in what is found while everything can be counted.
+/// Surveys a table on up to `threads` threads. `seed` seeds the hashes and has no effect on the results
+/// while everything can be counted.
 ///
 /// # Errors
-/// Those of the source.
+/// The errors of the source.
 pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<Survey, S::Error> {
     let headers = source.headers().clone();
     let hasher = RandomState::with_seeds(seed[0], seed[1], seed[2], seed[3]);
@@ -84,7 +84,7 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
     };
     let read = std::thread::scope(|scope| {
         let mut senders: Vec<SyncSender<Arc<Block>>> = Vec::new();
-        // What there is no thread for, where the system allows fewer, is done by this one.
+        // Where the system allows fewer threads, this thread does their work.
         let mut own: Vec<Arc<Mutex<Looking<'_>>>> = Vec::new();
         let columns = groups.iter_mut().map(|group| -> Looking<'_> {
             Box::new(|block| group.iter_mut().for_each(|column| column.look(block)))
@@ -107,7 +107,7 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
             }
         }
         read(&mut |block| {
-            // A thread that is gone has panicked, which its end tells.
+            // A thread that has ended early has panicked, which joining it shows.
             for sender in &senders {
                 drop(sender.send(Arc::clone(block)));
             }
@@ -131,7 +131,7 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
     Ok(Survey { rows, keys, columns, repeated_rows, repeated_headers: repeated(&headers) })
 }
 
-/// The headers that stand above several columns, each once.
+/// The headers that are above several columns, each once.
 fn repeated(headers: &Headers) -> Vec<String> {
     let (mut seen, mut told) = (HashSet::new(), HashSet::new());
     let repeated = headers.iter().filter(|header| !seen.insert(*header) && told.insert(*header));

@@ -1,4 +1,4 @@
-//! What may be wrong with the cells of a column.
+//! Something that may be wrong with the cells of a column.
 
 use super::look::{Look, form_of_date};
 
@@ -7,11 +7,11 @@ use super::look::{Look, form_of_date};
 pub enum TroubleKind {
     /// White space around a value, two spaces in a row, or white space that is no plain space.
     SurplusSpace,
-    /// Numbers among text, or text among numbers: those that are fewer.
+    /// Numbers among text, or text among numbers: whichever are fewer.
     MixedKinds,
-    /// Numbers with leading zeros beside numbers without.
+    /// Numbers with leading zeros next to numbers without.
     LeadingZeros,
-    /// Dates in several forms: those that are not in the commonest.
+    /// Dates in several forms: those in all but the commonest form.
     DateForms,
     /// Letters that look like Latin ones but are of another script, within a word of Latin letters.
     LookAlikes,
@@ -26,7 +26,7 @@ pub struct Trouble {
     pub kind: TroubleKind,
     /// In how many cells; of spellings, how many values.
     pub count: u64,
-    /// The first row in which it is so, as a person counts, and its line.
+    /// The first such row, counted from 1, and its line.
     pub row: u64,
     /// The line on which that begins.
     pub line: u64,
@@ -35,7 +35,7 @@ pub struct Trouble {
 }
 
 impl TroubleKind {
-    /// Every kind, in the order in which they are told.
+    /// Every kind, in the order in which they are reported.
     pub const ALL: [Self; 6] = [
         Self::SurplusSpace,
         Self::MixedKinds,
@@ -69,7 +69,7 @@ impl TroubleKind {
     }
 }
 
-/// Where something was met first, and how often.
+/// The first place of a trouble, and how often it occurs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Met {
     pub(super) count: u64,
@@ -90,7 +90,7 @@ impl Met {
     }
 }
 
-/// What is noted of the cells of a column for its troubles.
+/// Notes on the cells of a column, for its troubles.
 #[derive(Debug, Default)]
 pub(super) struct Noting {
     space: Met,
@@ -183,7 +183,7 @@ fn has_surplus_space(text: &str) -> bool {
     surplus || before.is_whitespace() && !text.is_empty()
 }
 
-/// Whether Latin letters stand in one word with letters of Greek or Cyrillic that look like them.
+/// Whether Latin letters are in one word with letters of Greek or Cyrillic that look like them.
 fn mixes_scripts(text: &str) -> bool {
     text.split(|sign: char| !sign.is_alphanumeric()).any(|word| {
         let latin = word.chars().any(|sign| sign.is_ascii_alphabetic());

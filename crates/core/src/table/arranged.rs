@@ -1,4 +1,4 @@
-//! A source whose columns stand in the order of another table's.
+//! A source whose columns are in the order of another table's.
 
 use super::{Before, Block, Headers, KeptColumns, Parser, Source, ascending};
 
@@ -7,16 +7,16 @@ use super::{Before, Block, Headers, KeptColumns, Parser, Source, ascending};
 pub struct Arranged<'s, S: ?Sized> {
     source: &'s mut S,
     headers: Headers,
-    /// For each column, which of the source's it is; empty when they stand in that order already.
+    /// For each column, which of the source's it is; empty when they are in that order already.
     order: Vec<usize>,
 }
 
 /// The headers of two tables that should have the same ones.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Differing {
-    /// Those that only the first has.
+    /// The headers that only the first table has.
     pub missing: Vec<String>,
-    /// Those that only the second has.
+    /// The headers that only the second table has.
     pub surplus: Vec<String>,
 }
 

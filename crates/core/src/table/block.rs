@@ -1,6 +1,6 @@
 //! A block of rows: the unit in which a table flows.
 //!
-//! All cells of a block stand in one text, with the place where each begins and ends; so a block
+//! All cells of a block are in one text, with the place where each begins and ends; so a block
 //! costs a few allocations however many cells it holds, and none when it is refilled. Where the
 //! format has text of its own, as delimited text has, that text is the piece of the file just as
 //! it was read: a cell is a slice of it, and a row that only gets cells appended can be written
@@ -36,19 +36,19 @@ pub struct Block {
     too_large: bool,
 }
 
-/// The most text that a block holds: places in it are told by 32 bits. Tests reach it sooner.
+/// The most text that a block holds: offsets in it have 32 bits. Tests reach it sooner.
 const MOST_TEXT: usize = if cfg!(test) { 1 << 16 } else { u32::MAX as usize };
 
-/// Where a cell stands in the text of its block, in bytes.
+/// The range of a cell in the text of its block, in bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Span {
     /// Its first byte.
     pub start: u32,
-    /// The byte behind its last one.
+    /// The byte after its last one.
     pub end: u32,
 }
 
-/// Where a row's own bytes stand in the text of its block.
+/// The range of a row's own bytes in the text of its block.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RowBytes {
     /// The row's first byte.
@@ -59,17 +59,17 @@ pub struct RowBytes {
     pub end: u32,
 }
 
-/// What a block is made of; kept from block to block, so that nothing is allocated anew.
+/// The parts of a block; kept from block to block, so that their buffers are reused.
 #[derive(Debug, Default)]
 pub struct Parts {
-    /// The piece of the file that holds every row, and behind it cells that don't stand in it as
+    /// The piece of the file that holds every row, and after it cells that are not in it as
     /// they are.
     pub text: Vec<u8>,
     /// The cells, row by row.
     pub cells: Vec<Span>,
     /// The rows' own bytes; none when the format has no such bytes.
     pub own: Vec<RowBytes>,
-    /// How cells stand in these, where it can be said.
+    /// How cells are in these, where it can be said.
     pub raw_row_form: Option<RawRowForm>,
     /// The line on which each row begins, the first line of the piece being 0.
     pub lines: Lines,
@@ -126,8 +126,8 @@ impl Block {
         })
     }
 
-    /// Takes the block apart into parts to be filled again: emptied ones, but for the text, which is
-    /// still there so that it can be written over.
+    /// Splits the block into parts to be filled again. They are empty, except for the text, which is left
+    /// to be overwritten.
     pub fn into_parts(self) -> Parts {
         let Self { text, mut cells, mut own, mut lines, .. } = self;
         let text = text.into_bytes();
@@ -137,7 +137,7 @@ impl Block {
         Parts { text, cells, own, raw_row_form: None, lines }
     }
 
-    /// Says where the rows stand: the first one's number (data rows count from 1) and how many
+    /// Sets the position of the rows: the number of the first row (data rows count from 1), and how many
     /// lines of the file are before the first line of the block.
     #[must_use]
     pub fn placed(mut self, first_row: u64, lines_before: u64) -> Self {
@@ -145,7 +145,7 @@ impl Block {
         self
     }
 
-    /// The same of a block that is there.
+    /// Sets the position of the rows; see [`Block::placed`].
     pub fn place(&mut self, first_row: u64, lines_before: u64) {
         self.first_row = first_row;
         self.lines_before = lines_before;
@@ -167,14 +167,14 @@ impl Block {
         self.lines.clear();
     }
 
-    /// Adds a cell behind the last one; a row is whole once it has as many cells as the block has
+    /// Adds a cell after the last one; a row is whole once it has as many cells as the block has
     /// columns. A block that is [too large](Self::is_too_large) takes no more.
     #[inline]
     pub fn push_cell(&mut self, cell: &str) {
         self.push_cell_of(cell, CellKind::Untyped);
     }
 
-    /// Adds a cell of a kind behind the last one.
+    /// Adds a cell of a kind after the last one.
     #[inline]
     pub fn push_cell_of(&mut self, cell: &str, kind: CellKind) {
         if self.has_capacity_for(cell.len() + GAP.len_utf8()) {
@@ -185,8 +185,8 @@ impl Block {
         }
     }
 
-    /// Adds a cell behind the last one, by what writes its text behind that of the others and gives its
-    /// kind. What stands there already is not to be touched.
+    /// Adds a cell after the last one, by what writes its text after that of the others and gives its
+    /// kind. What is there already is not to be touched.
     ///
     /// ```
     /// use std::fmt::Write;
@@ -231,7 +231,7 @@ impl Block {
         }
     }
 
-    /// Adds cells behind the last one: `text` holds them end to end with room before each,
+    /// Adds cells after the last one: `text` holds them end to end with room before each,
     /// `lengths` how long each is.
     #[inline]
     pub(crate) fn push_cells(&mut self, text: &str, lengths: &[u8]) {
@@ -250,7 +250,7 @@ impl Block {
         }
     }
 
-    /// The same of cells that each come by themselves, with room before it.
+    /// Adds cells that each come by themselves, with the gap before each.
     #[inline]
     pub(crate) fn push_each<'c>(&mut self, cells: impl Iterator<Item = &'c str>) {
         for cell in cells {
@@ -272,19 +272,20 @@ impl Block {
         !self.too_large
     }
 
-    /// Whether cells were left out, since their places in the text could not be told any more.
+    /// Whether cells were left out, since their places in the text could not be stored.
     pub fn is_too_large(&self) -> bool {
         self.too_large
     }
 
-    /// Adds all cells of a row of another block behind the last cell.
+    /// Adds all cells of a row of another block after the last cell.
     pub fn push_cells_of(&mut self, other: &Self, row: usize) {
         for column in 0..other.columns() {
             self.push_cell_of(other.cell(row, column), other.kind(row, column));
         }
     }
 
-    /// The same of a block that was filled cell by cell, as one piece of text where no kinds are said.
+    /// Adds all cells of a row of a block that was filled cell by cell, as one piece of text if no kinds
+    /// are set.
     #[inline]
     pub(crate) fn push_row_of(&mut self, other: &Self, row: usize) {
         if other.has_kinds() || self.has_kinds() {
@@ -305,7 +306,7 @@ impl Block {
     }
 
     /// A row of a block that was filled cell by cell, from one of its cells on: the cells end to end
-    /// with one byte of room before each, and where each such byte stands.
+    /// with one byte of room before each, and where each such byte is.
     ///
     /// # Panics
     /// When the block has no such row or cell, or its cells are slices of a text.
@@ -363,7 +364,7 @@ impl Block {
         &self.text[start as usize..end as usize]
     }
 
-    /// The text of all cells, and where in it those of a row stand that the block holds.
+    /// The text of all cells, and the spans in it of the cells that the block holds of a row.
     #[inline]
     pub(crate) fn kept_cells(&self, row: usize) -> (&[u8], &[Span]) {
         let kept = self.columns.count();
@@ -405,7 +406,7 @@ impl Block {
         }
     }
 
-    /// Notes on which line of the file each row begins, behind the rows before it.
+    /// Notes on which line of the file each row begins, after the rows before it.
     pub(crate) fn append_lines_to(&self, lines: &mut Lines) {
         lines.append(&self.lines, self.lines_before);
     }
@@ -415,7 +416,7 @@ impl Block {
         &self.columns
     }
 
-    /// Where a cell stands in its row's own bytes, where it does as it is.
+    /// The range of a cell in its row's own bytes, if it is there as it is.
     #[inline]
     pub fn place_in_row(&self, row: usize, column: usize) -> Option<Range<usize>> {
         let own = self.own.get(row)?;
@@ -431,8 +432,8 @@ impl Block {
         Some((&text[..length], line_end))
     }
 
-    /// The same with what stands behind them: the text from the row's first byte on, how many bytes are its
-    /// own, and its line end.
+    /// A row's own bytes with the text after them: the text from the row's first byte on, how many bytes
+    /// are its own, and its line end.
     #[inline]
     pub fn row_text(&self, row: usize) -> Option<(&[u8], usize, &[u8])> {
         let at = self.own.get(row)?;

@@ -1,7 +1,7 @@
 //! Filling a block column by column, as formats keep tables whose columns have types.
 //!
-//! The cells of a column stand one behind the other in the text of the block, and each says its place
-//! by itself; so several may be parts of one text that is added once.
+//! The cells of a column follow one another in the text of the block, and each has its own span. So
+//! several cells may be parts of one text that is added once.
 
 use std::ops::Range;
 
@@ -37,7 +37,7 @@ pub struct ColumnCells<'b> {
     next: usize,
 }
 
-/// Where a text stands that was added to a block.
+/// The place of a text that was added to a block.
 #[derive(Debug, Clone, Copy)]
 pub struct AddedText(u32);
 
@@ -46,7 +46,7 @@ pub struct AddedText(u32);
 pub struct SaidCell(Span, CellKind);
 
 impl Block {
-    /// Empties the block, gives it other columns and so many rows, each on a line, of blank cells. What
+    /// Empties the block, gives it other columns and this many rows, each on a line, of blank cells. What
     /// they hold is said [by column](Self::column).
     pub fn reset_by_columns(&mut self, columns: KeptColumns, rows: usize) {
         let cells = rows * columns.count();
@@ -56,7 +56,7 @@ impl Block {
         (0..rows as u64).for_each(|row| self.lines.push(row));
     }
 
-    /// The cells of one of its columns, by its place among those that the block holds.
+    /// The cells of a column, by its place among the columns that the block holds.
     pub fn column(&mut self, place: usize) -> ColumnCells<'_> {
         ColumnCells { block: self, next: place }
     }
@@ -72,16 +72,15 @@ impl ColumnCells<'_> {
         })
     }
 
-    /// Says the next row's cell: a part of a text that was added, by its first byte there and the one
-    /// behind its last.
+    /// Sets the next row's cell to a part of a text that was added, given as a range of bytes in it.
     #[inline]
     pub fn push_part(&mut self, text: AddedText, part: Range<usize>, kind: CellKind) {
         let at = |byte: usize| text.0 + byte as u32;
         self.say(Span { start: at(part.start), end: at(part.end) }, kind);
     }
 
-    /// Says the next row's cell by what writes it behind the text of others, and gives its kind. What
-    /// stands there already is not to be touched.
+    /// Says the next row's cell by what writes it after the text of others, and gives its kind. What
+    /// is there already is not to be touched.
     #[inline]
     pub fn push_by(&mut self, write: impl FnOnce(&mut String) -> CellKind) -> SaidCell {
         let start = self.block.text.len();

@@ -1,10 +1,9 @@
-//! What a cell is, where its format says so.
+//! The kinds of cells, for formats that have kinds.
 
-/// The kind of a cell. A cell is its text; the kind says what a format that tells kinds apart is to
-/// make of it.
+/// The kind of a cell. The text is the cell; the kind says how a format with kinds is to write it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum CellKind {
-    /// Its format does not tell kinds apart: it is what its text looks like.
+    /// The format has no kinds: a cell is what its text looks like.
     #[default]
     Untyped,
     /// Text, whatever it looks like.

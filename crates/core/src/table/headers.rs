@@ -42,13 +42,13 @@ impl Headers {
         self.names.push(name);
     }
 
-    /// The same headers of a table that is called otherwise.
+    /// The same headers for a table with another name.
     #[must_use]
     pub fn of_table(self, table: impl Into<String>) -> Self {
         Self { table: table.into(), ..self }
     }
 
-    /// The headers with more of them behind.
+    /// The headers, followed by more of them.
     #[must_use]
     pub fn with(mut self, more: &[String]) -> Self {
         for name in more {
@@ -57,7 +57,7 @@ impl Headers {
         self
     }
 
-    /// What the table is called in messages.
+    /// The name of the table in messages.
     pub fn table(&self) -> &str {
         &self.table
     }
@@ -242,7 +242,7 @@ mod tests {
         );
         assert_eq!(
             message("Keeper"),
-            "hives.csv has several headers `Keeper`: say `Keeper#1` (column 2) or `Keeper#2` (column 3)"
+            "hives.csv has several headers `Keeper`: write `Keeper#1` (column 2) or `Keeper#2` (column 3)"
         );
         assert_eq!(
             message("zzz"),

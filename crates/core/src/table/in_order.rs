@@ -1,8 +1,8 @@
-//! Work on the blocks of a table by several threads, handed on in the order of the table.
+//! Processing the blocks of a table on several threads, with the results in the order of the table.
 //!
-//! Each thread takes the next piece, makes a block of it, works on it and puts it in line. Whoever
-//! finds the next block in line, and nobody at it, hands it on. So no thread waits for another,
-//! unless all the blocks that there may be at once are in line behind one that is worked on.
+//! Each thread takes the next chunk, parses a block, processes it and puts it in a queue. The thread that
+//! finds the next block in the queue, while no other thread is consuming, passes it to the consumer. So
+//! no thread waits for another, unless all the blocks that there may be at once wait for an earlier one.
 
 use std::collections::BTreeMap;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
@@ -18,13 +18,13 @@ struct Job<S: Source, W> {
     piece: S::Chunk,
     block: Block,
     space: W,
-    /// What came of reading and parsing it: how many lines it has.
+    /// The result of reading and parsing the chunk: how many lines it has.
     came: Result<Result<u64, <S::Parser as Parser>::Fault>, S::Error>,
     /// The thread that works on it.
     by: usize,
 }
 
-/// What every thread of a run shares.
+/// The state that the threads of a run share.
 struct Shared<'s, S: Source, W, H> {
     reading: Mutex<Reading<'s, S>>,
     /// Blocks in line, by the number of their piece.
@@ -35,7 +35,7 @@ struct Shared<'s, S: Source, W, H> {
     freed: Condvar,
 }
 
-/// Jobs that are free, of each thread those that it worked on last: what is in them is at hand there.
+/// Free jobs, by the thread that used them last: their buffers are in its cache.
 struct Free<J> {
     jobs: Vec<Vec<J>>,
     /// How many threads wait for one.
@@ -59,10 +59,10 @@ struct Handing<E, H> {
 
 /// Works a source off on `threads` threads, each block in a space of its own. `wanted` are the
 /// columns that are looked at. `work` is done with blocks in any order, and does not know where they
-/// stand in the table unless there is one thread; `hand_on` is given them in order.
+/// are in the table unless there is one thread; `hand_on` is given them in order.
 ///
 /// # Errors
-/// Those of the source and of `hand_on`; of several the one that comes first in the table.
+/// The errors of the source and of `hand_on`; of several errors, the first in the table.
 pub(crate) fn in_order<S, W>(
     source: &mut S,
     threads: usize,
@@ -114,7 +114,7 @@ where
                 let _stops = StopsOnPanic(shared);
                 shared.run(thread, parser, work);
             });
-            // Where the system allows fewer threads, they do all of the work.
+            // Where the system allows fewer threads, those that started do all of the work.
             if begun.is_err() {
                 break;
             }
@@ -186,8 +186,8 @@ where
 
     /// Hands blocks on, as long as the next one is in line and nobody else is at it.
     fn hand_on_what_is_next(&self, parser: &S::Parser) {
-        // Whoever puts a block in line while another thread is handing on leaves it to that one,
-        // which looks at the line again when it is done.
+        // A thread that queues a block while another thread is consuming leaves it to that thread, which
+        // looks at the queue again when it is done.
         while let Ok(mut handing) = self.handing.try_lock() {
             loop {
                 let next = locked(&self.line).remove(&handing.next);
@@ -216,7 +216,7 @@ where
     /// Lets no further piece be read.
     fn stop(&self) {
         locked(&self.reading).ended = true;
-        // With the lock, so that none is told between having looked and waiting.
+        // The lock makes sure that no thread misses the notice between looking and waiting.
         let _free = locked(&self.free);
         self.freed.notify_all();
     }
@@ -260,7 +260,7 @@ where
     }
 }
 
-/// A panic elsewhere ends the run by itself; what it left behind is not looked at.
+/// A panic on another thread ends the run, so that its lock may be taken.
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

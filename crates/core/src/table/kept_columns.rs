@@ -12,12 +12,12 @@ pub struct KeptColumns {
 }
 
 impl KeptColumns {
-    /// All columns of a table that has so many.
+    /// All columns of a table with `columns` columns.
     pub fn all(columns: usize) -> Self {
         Self { all: columns, kept: columns, places: None }
     }
 
-    /// These columns, which ascend, of a table that has so many.
+    /// The given columns, in ascending order, of a table with `columns` columns.
     pub fn only(kept: &[usize], columns: usize) -> Self {
         let place = |column| kept.binary_search(&column).map_or(u32::MAX, |place| place as u32);
         Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
@@ -44,7 +44,7 @@ impl KeptColumns {
             .filter(is_there)
     }
 
-    /// The same of a column that is one of them.
+    /// The place of a kept column among the kept ones.
     #[inline]
     pub(super) fn place(&self, column: usize) -> usize {
         self.places.as_ref().map_or(column, |places| places[column] as usize)

@@ -1,8 +1,8 @@
 //! The line of every row of a table, kept small: for a table without line breaks in its cells the
 //! line follows from the row's number, and nothing is stored for each row.
 
-/// Where the rows of a table stand. Rows count from 0 here, and lines from wherever they are pushed
-/// from.
+/// The lines on which the rows of a table begin. Rows count from 0 here, lines from the first one that is
+/// pushed.
 #[derive(Debug, Clone, Default)]
 pub struct Lines {
     /// The line of row 0.
@@ -23,7 +23,7 @@ impl Lines {
         self.shifts.clear();
     }
 
-    /// The lines of so many rows, the first of which stands on `first`, with the rows from which on they
+    /// The lines of this many rows, the first of which is on `first`, with the rows from which on they
     /// run ahead.
     pub(crate) fn from_shifts(first: u64, rows: u64, shifts: Vec<(u64, u64)>) -> Self {
         let next = first + rows + shifts.last().map_or(0, |last| last.1);
@@ -45,7 +45,7 @@ impl Lines {
         self.next += 1;
     }
 
-    /// Notes the lines of so many rows, each of which stands on the line behind that of the one before.
+    /// Notes the lines of this many rows, each of which is on the line after that of the one before.
     pub fn push_run(&mut self, first: u64, rows: u64) {
         if rows > 0 {
             self.push(first);
@@ -54,7 +54,7 @@ impl Lines {
         }
     }
 
-    /// Notes that the next row does not stand on the line that follows.
+    /// Notes that the next row are not on the line that follows.
     #[cold]
     fn run_ahead(&mut self, line: u64) {
         if self.rows == 0 {
@@ -71,7 +71,7 @@ impl Lines {
         self.next = self.first + self.rows + shift;
     }
 
-    /// Notes the lines of rows of a part of the table, which has so many lines before it.
+    /// Adds the lines of a part of the table, before which there are `before` lines.
     pub(crate) fn append(&mut self, part: &Self, before: u64) {
         if part.rows == 0 {
             return;

@@ -1,8 +1,8 @@
-//! Which of a table's own cells stand anew among the cells that are added to its rows.
+//! The overlay: which of a table's own columns have new cells among the added ones.
 //!
-//! A lookup that updates a column can't change the cells of a block, which are slices of the file.
-//! The new cells stand at the front of the block of added cells instead, one for each overlaid
-//! column whether or not it changed in a row; behind them stand the cells of added columns.
+//! A lookup that updates a column can't change the cells of a block, which are slices of the file. The
+//! new cells are at the front of the block of added cells, one for each overlaid column whether or not it
+//! changed in a row. The cells of added columns follow.
 
 /// The overlaid columns of a table.
 ///
@@ -19,7 +19,7 @@ pub struct Overlay {
 }
 
 impl Overlay {
-    /// The overlay of these columns, in whatever order they come and however often.
+    /// The overlay of these columns, in any order and with repetitions.
     pub fn of(columns: impl IntoIterator<Item = usize>) -> Self {
         let mut columns: Vec<usize> = columns.into_iter().collect();
         columns.sort_unstable();
@@ -27,7 +27,7 @@ impl Overlay {
         Self { columns }
     }
 
-    /// The columns, ascending. Their cells stand in this order before those of added columns.
+    /// The columns, ascending. Their cells are in this order before those of added columns.
     pub fn columns(&self) -> &[usize] {
         &self.columns
     }
@@ -37,18 +37,18 @@ impl Overlay {
         self.columns.len()
     }
 
-    /// Whether every own cell stands as it was read.
+    /// Whether no own cell is overlaid.
     pub fn is_empty(&self) -> bool {
         self.columns.is_empty()
     }
 
-    /// Where the cell of an own column stands among the added ones.
+    /// The index of an own column's cell among the added cells.
     pub fn place(&self, column: usize) -> Option<usize> {
         self.columns.binary_search(&column).ok()
     }
 
-    /// Where the cell of any column stands among the added ones, when the table has so many of its
-    /// own and the added columns count on behind them.
+    /// The index of any column's cell among the added cells, in a table with `own` columns of its own;
+    /// added columns are numbered after those.
     pub(crate) fn place_of(&self, column: usize, own: usize) -> Option<usize> {
         match column.checked_sub(own) {
             Some(added) => Some(self.len() + added),

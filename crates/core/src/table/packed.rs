@@ -91,8 +91,8 @@ fn value_of(first: u8, second: u8) -> u16 {
     (u16::from(first & 0x1f) << 6 | u16::from(second & 0x3f)) - FIRST_VALUE
 }
 
-/// The cells of a packed row of so many that begins at a place, end to end with gap before each, and the
-/// length of each, where all of them are short texts.
+/// The cells of a packed row of `cells` cells at an offset, end to end with a gap before each, and their
+/// lengths. `None` unless all of them are short texts.
 #[inline]
 pub(crate) fn joined(packed: &str, at: usize, cells: usize) -> Option<(&str, &[u8])> {
     let (text, size) = (at + cells, joined_size(packed.as_bytes(), at, cells)?);
@@ -120,7 +120,7 @@ pub(crate) fn joined_size(packed: &[u8], at: usize, cells: usize) -> Option<usiz
 /// How many lengths are looked at in one go.
 const EIGHT: usize = 8;
 
-/// The sum of the first so many of eight lengths, where all of these are short.
+/// The sum of the first `count` of eight lengths, if all of these are short.
 #[inline]
 fn short_sum(lengths: u64, count: usize) -> Option<usize> {
     const EVERY_OTHER: u64 = u64::MAX / 0xffff;
@@ -133,11 +133,11 @@ fn short_sum(lengths: u64, count: usize) -> Option<usize> {
     (lengths & NOT_SHORT == 0).then_some(sum as usize)
 }
 
-/// The cells of a packed row that begins here, and what stands behind it.
+/// The cells of a packed row that begins here, and what follows it.
 #[derive(Debug, Clone)]
 pub(crate) struct PackedRow<'a> {
     lengths: &'a str,
-    /// The cells, end to end with gap before each; behind them stands what is not of the row.
+    /// The cells, end to end with a gap before each, followed by bytes that are not of the row.
     text: &'a str,
     /// Whether every length is one character.
     short: bool,
@@ -146,7 +146,7 @@ pub(crate) struct PackedRow<'a> {
 }
 
 impl<'a> PackedRow<'a> {
-    /// The packed row of so many cells at the beginning of a text.
+    /// The packed row of `cells` cells at the beginning of a text.
     #[inline]
     pub(crate) fn new(packed: &'a str, cells: usize) -> Self {
         let (is_last, is_short) = (|byte: &u8| byte & MORE == 0, |byte: &u8| *byte < MORE);
@@ -192,7 +192,7 @@ impl<'a> PackedRow<'a> {
             .sum()
     }
 
-    /// What stands behind the row.
+    /// The bytes after the row.
     pub(crate) fn rest(&self) -> &'a str {
         self.text.get(self.size()..).unwrap_or("")
     }
@@ -217,11 +217,11 @@ impl<'a> Iterator for PackedRow<'a> {
     }
 }
 
-/// What is written of the cells of a row, one behind the other.
+/// The stored widths of the cells of a row, in order.
 #[derive(Debug, Clone)]
 struct Lengths<'a>(&'a [u8]);
 
-/// What is written of a cell.
+/// The stored width of a cell.
 enum Width {
     /// How long its text is.
     Bytes(usize),
@@ -271,7 +271,9 @@ mod tests {
 
     fn pack(cells: &[String]) -> String {
         let mut packer = Packer::default();
-        cells.iter().for_each(|cell| packer.push(cell));
+        for cell in cells {
+            packer.push(cell);
+        }
         packer.text().to_owned()
     }
 

@@ -224,40 +224,42 @@ mod tests {
     use super::*;
 
     proptest! {
-        /// Cells of a text are packed as the same cells are one by one, whatever was packed before.
-        #[test]
-        fn cells_are_packed_alike(
-            batches in prop::collection::vec(
-                prop::collection::vec("[aé]{0,3}|[a-c]{14,18}|x{45,50}|x{60,70}", 0..20),
-                1..4,
-            ),
-            is_plain in any::<bool>(),
-        ) {
-            let mut packer = Packer::default();
-            for cells in batches {
-                let text: String = cells.concat();
-                let mut end = 0;
-                let spans: Vec<Span> = cells
-                    .iter()
-                    .map(|cell| {
-                        let start = end;
-                        end += cell.len() as u32;
-                        Span { start, end }
-                    })
-                    .collect();
-                let mut want = Packer::default();
-                cells.iter().for_each(|cell| want.push(cell));
-                let raw_form = RawForm::new(b'|', *b"abab").filter(|_| is_plain);
-                want.push_row(cells.iter().map(|cell| RowCell::Text(cell)), raw_form);
-                packer.clear();
-                let text = text.as_bytes();
-                packer.push_all(spans.iter().map(|span| {
-                    (&text[span.start as usize..], (span.end - span.start) as usize)
-                }));
-                let is_plain = cells.iter().all(|cell| !cell.contains(['a', 'b', '|']));
-                packer.push_row_of((text, &spans), raw_form.map(RawForm::scanner).as_ref(), is_plain);
-                prop_assert_eq!(packer.bytes(), want.bytes());
-            }
-        }
+           /// Cells of a text are packed as the same cells are one by one, whatever was packed before.
+           #[test]
+           fn cells_are_packed_alike(
+               batches in prop::collection::vec(
+                   prop::collection::vec("[aé]{0,3}|[a-c]{14,18}|x{45,50}|x{60,70}", 0..20),
+                   1..4,
+               ),
+               is_plain in any::<bool>(),
+           ) {
+               let mut packer = Packer::default();
+               for cells in batches {
+                   let text: String = cells.concat();
+                   let mut end = 0;
+                   let spans: Vec<Span> = cells
+                       .iter()
+                       .map(|cell| {
+                           let start = end;
+                           end += cell.len() as u32;
+                           Span { start, end }
+                       })
+                       .collect();
+                   let mut want = Packer::default();
+                   for cell in &cells {
+    want.push(cell);
     }
+                   let raw_form = RawForm::new(b'|', *b"abab").filter(|_| is_plain);
+                   want.push_row(cells.iter().map(|cell| RowCell::Text(cell)), raw_form);
+                   packer.clear();
+                   let text = text.as_bytes();
+                   packer.push_all(spans.iter().map(|span| {
+                       (&text[span.start as usize..], (span.end - span.start) as usize)
+                   }));
+                   let is_plain = cells.iter().all(|cell| !cell.contains(['a', 'b', '|']));
+                   packer.push_row_of((text, &spans), raw_form.map(RawForm::scanner).as_ref(), is_plain);
+                   prop_assert_eq!(packer.bytes(), want.bytes());
+               }
+           }
+       }
 }

@@ -1,5 +1,5 @@
-//! One row of a block, with the cells that lookups have added to it so far behind its own, and
-//! those that they have updated in place of its own.
+//! One row of a block, with the cells that lookups have added to it, and those that they have updated in
+//! place of its own.
 
 use super::{Block, Overlay};
 
@@ -29,19 +29,19 @@ impl<'a> Row<'a> {
         Self { block, nth: row, added: None, overlay: None }
     }
 
-    /// The same with the cells of a row of another block behind its own.
+    /// The row followed by the cells of a row of another block.
     #[must_use]
     pub fn with(self, added: &'a Block, row: usize) -> Self {
         Self { added: Some((added, row)), ..self }
     }
 
-    /// The same where the first of the cells beside it stand for these columns of its own.
+    /// The same row, where the first of the added cells replace these own columns.
     #[must_use]
     pub fn over(self, overlay: &'a Overlay) -> Self {
         Self { overlay: (!overlay.is_empty()).then_some(overlay), ..self }
     }
 
-    /// The text of a cell: one of its own as it stands now, or behind them one that was added.
+    /// The text of a cell: one of its own as it is now, or after them one that was added.
     ///
     /// # Panics
     /// When it has no such cell.
@@ -53,7 +53,7 @@ impl<'a> Row<'a> {
         self.cell_beside(column)
     }
 
-    /// The text of a cell that may stand among those beside its own.
+    /// The text of a cell that may be among the added ones.
     fn cell_beside(self, column: usize) -> &'a str {
         let own = self.block.columns();
         match (self.added, self.overlay) {

@@ -10,9 +10,9 @@ use super::{Block, Headers, Overlay, RawColumns, RawForm};
 
 /// Takes the enriched table, block by block and in order.
 pub trait Sink {
-    /// What can go wrong on the way out.
+    /// The error of writing.
     type Error;
-    /// What makes of blocks what is written.
+    /// The renderer of this sink.
     type Renderer: Renderer;
 
     /// Called once, before the first block: the main table's headers and the added ones.
@@ -21,8 +21,7 @@ pub trait Sink {
     /// When they can't be written.
     fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Self::Error>;
 
-    /// What makes of blocks what is written, when these of their own columns stand anew among the
-    /// added cells.
+    /// The renderer, given the own columns whose cells are replaced by added ones.
     fn renderer(&self, overlay: Overlay) -> Self::Renderer;
 
     /// Which of a row's own cells it looks at.
@@ -68,22 +67,22 @@ pub type Rendered<S> = <<S as Sink>::Renderer as Renderer>::Rendered;
 
 /// Makes of blocks what is to be written.
 pub trait Renderer: Send + Sync {
-    /// What it makes; kept from block to block.
+    /// The rendered rows; kept from block to block.
     type Rendered: Default + Send;
 
-    /// Replaces what `rendered` holds with rows of `main`, each with the next row of `added` behind
-    /// it, but for the first cells of that, which stand in place of overlaid columns. `rows` names
-    /// them, from 0 within the block and in order; one may be left out, or come several times.
+    /// Replaces `rendered` with rows of `main`, each followed by the next row of `added`, whose first
+    /// cells replace overlaid columns. `rows` has the index of each row in the block, in order; a row may
+    /// be left out, or occur several times.
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
 
-    /// How it writes added cells, and what renders rows with cells beside them that stand so in references,
-    /// where it can.
+    /// The raw form of added cells, and the renderer of rows that pass them through, where the format has
+    /// one.
     fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Self::Rendered>)> {
         None
     }
 }
 
-/// A renderer that takes cells over as they stand in a reference, where nothing is overlaid.
+/// A renderer that takes cells over as they are in a reference, where nothing is overlaid.
 pub trait PassThrough<R>: Send + Sync {
     /// Replaces what `rendered` holds with all rows of `main`, each with what the references add to
     /// it. It is what [`Renderer::render`] makes of the same cells.

@@ -1,19 +1,18 @@
 //! The way a table comes in.
 //!
-//! Reading has two halves. A source hands out pieces of its table, one after the other; that is
-//! all it does in order. A [`Parser`] makes blocks of rows of them; it knows nothing of the pieces
-//! before, so that several of them can be at work at once. Where a piece stands in the table is
-//! told once those before it are parsed.
+//! Reading has two halves. A source hands out chunks of its table, one after the other and in order. A
+//! [`Parser`] makes blocks of rows of them; it knows nothing of earlier chunks, so that several chunks
+//! are parsed at once. The position of a chunk in the table is known once the earlier ones are parsed.
 
 use super::{Block, Headers};
 
 /// A table that is read from front to back, piece by piece.
 pub trait Source {
-    /// What can go wrong on the way in.
+    /// The error of reading.
     type Error;
     /// A piece of the table as it is read; kept from piece to piece.
     type Chunk: Default + Send;
-    /// What makes blocks of pieces.
+    /// The parser of the chunks.
     type Parser: Parser<Chunk = Self::Chunk, Error = Self::Error>;
 
     /// The table's headers.
@@ -28,7 +27,7 @@ pub trait Source {
         false
     }
 
-    /// What makes blocks of the pieces.
+    /// The parser of the chunks.
     fn parser(&self) -> Self::Parser;
 
     /// Replaces what `piece` holds with the next one; `false` when there is none left.
@@ -81,9 +80,9 @@ pub struct Before {
 pub trait Parser: Send + Sync {
     /// A piece of the table.
     type Chunk;
-    /// What can go wrong on the way in.
+    /// The error of reading.
     type Error;
-    /// What is wrong with a piece, told from its beginning.
+    /// A fault in a chunk, with its place in the chunk.
     type Fault: Send;
 
     /// Says which columns will be looked at; blocks need hold no cells of others. Until it is said,

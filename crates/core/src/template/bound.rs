@@ -1,8 +1,7 @@
 //! A template whose headers are found, making values of rows.
 //!
-//! This is on the way of every row: a placeholder without steps gives the cell itself, most steps
-//! give a piece of what they get, and what must be written anew goes to buffers that are kept from
-//! row to row.
+//! Every row passes through here. A placeholder without steps gives the cell itself, most steps give a
+//! slice of their input, and new text goes to buffers that are kept from row to row.
 
 use super::{Placeholder, Segment, StepUse, Template};
 use crate::Result;
@@ -18,10 +17,10 @@ pub struct BoundTemplate {
     columns: Vec<usize>,
 }
 
-/// What became of a value.
+/// The state of a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum PartState {
-    /// It is there.
+    /// There is a value.
     Whole,
     /// A placeholder is blank.
     Blank,
@@ -46,16 +45,16 @@ pub struct Trace {
     pub read: String,
     /// Whether it is one of the texts that count as blank.
     pub counts_as_blank: bool,
-    /// What each step made of it, up to the one that could not read it.
+    /// The result of each step, up to the one that could not read its value.
     pub steps: Vec<TraceStep>,
 }
 
-/// What one step made of a value.
+/// The result of one step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TraceStep {
     /// The step as it was written.
     pub step: String,
-    /// The value behind it; `None` when it could not be read.
+    /// The value after it; `None` when it could not be read.
     pub value: Option<String>,
 }
 
@@ -63,7 +62,7 @@ impl Template {
     /// Finds the headers of the template with `find`, which gives the column of each.
     ///
     /// # Errors
-    /// Those of `find`.
+    /// The errors of `find`.
     pub(crate) fn bind_with(
         &self,
         find: impl FnMut(&str) -> Result<usize>,
@@ -98,8 +97,8 @@ impl BoundTemplate {
         &self.columns
     }
 
-    /// Makes the value of a row, whose cells `cell` gives by column, and hands it to `take`. Cells
-    /// that are one of `blanks`, but for white space around, count as blank.
+    /// Makes the value of a row, whose cells `cell` returns by column, and passes it to `take`. Cells
+    /// that are one of `blanks`, apart from surrounding white space, count as blank.
     ///
     /// The value of a part that is not whole is of no use but to be shown.
     #[inline]
@@ -217,14 +216,14 @@ fn unblanked<'c>(cell: &'c str, blanks: &[String]) -> &'c str {
     if !blanks.is_empty() && blanks.iter().any(|blank| blank == cell.trim()) { "" } else { cell }
 }
 
-/// What the steps make of a value, one after the other; `None` when one could not read it.
+/// Applies steps to a value, one after the other; `None` when one could not read its value.
 fn apply<'w>(
     steps: &[StepUse],
     read: &'w str,
     value: &'w mut String,
     next: &'w mut String,
 ) -> Option<&'w str> {
-    // Where the value stands now: in what was read until a step writes it anew.
+    // Where the value is: a slice of the cell until a step writes new text.
     let (mut written, mut span) = (false, 0..read.len());
     for step in steps {
         let now = if written { &value[span.clone()] } else { &read[span.clone()] };
@@ -241,7 +240,7 @@ fn apply<'w>(
     Some(if written { &value[span] } else { &read[span] })
 }
 
-/// What steps make of a value, one after the other; `None` when one could not read it.
+/// Applies steps to a value, one after the other; `None` when one could not read its value.
 pub(crate) fn apply_all(steps: &[StepUse], read: &str) -> Option<String> {
     let (mut value, mut next) = (String::new(), String::new());
     apply(steps, read, &mut value, &mut next).map(str::to_owned)

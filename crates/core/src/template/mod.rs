@@ -1,9 +1,8 @@
 //! Templates: text with `{Header | step | step}` placeholders, which makes a part of a key.
 //!
-//! In goes the text that a person wrote, out comes a [`Template`]; [`Template::bind`] finds its
-//! headers in a table, and a [`BoundTemplate`] template makes a value of each row. [`Template::split`]
-//! goes the other way: it takes a value apart into those of the placeholders, if there is exactly
-//! one way to do so.
+//! The text that a person wrote goes in; a [`Template`] comes out. [`Template::bind`] finds its headers
+//! in a table, and a [`BoundTemplate`] makes a value of each row. [`Template::split`] goes the other way:
+//! it splits a value into those of the placeholders, if there is exactly one way to do so.
 
 mod bound;
 mod parse;
@@ -50,7 +49,7 @@ pub struct Placeholder {
 }
 
 impl Template {
-    /// The template that is the value of one header, behind these steps.
+    /// The template of one header with these steps.
     pub fn of_steps(header: &str, steps: Vec<StepUse>) -> Self {
         let texts = steps.iter().map(|step| format!(" | {}", step.text()));
         let text = format!("{header}{}", texts.collect::<String>());
@@ -69,7 +68,7 @@ impl Template {
         self
     }
 
-    /// The header, when the template is the value of one header as it stands.
+    /// The header, when the template is the value of one header as it is.
     pub fn as_header(&self) -> Option<&str> {
         match &self.segments[..] {
             [Segment::Placeholder(only)] if only.steps.is_empty() => Some(&only.header),
@@ -77,7 +76,7 @@ impl Template {
         }
     }
 
-    /// Whether it is one placeholder and nothing else, so that its value needs no taking apart.
+    /// Whether it is a single placeholder, so that its value need not be split.
     pub fn is_bare(&self) -> bool {
         matches!(self.segments[..], [Segment::Placeholder(_)])
     }

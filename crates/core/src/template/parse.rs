@@ -20,7 +20,7 @@ impl Template {
         if phrase.is_at_end() { Ok(template) } else { phrase.expected("the end") }
     }
 
-    /// Reads a template up to one of the signs `stops`, of the separate words `words`, or the end.
+    /// Reads a template up to one of the characters `stops`, of the separate words `words`, or the end.
     pub(crate) fn read(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Result<Self> {
         phrase.skip_space();
         let start = phrase.at();
@@ -48,7 +48,7 @@ pub fn read_steps(option: &'static str, text: &str) -> Result<Vec<StepUse>> {
     }
 }
 
-/// Reads the steps that stand behind something, each after a `|`; there may be none.
+/// Reads the steps that follow something, each after a `|`; there may be none.
 pub(crate) fn read_steps_behind(phrase: &mut Phrase<'_>) -> Result<Vec<StepUse>> {
     let mut all = Vec::new();
     while phrase.sign('|') {
@@ -93,7 +93,7 @@ fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Resul
             break;
         }
     }
-    // Space before the sign that ends the template is not part of it.
+    // Space before the character that ends the template is not part of it.
     let kept = literal.trim_end();
     if !kept.is_empty() {
         segments.push(Segment::Literal(kept.to_owned()));

@@ -1,7 +1,7 @@
 //! Reading the short texts in which a person names headers: `Apiary = Site code, "Queen, line"`.
 //!
-//! A header stands bare, up to the next sign or word that means something, or in double quotes
-//! with a doubled quote for a quote.
+//! A header is bare, up to the next character or word with a meaning, or in double quotes with a doubled
+//! quote for a quote.
 
 use crate::{Error, Result};
 
@@ -59,7 +59,7 @@ impl<'a> Phrase<'a> {
         self.rest().is_empty()
     }
 
-    /// Takes `sign` if it stands here.
+    /// Takes the character `sign` if it is next.
     pub(crate) fn sign(&mut self, sign: char) -> bool {
         self.skip_space();
         let found = self.rest().starts_with(sign);
@@ -69,12 +69,12 @@ impl<'a> Phrase<'a> {
         found
     }
 
-    /// Whether `sign` stands exactly here.
+    /// Whether the character `sign` is next, without space before it.
     pub(crate) fn stands(&self, sign: char) -> bool {
         self.rest().starts_with(sign)
     }
 
-    /// Takes `text` if it stands exactly here.
+    /// Takes `text` if it is next, without space before it.
     pub(crate) fn takes(&mut self, text: &str) -> bool {
         let found = self.rest().starts_with(text);
         if found {
@@ -83,14 +83,14 @@ impl<'a> Phrase<'a> {
         found
     }
 
-    /// Takes the next sign, unless it is one of `stops` or the end.
+    /// Takes the next character, unless it is one of `stops` or the end.
     pub(crate) fn next_unless(&mut self, stops: &[char]) -> Option<char> {
         let sign = self.rest().chars().next().filter(|sign| !stops.contains(sign))?;
         self.at += sign.len_utf8();
         Some(sign)
     }
 
-    /// Whether a brace stands before the next of `stops` and of the separate `words`; what is in
+    /// Whether a brace is before the next of `stops` and of the separate `words`; what is in
     /// double quotes does not count.
     pub(crate) fn has_brace_before(&self, stops: &[char], words: &[&str]) -> bool {
         let mut quoted = false;
@@ -106,31 +106,31 @@ impl<'a> Phrase<'a> {
         false
     }
 
-    /// Whether one of the separate `words` stands exactly here.
+    /// Whether one of the separate `words` is next, without space before it.
     pub(crate) fn is_before_word(&self, words: &[&str]) -> bool {
         is_word_at(self.text, self.at, words)
     }
 
-    /// Whether `word` and an opening parenthesis stand here; goes on to the word.
+    /// Whether `word` and an opening parenthesis are next; moves to the word.
     pub(crate) fn opens(&mut self, word: &str) -> bool {
         self.skip_space();
         let behind = self.rest().strip_prefix(word);
         behind.is_some_and(|behind| behind.trim_start().starts_with('('))
     }
 
-    /// Takes a word of letters, if one stands here.
+    /// Takes a word of letters, if one is next.
     pub(crate) fn letters(&mut self) -> Option<&'a str> {
         self.skip_space();
         self.run_of(|sign| sign.is_ascii_alphabetic())
     }
 
-    /// Takes a whole number, if one stands here.
+    /// Takes a whole number, if one is next.
     pub(crate) fn digits(&mut self) -> Option<&'a str> {
         self.skip_space();
         self.run_of(|sign| sign.is_ascii_digit())
     }
 
-    /// Takes the signs from here on that fit, if there are any.
+    /// Takes the characters from here on that fit, if there are any.
     pub(crate) fn run_of(&mut self, fits: impl Fn(char) -> bool) -> Option<&'a str> {
         let rest = self.rest();
         let run = &rest[..rest.find(|sign| !fits(sign)).unwrap_or(rest.len())];
@@ -138,8 +138,8 @@ impl<'a> Phrase<'a> {
         (!run.is_empty()).then_some(run)
     }
 
-    /// Takes a text without quotes that begins with `sign`, if one stands here: up to white space
-    /// or a sign that means something to a template.
+    /// Takes a text without quotes that begins with `sign`, if one is next: up to white space or a
+    /// character with a meaning in a template.
     pub(crate) fn bare_from(&mut self, sign: char) -> Option<&'a str> {
         self.skip_space();
         let ends = |sign: char| sign.is_whitespace() || "|}{,=\"".contains(sign);
@@ -167,7 +167,7 @@ impl<'a> Phrase<'a> {
         if self.stands('"') { self.quoted("text").map(Some) } else { Ok(None) }
     }
 
-    /// Takes `word` if it stands here with space, or the end, behind it.
+    /// Takes `word` if it is next and followed by space or the end.
     pub(crate) fn word(&mut self, word: &str) -> bool {
         self.skip_space();
         let behind = self.rest().strip_prefix(word);
@@ -178,7 +178,7 @@ impl<'a> Phrase<'a> {
         found
     }
 
-    /// Takes `word` if it stands here and no letter or digit follows it.
+    /// Takes `word` if it is next and no letter or digit follows it.
     pub(crate) fn bare_word(&mut self, word: &str) -> bool {
         self.skip_space();
         let after = self.rest().strip_prefix(word);
@@ -189,7 +189,8 @@ impl<'a> Phrase<'a> {
         found
     }
 
-    /// Takes a header: in quotes, or bare up to one of the `signs` or to one of the separate `words`.
+    /// Takes a header: in quotes, or bare up to one of the characters `signs` or to one of the separate
+    /// `words`.
     pub(crate) fn header(&mut self, signs: &[char], words: &[&str]) -> Result<String> {
         self.named("a header", signs, words)
     }
@@ -213,7 +214,7 @@ impl<'a> Phrase<'a> {
         Ok(header.to_owned())
     }
 
-    /// Takes what stands in double quotes from here on; `what` says what it is.
+    /// Takes what is in double quotes from here on; `what` says what it is.
     pub(crate) fn quoted(&mut self, what: &str) -> Result<String> {
         let mut inner = String::new();
         let mut from = self.at + 1;
@@ -231,13 +232,13 @@ impl<'a> Phrase<'a> {
     }
 }
 
-/// Where the separate word `word` stands in `text`, space on both sides.
+/// The place of the separate word `word` in `text`, with space on both sides.
 fn word_in(text: &str, word: &str) -> Option<usize> {
     text.match_indices(word).map(|(at, _)| at).find(|&at| is_word_at(text, at, &[word]))
 }
 
-/// Whether one of `words` stands at a place in `text`, with space before it and space or the end
-/// behind it.
+/// Whether one of `words` is at a place in `text`, with space before it and space or the end
+/// after it.
 fn is_word_at(text: &str, at: usize, words: &[&str]) -> bool {
     let ends = |behind: &str| behind.is_empty() || behind.starts_with(char::is_whitespace);
     text[..at].ends_with(char::is_whitespace)

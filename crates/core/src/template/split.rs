@@ -1,4 +1,4 @@
-//! Taking a value apart again with the template that made it.
+//! Splitting a value with the template that made it.
 //!
 //! There may be no way to do so, or several; only when there is exactly one are its values given.
 
@@ -6,7 +6,7 @@ use unicode_segmentation::UnicodeSegmentation;
 
 use super::{Segment, Template};
 
-/// Why a value can't be taken apart.
+/// Why a value can't be split.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SplitError {
     /// The value does not have the template's form.
@@ -15,8 +15,8 @@ pub enum SplitError {
     SeveralWays,
 }
 
-/// How far a value is taken apart: the ends of the placeholders so far, and in how many ways one
-/// can get there (two stand for more).
+/// How far a value is split: the ends of the placeholders so far, and the number of ways to get there
+/// (two means two or more).
 #[derive(Debug, Clone)]
 struct Reached {
     at: usize,
@@ -25,8 +25,8 @@ struct Reached {
 }
 
 impl Template {
-    /// Takes a value apart into those of the placeholders, in order. None of them is blank, unless
-    /// its last step is `or ""`.
+    /// Splits a value into those of the placeholders, in order. None of them is blank, unless its last
+    /// step is `or ""`.
     ///
     /// # Errors
     /// [`SplitError`] when there is no way to do so, or more than one.
@@ -35,7 +35,7 @@ impl Template {
         boundaries.push(value.len());
         let mut reached = vec![Reached { at: 0, ways: 1, ends: Vec::new() }];
         for (nth, piece) in self.segments.iter().enumerate() {
-            // What must stand behind a placeholder leaves few places where it may end.
+            // The text that must follow a placeholder leaves few places where its value may end.
             let fits_behind = |end: usize| match self.segments.get(nth + 1) {
                 None => end == value.len(),
                 Some(Segment::Literal(text)) => value[end..].starts_with(&text[..]),

@@ -31,7 +31,7 @@ pub(crate) fn dates_of(value: &str) -> [Option<Date>; 2] {
     let mut count = 0;
     for word in text.split(['-', '/', '.', ' ', ',']).filter(|word| !word.is_empty()) {
         if count == 3 {
-            // What stands behind a date is a time, if anything.
+            // A time may follow a date.
             if word.contains(':') {
                 break;
             }

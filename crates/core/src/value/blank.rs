@@ -39,7 +39,7 @@ pub(crate) fn is_blank_bytes(cell: &[u8]) -> bool {
     }
 }
 
-/// Where the value lies in a text, without the white space at both ends.
+/// The range of the value without the white space at both ends.
 pub(crate) fn trimmed(value: &str) -> std::ops::Range<usize> {
     let left = value.trim_start_matches(is_space);
     let start = value.len() - left.len();

@@ -90,7 +90,7 @@ mod tests {
     use super::*;
 
     proptest! {
-        /// Days are those that the calendar has.
+        /// Days are those of the calendar.
         #[test]
         fn days_are_those_of_the_calendar(days in -719_162i64..=2_932_896) {
             let span = jiff::Span::new().days(days);

@@ -297,7 +297,7 @@ mod tests {
             let (mut text, mut shorter) = (String::new(), String::new());
             push_real(number, &mut text);
             push_real(short, &mut shorter);
-            // Of two that are as near and as short, either will do.
+            // Of two equally near and short decimals, either will do.
             if number.is_finite() {
                 prop_assert_eq!(text.parse::<f64>(), Ok(number));
                 prop_assert_eq!(text.len(), number.abs().to_string().len() + usize::from(number < 0.0));

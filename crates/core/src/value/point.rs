@@ -9,16 +9,16 @@ use jiff::civil::{Date, DateTime};
 
 use super::{date, number};
 
-/// Where a value stands on its scale.
+/// A point on a scale: where a value is in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Point {
     scale: Scale,
     at: i128,
-    /// Whether it is a date without a time, which stands for its whole day where a day ends.
+    /// Whether it is a date without a time, which stands for its whole day as an upper bound.
     whole_day: bool,
 }
 
-/// What a value is measured along. Positions on different lines don't compare.
+/// A scale. Points on different scales don't compare.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Scale {
     /// Numbers.
@@ -86,22 +86,22 @@ impl Point {
         Self { scale, at: moment.duration_since(EPOCH).as_nanos(), whole_day }
     }
 
-    /// What it is measured along.
+    /// Its scale.
     pub fn scale(self) -> Scale {
         self.scale
     }
 
-    /// How two positions stand to each other; `None` on different lines.
+    /// The order of two points; `None` on different scales.
     pub fn compare(self, other: Self) -> Option<Ordering> {
         (self.scale == other.scale).then(|| self.at.cmp(&other.at))
     }
 
-    /// Where it stands: a date at its first moment.
+    /// The value as a number on its scale: a date at its first moment.
     pub(crate) fn at(self) -> i128 {
         self.at
     }
 
-    /// Where it ends: a date at its last moment.
+    /// The end of the value as a number on its scale: a date at its last moment.
     pub(crate) fn end(self) -> i128 {
         if self.whole_day { self.at + DAY - 1 } else { self.at }
     }

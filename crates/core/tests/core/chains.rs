@@ -187,7 +187,7 @@ proptest! {
             let lookup = enrichment.lookups().next().unwrap();
             let counts = found.lookups[0].counts;
             let of_main = Kind::ALL.map(|kind| match kind {
-                // Of keys that nothing asks for nothing is told.
+                // Of keys that nothing asks for nothing is reported.
                 Kind::Duplicate | Kind::Conflicting | Kind::Collapsed => 0,
                 kind => counts.of(kind),
             });
@@ -214,7 +214,7 @@ proptest! {
         prop_assert_eq!(&whole.2, &first.2);
         prop_assert_eq!(&whole.3, &first.3);
         prop_assert_eq!(whole.4, first.4);
-        // Groups that are told are among those of the whole reference.
+        // Groups that are reported are among those of the whole reference.
         prop_assert!(first.5.iter().all(|group| whole.5.contains(group)));
     }
 }

@@ -66,7 +66,7 @@ impl Ran {
     }
 }
 
-/// Main rows messed up in known ways get the reason that is so, with the key that was meant.
+/// Main rows that are changed in known ways get the right reason, with the key that was meant.
 #[test]
 fn each_reason_is_the_right_one() {
     let hives = rows(&[
@@ -250,8 +250,7 @@ fn mess(value: &str, how: u8) -> String {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
 
-    /// Whoever follows a fix gets what it promises: so many rows match that did not, so many become
-    /// ambiguous, so many are lost.
+    /// A fix has the effect it promises: as many rows match, become ambiguous and are lost.
     #[test]
     fn mends_keep_their_promise(
         hives in prop::collection::vec((messed(), messed(), 0..3_u8), 1..14),
@@ -306,7 +305,7 @@ proptest! {
 }
 
 proptest! {
-    /// What is said of a key as a whole is so, by looking at every row.
+    /// Faults of a key as a whole are found by looking at every row.
     #[test]
     fn an_unsound_key_is_told(
         hives in prop::collection::vec(("[AB]", "[12]?", "[xy]{0,1}"), 0..12),

@@ -1,5 +1,5 @@
-//! Templates and keys: parts never run together, what is made comes apart again, and no text
-//! makes the parser panic.
+//! Templates and keys: parts never run together, a key that was made can be split, and no text makes the
+//! parser panic.
 
 use super::memory::{Kept, Memory};
 use gather_keys_core::findings::{Counts, Kind};
@@ -16,7 +16,7 @@ fn table(headers: &[&str], rows: &[Vec<String>]) -> Memory {
     Memory::new("table", headers, rows, rows.len())
 }
 
-/// The cells that were added to each row, behind so many of its own.
+/// The cells that were added to each row, after its `own` cells.
 fn added(kept: Kept, own: usize) -> Vec<Vec<String>> {
     kept.0.into_iter().map(|mut row| row.split_off(own)).collect()
 }
@@ -38,7 +38,7 @@ fn rows(cells: &[&[&str]]) -> Vec<Vec<String>> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1000))]
 
-    /// A key that is made comes apart into the columns again; where it does not, making it said so.
+    /// A key that is made can be split into its columns; where it can't, making it reports so.
     #[test]
     fn made_and_split_again(
         rows in prop::collection::vec(prop::collection::vec("[ab/-é\u{301}👩🏽]{0,4}", 3), 1..6),
@@ -66,7 +66,7 @@ proptest! {
         prop_assert_eq!(made.inseparable, inseparable);
         prop_assert_eq!(made.census.keyless().len(), blank);
 
-        // Taking the column apart does the same for every row.
+        // Splitting the column does the same for every row.
         let mut table = self::table(&["Key"], &keys);
         let mut parts = Kept::default();
         let names = ["A", "B", "C"].map(str::to_owned);

@@ -77,7 +77,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
     /// Own, taken, updated and named cells keep their kinds, in however many blocks and tables they
-    /// come, and beside a table that says none.
+    /// come, and next to a table that says none.
     #[test]
     fn cells_keep_their_kinds(
         (main, reference, more) in (table(3, 8), table(3, 8), table(3, 4)),
@@ -121,7 +121,7 @@ proptest! {
         }
     }
 
-    /// Corrections are what putting each value into every row of its key by hand gives.
+    /// Corrections do what writing each value into every row of its key by hand does.
     #[test]
     fn corrections_are_what_they_should_be(
         main in table(3, 8),

@@ -16,7 +16,7 @@ const REFERENCE: [&str; 8] = ["Id", "K", "P", "Q", "Lo", "Hi", "May", "June"];
 #[derive(Debug, Clone, Copy)]
 struct Shape {
     on: &'static [&'static str],
-    /// The columns in which the main row's K may stand.
+    /// The columns of which any may hold the main row's K.
     held_in: &'static [usize],
     within: Option<&'static str>,
     reach: Option<&'static str>,
@@ -111,7 +111,7 @@ fn candidates(shape: Shape, main: &Row, nth: usize, reference: &[Row]) -> Result
     Ok(held)
 }
 
-/// What a rule makes of the rows that count: those that give cells, each set a row of the output.
+/// The rows that a rule takes cells from; each set is a row of the output.
 fn settle(
     rule: &str,
     rows: &[usize],

@@ -70,7 +70,7 @@ impl Source for Memory {
     }
 
     fn before(&self) -> Before {
-        // The headers stand on the first line.
+        // The headers are on the first line.
         Before { rows: self.passed, lines: self.passed + 1 }
     }
 
@@ -173,7 +173,7 @@ impl PassThrough<Vec<Row>> for Cells {
     }
 }
 
-/// What stands before each cell that is taken over.
+/// The byte before each cell that is passed through.
 const BEFORE: char = '|';
 
 /// How [`Kept`] writes cells: some that tests have in many places are special.
@@ -200,7 +200,7 @@ pub(crate) fn enrichments(
     enrichments_by(plans, main, threads, |_, _, builder| builder)
 }
 
-/// The same with references that are built as `adapt` has it, which is told of those before each.
+/// The same with references that are built as `adapt` has it, which is reported those before each.
 pub(crate) fn enrichments_by(
     plans: Vec<(&ReferencePlan, Vec<Memory>)>,
     main: &Memory,

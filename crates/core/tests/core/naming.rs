@@ -10,7 +10,7 @@ use proptest::prelude::*;
 
 use super::memory::{Kept, Memory, Row, enrichment, rows};
 
-/// What each of these values takes of a grid, and the kind of trouble when it is none.
+/// What each of these values takes of a grid, or the kind of trouble.
 fn named(template: &str, headers: &[&str], values: &[&str]) -> Vec<String> {
     let plan = ReferencePlan {
         name: "grid".to_owned(),
@@ -50,9 +50,9 @@ fn a_value_names_a_header_as_a_person_would() {
     ];
     let values = cases.map(|(value, _)| value);
     assert_eq!(named("{M}", &grid, &values), cases.map(|(_, told)| told.to_owned()));
-    // Of two headers that are alike, none is taken for a third spelling.
+    // Of two equal headers, neither is used for a third spelling.
     assert_eq!(named("{M}", &grid, &["SIZE 1"]), ["near size 1 Size  1"]);
-    // The key itself can't be named, and what stands around the braces belongs to the header.
+    // The key itself can't be named, and what is around the braces belongs to the header.
     assert_eq!(named("{M}", &grid, &["K"]), ["near "]);
     assert_eq!(named("size {M}", &grid, &["1"]), ["size 1 matched"]);
 }
@@ -79,8 +79,7 @@ fn numbers(hits: &Hits) -> Vec<u64> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(600))]
 
-    /// A search finds the rows that hold what is wanted, and when there are none those that come
-    /// nearest, the nearest first.
+    /// A search finds the rows that hold the wanted value; without any, the nearest rows, nearest first.
     #[test]
     fn records_are_found(
         rows in prop::collection::vec(

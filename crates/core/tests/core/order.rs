@@ -1,5 +1,5 @@
-//! Several threads at one table: what they hand on comes in the order of the table, and of several
-//! things that are wrong the first is told.
+//! Several threads at one table: results come in the order of the table, and of several errors the first
+//! is reported.
 
 use gather_keys_core::Error;
 use gather_keys_core::enrich::Enrichment;

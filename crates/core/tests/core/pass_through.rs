@@ -1,4 +1,4 @@
-//! Taken cells that go out as they stand in a reference, and those that can't.
+//! Taken cells that are passed through, and cells that can't be.
 
 use super::memory::{Memory, enrichments_by, rows};
 use gather_keys_core::Error;
@@ -7,7 +7,7 @@ use gather_keys_core::table::{
     Block, Headers, Overlay, PassThrough, RawColumns, RawForm, RawRow, Renderer, Sink,
 };
 
-/// Keeps what is added to each row: a piece in brackets, cells in braces.
+/// Keeps what is added to each row: a slice in brackets, cells in braces.
 #[derive(Default)]
 struct Told(Vec<String>);
 
@@ -74,7 +74,7 @@ fn written() -> Option<RawForm> {
     RawForm::new(b',', *b",\"\r\n")
 }
 
-/// What is added to some hives of two references, which are kept to be written `raw_form`.
+/// What is added to some hives of two references, which are kept in raw form.
 fn added(change: impl Fn(&mut ReferencePlan), raw_form: Option<RawForm>) -> Vec<String> {
     let long = "so long a name that its length takes more than one character to be told, or two";
     let hives = rows(&[

@@ -94,15 +94,15 @@ proptest! {
     }
 }
 
-/// Nothing is told twice: standing in for a plan with itself changes nothing.
+/// Nothing is reported twice: standing in for a plan with itself changes nothing.
 #[test]
 fn what_is_the_same_does_not_stand_in() {
     let text = "threads = 2\n[main]\ntable = 'm'\n[[reference]]\ntable = 'r'\non = 'K'\n";
     let mut plan = Plan::read("p.toml", text).unwrap();
-    assert!(plan.stand_in(plan.clone()).is_empty());
+    assert!(plan.override_with(plan.clone()).is_empty());
     let other = Plan { threads: Some(3), quiet: Some(true), ..Plan::default() };
-    assert_eq!(plan.stand_in(other), ["threads"]);
+    assert_eq!(plan.override_with(other), ["threads"]);
     let typed = ReferenceTable { on: vec!["L".to_owned()].into(), ..ReferenceTable::default() };
-    assert_eq!(plan.references[0].stand_in(typed), ["on"]);
+    assert_eq!(plan.references[0].override_with(typed), ["on"]);
     assert_eq!(plan.references[0].table.text, "r");
 }

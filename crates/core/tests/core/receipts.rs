@@ -39,7 +39,7 @@ fn receipt(inputs: Vec<Input>, unmatched: &KeysSeen) -> Receipt {
     receipt
 }
 
-/// What is told of two runs, in short.
+/// What is reported of two runs, in short.
 fn told(before: &Receipt, now: &Receipt, unmatched: &KeysSeen) -> Vec<String> {
     // Between the runs it was written and read.
     let before = Receipt::read("run.json", &before.write()).unwrap();
@@ -109,7 +109,10 @@ fn what_is_no_receipt_is_refused() {
         (&good.replace("\"unmatched\": \"", "\"unmatched\": \"not hex "), "invalid digit"),
     ] {
         let error = Receipt::read("run.json", text).unwrap_err().to_string();
-        assert!(error.starts_with("run.json is no receipt") && error.contains(said), "{error}");
+        assert!(
+            error.starts_with("run.json can't be read as a receipt") && error.contains(said),
+            "{error}"
+        );
     }
     assert!(Receipt::read("run.json", &good).is_ok());
 }

@@ -131,7 +131,7 @@ fn a_report_says_what_there_is() {
     assert_eq!(told.on, ["Apiary = Site", "Hive = Tag"]);
     let reasons: Vec<(&str, u64)> =
         told.reasons.iter().map(|one| (&one.reason[..], one.rows)).collect();
-    assert_eq!(reasons, [("letter case of Apiary", 2), ("all parts but Hive are held", 1)]);
+    assert_eq!(reasons, [("letter case of Apiary", 2), ("every part is found except Hive", 1)]);
     let parts: Vec<(&str, u64)> = told.parts.iter().map(|one| (&one.part[..], one.rows)).collect();
     assert_eq!(parts, [("Apiary", 2), ("Hive", 1)]);
     assert_eq!(told.fixes.len(), 1);
@@ -145,7 +145,7 @@ fn a_report_says_what_there_is() {
     assert!(Report::schema().contains("\"ReferenceTold\""));
 }
 
-/// Of many keys the first are listed, and the nearest is sought for so many and no more.
+/// Of many keys the first are listed, and the nearest is searched for only for those.
 #[test]
 fn bounds_are_kept_and_told() {
     let many = NEAREST + 50;

@@ -14,7 +14,7 @@ use gather_keys_core::spill::Scratch;
 use gather_keys_core::table::CellKind;
 use proptest::prelude::*;
 
-/// A scratch with room for so many bytes.
+/// A scratch with room for this many bytes.
 #[derive(Debug)]
 struct Room(usize, Mutex<Vec<u8>>);
 
@@ -268,7 +268,7 @@ fn what_needs_the_whole_reference_says_so() {
     let cases = [
         (plan("hives", "@row", "Keeper", "first"), "a match by position"),
         (plan("hives", "Apiary = any(Site, Line)", "Keeper", "first"), "a reverse lookup"),
-        (appending, "`--append-unused`"),
+        (appending, "appending unused rows"),
     ];
     for (plan, why) in cases {
         let plans = [(plan, vec![tables[0].again()])];

@@ -56,7 +56,7 @@ proptest! {
             });
             prop_assert_eq!(key.failing.value as usize, fails.count(), "{:?}", key);
         }
-        // A column that is a key by itself is told as one.
+        // A column that is a key by itself is reported as one.
         if let Some(first) = (0..4).find(|&column| {
             let cells: HashSet<&String> = table.iter().map(|row| &row[column]).collect();
             table.len() > 1 && cells.len() == table.len() && !cells.iter().any(|cell| is_blank(cell))
@@ -140,7 +140,7 @@ fn keys_are_proposed() {
     assert_eq!(propose(&none, &["Batch", "Note"]).0, "");
 }
 
-/// A value that stands in any of several columns, and one that names a column.
+/// A value that is in any of several columns, and one that names a column.
 #[test]
 fn other_ways_are_proposed() {
     let jars: Vec<Row> =

@@ -90,7 +90,7 @@ fn table(columns: usize, most: usize) -> impl Strategy<Value = Vec<Row>> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(3000))]
 
-    /// Updated cells, added rows, counts and changes are what going through all rows by hand gives.
+    /// Updated cells, appended rows, counts and changes are those of a pass through all rows by hand.
     #[test]
     fn updates_are_what_they_should_be(
         (main, reference) in (table(3, 7), table(3, 7)),
@@ -205,7 +205,7 @@ fn references_build_on_updates_and_added_rows() {
     assert_eq!((one_used(0), one_used(1)), (2, 1));
 }
 
-/// The key of an added row is spelled as the reference spells it, taken apart where it must be.
+/// The key of an added row is spelled as the reference spells it, split where it must be.
 #[test]
 fn steps_do_not_show_in_the_key_of_added_rows() {
     let added = |main: &[&str], on: &str, reference: &[&str], row: &[&str]| {

@@ -1,4 +1,4 @@
-//! Columns of few values, of which each is stored once: what is taken is what stands in the table.
+//! Columns of few values, of which each is stored once: what is taken is what is in the table.
 
 use super::memory::{Kept, Memory, Row, enrichments_by};
 use gather_keys_core::findings::Kind;
@@ -67,7 +67,7 @@ fn what_is_taken_stands_in_the_table() {
 
 #[test]
 fn rows_agree_by_their_texts() {
-    // The first rows hold texts, those behind them numbers of the same texts.
+    // The first rows hold texts, those after them numbers of the same texts.
     let rows = |other: &str| -> Vec<Row> {
         let row = |nth: usize| {
             let value = if nth == ROWS - 1 { other } else { "Larkfield" };

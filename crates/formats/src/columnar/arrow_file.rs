@@ -1,7 +1,7 @@
 //! The batches of an Arrow file that has a list of them at its end.
 //!
-//! One that is small is handed on as it stands in the file, so that whichever thread makes cells of it
-//! decodes it too.
+//! A small batch is passed on as bytes of the file, so that the thread that makes cells of it also
+//! decodes it.
 //!
 //! Each is read into memory that one before it has left, once nothing is made of that any more: a fresh
 //! piece of memory costs as much as what is read into it.
@@ -18,18 +18,18 @@ use arrow_schema::{ArrowError, SchemaRef};
 
 use crate::FileReader;
 
-/// What a file ends with: the length of its list, and what it begins with.
+/// The end of a file: the length of its list, and the first bytes again.
 const END: usize = 10;
 
 /// How many batches may be in use before the memory of one is given up, and how large that may be.
 const KEPT: usize = 4;
 const KEPT_LENGTH: usize = 16 << 20;
 
-/// How many rows a batch may have, and how long it may be, that is handed on as it stands in the file.
+/// How many rows, and how many bytes, a batch may have that is passed on as bytes of the file.
 const SMALL_ROWS: i64 = 16_384;
 const SMALL_LENGTH: usize = 8 << 20;
 
-/// What batches begin with today; before, they began with what is behind it.
+/// The first bytes of batches today; older files begin with the bytes after them.
 const BEGIN: [u8; 4] = [0xff; 4];
 
 /// A batch, in either state.
@@ -39,7 +39,7 @@ pub(super) enum Batch {
     Encoded(Encoded),
 }
 
-/// A batch as it stands in the file.
+/// A batch as it is in the file.
 #[derive(Debug)]
 pub(super) struct Encoded {
     block: Block,
@@ -97,7 +97,7 @@ impl ArrowFile {
         let schema = SchemaRef::new(convert::try_fb_to_schema(schema)?);
         let mut decoder = FileDecoder::new(schema.clone(), list.version());
         if let Some(columns) = columns {
-            // What is asked for must be there.
+            // Required values must be there.
             schema.project(&columns)?;
             decoder = decoder.with_projection(columns);
         }
@@ -147,7 +147,7 @@ impl ArrowFile {
     }
 }
 
-/// What a list says is at a place of a file that is so long, read into this memory.
+/// The item of a list at a place of a file of this length, read into memory.
 fn content(
     file: &mut FileReader,
     file_length: u64,

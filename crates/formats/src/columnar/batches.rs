@@ -1,4 +1,4 @@
-//! The batches of a columnar file, one behind the other.
+//! The batches of a columnar file, one after the other.
 
 use std::io::{BufReader, Read, Seek, SeekFrom};
 
@@ -40,7 +40,7 @@ pub(super) enum Batches {
     ArrowStream(Box<StreamReader<BufReader<FileReader>>>),
 }
 
-/// What can go wrong with a file.
+/// An error of reading a file.
 type Fault = Box<dyn std::error::Error>;
 
 /// The kind of a file that is said to be one of Arrow's: either form will do.
@@ -116,8 +116,7 @@ impl Batches {
     }
 }
 
-/// What `read` gives of a file; one that is damaged is told as such, even where the reader gives up
-/// at once.
+/// The result of `read` on a file. A damaged file is reported as such, even where the library panics.
 pub(super) fn read_of<T>(
     name: &str,
     kind: Columnar,

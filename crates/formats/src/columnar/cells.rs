@@ -35,7 +35,7 @@ pub(super) enum Cells<'a> {
     Blank,
     /// Parts of a text; where there is none, the cell is blank.
     Parts(&'a str, Box<dyn Places + 'a>),
-    /// What is written for each row; nothing of an unsaid kind is blank.
+    /// The text that is written for each row; without a kind, none is written and the cell is blank.
     Written(Box<dyn Writes + 'a>),
 }
 
@@ -43,7 +43,7 @@ pub(super) enum Cells<'a> {
 pub(super) trait Places {
     fn place(&self, row: usize) -> Option<Range<usize>>;
 
-    /// Says so many cells of a column, which are parts of a text that was added.
+    /// Sets cells of a column, which are parts of a text that was added.
     fn say_all(&self, rows: usize, text: AddedText, column: &mut ColumnCells<'_>);
 }
 
@@ -66,7 +66,7 @@ impl<F: Fn(usize) -> Option<Range<usize>>> Places for F {
 pub(super) trait Writes {
     fn write(&self, row: usize, text: &mut String) -> CellKind;
 
-    /// Says so many cells of a column.
+    /// Sets cells of a column.
     fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>);
 }
 
@@ -299,7 +299,7 @@ impl<'a> Cells<'a> {
         }))
     }
 
-    /// The same, but for rows where they are blank.
+    /// The cells, except for rows where they are blank.
     pub(super) fn blank_where(self, is_blank: impl Fn(usize) -> bool + 'a) -> Self {
         match self {
             Self::Blank => Self::Blank,
@@ -328,7 +328,7 @@ impl<'a> Cells<'a> {
         }
     }
 
-    /// Says so many cells of a column.
+    /// Sets cells of a column.
     pub(super) fn say_all(&self, rows: usize, column: &mut ColumnCells<'_>) {
         match self {
             Self::Blank => {}
@@ -388,7 +388,7 @@ fn duration(value: i64, units: i64, text: &mut String) -> CellKind {
     CellKind::Time
 }
 
-/// A whole number with its last `scale` digits behind the point, without needless zeros.
+/// A whole number with its last `scale` digits after the point, without needless zeros.
 fn decimal(value: impl std::fmt::Display, scale: i8, text: &mut String) -> CellKind {
     let at = text.len();
     let _ = write!(text, "{value}");

@@ -1,7 +1,7 @@
-//! Columns whose values stand in a dictionary, each once.
+//! Columns whose values are in a dictionary, each once.
 //!
-//! A file may have but one dictionary for a column, in which all of its values stand; so these are
-//! gathered while the table waits, in the order in which they come.
+//! A file has one dictionary for a column, which must hold all of its values. So values are collected
+//! while the table waits in the spool, in the order in which they occur.
 
 use std::sync::Arc;
 
@@ -14,7 +14,7 @@ use arrow_buffer::ArrowNativeType;
 use arrow_schema::DataType;
 use indexmap::IndexSet;
 
-/// What a function gives for keys of a type.
+/// The result of a function for keys of a type.
 macro_rules! of_key {
     ($key:expr, $of:ident($($with:expr),*)) => {
         match $key {
@@ -49,7 +49,7 @@ impl DistinctTexts {
         matches!(stored, DataType::Dictionary(_, value) if **value == DataType::Utf8)
     }
 
-    /// Notes those that are not blank.
+    /// Notes the values that are not blank.
     pub(super) fn note(&mut self, texts: &StringArray) {
         texts.iter().flatten().for_each(|text| self.add(text));
     }
@@ -84,7 +84,7 @@ impl DistinctTexts {
 }
 
 impl Dictionary {
-    /// Texts as they stand in it; `None` when it lacks one of them.
+    /// Texts as they are in it; `None` when it lacks one of them.
     pub(super) fn keyed(&self, texts: &StringArray) -> Option<ArrayRef> {
         fn keyed<K: ArrowDictionaryKeyType>(
             dictionary: &Dictionary,
@@ -101,7 +101,7 @@ impl Dictionary {
     }
 }
 
-/// How many values keys of a type can tell apart.
+/// How many values keys of a type can distinguish.
 fn keys_of(key: &DataType) -> usize {
     fn keys_of<K: ArrowDictionaryKeyType>() -> usize {
         K::Native::MAX_TOTAL_ORDER.to_usize().map_or(usize::MAX, |most| most.saturating_add(1))

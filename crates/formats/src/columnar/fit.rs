@@ -16,7 +16,7 @@ use super::dictionary::{Dictionary, DistinctTexts};
 use super::typed::typed;
 use crate::workbook::is_plain_number;
 
-/// What a time zone is called that any reader knows.
+/// The name of a time zone that any reader knows.
 const UTC: &str = "UTC";
 
 /// How many digits a decimal holds.
@@ -41,13 +41,13 @@ impl Left {
     const TIME: Self = Self(1 << 7);
     const TRUTH: Self = Self(1 << 8);
     const ALL: Self = Self((1 << 9) - 1);
-    /// Those of numbers, of days and moments, and all that a column need not have had.
+    /// The candidate types of numbers, of days and moments, and of every column.
     const NUMBER: Self = Self(Self::INTEGER.0 | Self::REAL.0 | Self::DECIMAL.0);
     const DAY: Self = Self(Self::DATE.0 | Self::MOMENT.0 | Self::ZONED.0);
     const NARROWER: Self = Self(Self::ALL.0 & !Self::STORED.0);
     const NONE: Self = Self(0);
 
-    /// Whether one of these is left.
+    /// Whether some candidate is left.
     fn has(self, one: Self) -> bool {
         self.0 & one.0 != 0
     }
@@ -73,7 +73,7 @@ pub(crate) struct Fit {
     /// Whether any says a kind that is not text.
     is_typed: bool,
     left: Left,
-    /// The most digits before and behind the point.
+    /// The most digits before and after the point.
     whole: usize,
     scale: usize,
     /// The values of a column that had a dictionary.
@@ -222,7 +222,7 @@ pub(crate) fn texts(array: &dyn Array) -> &StringArray {
     array.as_string::<i32>()
 }
 
-/// How many digits a decimal has before and behind its point, written in the one way.
+/// How many digits a decimal in its canonical form has before and after the point.
 fn digits(text: &str) -> Option<(usize, usize)> {
     let unsigned = text.strip_prefix('-').unwrap_or(text);
     let (whole, behind) = match unsigned.split_once('.') {
@@ -250,7 +250,7 @@ fn is_date(text: &str) -> bool {
     is_like_one && text.parse::<Date>().is_ok()
 }
 
-/// Whether a text is a time of a day, `10:20:00` or with up to six digits behind the second.
+/// Whether a text is a time of a day, `10:20:00` or with up to six digits after the second.
 fn is_time(text: &str) -> bool {
     let (clock, behind) = text.split_once('.').unwrap_or((text, "0"));
     let is_clock = clock.len() == 8

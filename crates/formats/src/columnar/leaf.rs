@@ -34,12 +34,12 @@ impl Leaf {
         leaves
     }
 
-    /// What its type is called, if cells can't be made of that.
+    /// The name of its type, if cells can't be made of it.
     pub(super) fn unknown_type(&self) -> Option<String> {
         (!Cells::are_known(&self.stored)).then(|| self.stored.to_string())
     }
 
-    /// The type that the column keeps where it goes; none where its cells can't be told to have it.
+    /// The type that the column keeps where it goes; none where its cells can't be known to have it.
     pub(super) fn kept_type(&self) -> Option<StoredType> {
         let is_kept = |stored: &DataType| {
             stored.is_integer()

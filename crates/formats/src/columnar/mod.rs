@@ -1,6 +1,6 @@
 //! Columnar files, as Parquet and Arrow keep them: tables in batches of typed columns.
 //!
-//! Reading decodes batches, of the wanted columns only, one behind the other; making cells of them is
+//! Reading decodes batches, of the wanted columns only, one after the other; making cells of them is
 //! done by as many threads as there are. Writing comes the other way: the cells of a table say only
 //! when all are seen which type each column can have, so they wait in a temporary file until then.
 
@@ -30,12 +30,12 @@ pub enum Columnar {
     Parquet,
     /// Arrow, with a list of its batches at the end.
     Arrow,
-    /// Arrow, one batch behind the other.
+    /// Arrow, one batch after the other.
     ArrowStream,
 }
 
 impl Columnar {
-    /// What a file of the kind is called.
+    /// The name of such a file.
     pub(crate) fn name(self) -> &'static str {
         match self {
             Self::Parquet => "Parquet file",

@@ -24,7 +24,7 @@ pub(crate) struct BatchReader {
     /// The columns of the file that are read.
     roots: Arc<[usize]>,
     batches: Option<Batches>,
-    /// What is left of the last batch.
+    /// The rest of the last batch.
     rest: Option<RecordBatch>,
 }
 
@@ -35,15 +35,15 @@ pub struct BatchChunk {
     roots: Arc<[usize]>,
 }
 
-/// What is wrong with a piece.
+/// A fault in a chunk.
 #[derive(Debug)]
 pub enum BatchFault {
-    /// The text of so many rows is more than a block holds.
+    /// The text of this many rows is more than a block holds.
     TooMuchText {
         /// How many.
         rows: u64,
     },
-    /// It can't be decoded.
+    /// The batch can't be decoded.
     Damaged(Error),
 }
 
@@ -163,8 +163,7 @@ impl BatchParser {
         self.kept = KeptColumns::only(&self.wanted, self.leaves.len());
     }
 
-    /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
-    /// are.
+    /// Replaces `block` with the rows of a chunk, each on a line, and returns how many there are.
     ///
     /// # Errors
     /// [`BatchFault::TooMuchText`] when it is more than a block holds, as values that many rows have may

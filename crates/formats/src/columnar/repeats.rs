@@ -101,7 +101,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever comes again, each cell is that of its value.
+        /// Whatever repeats, each cell has its own value.
         #[test]
         fn cells_are_those_of_their_values(values in prop::collection::vec(0..12_u64, 0..60)) {
             let mut block = Block::default();

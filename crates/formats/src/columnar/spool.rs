@@ -21,14 +21,14 @@ use super::fit::{Fit, texts};
 use super::typed::typed;
 use crate::{Error, Result};
 
-/// How many rows a batch of a file has, unless they take so many bytes before: whoever reads it does
-/// some work for each batch, and has it in memory.
+/// How many rows a batch of a file has, unless they reach this many bytes before: a reader does some work
+/// for each batch, and holds it in memory.
 const BATCH_ROWS: usize = 1 << 14;
 const BATCH_BYTES: usize = 8 << 20;
 
 /// Takes a table in, as a sink.
 pub(crate) struct Spool {
-    /// What the output is called.
+    /// The name of the output.
     name: String,
     /// The type that each column had, as far as that is known.
     stored: Arc<[Option<StoredType>]>,
@@ -133,7 +133,7 @@ impl Spooled {
                 None => typed(texts(column), chosen),
             };
             typed.ok_or_else(|| {
-                ArrowError::CastError(format!("a cell of `{}` is no {chosen}", field.name()))
+                ArrowError::CastError(format!("a cell of `{}` is not {chosen}", field.name()))
             })
         });
         let columns = columns.collect::<std::result::Result<Vec<ArrayRef>, _>>()?;

@@ -93,7 +93,7 @@ pub(super) fn typed(texts: &StringArray, to: &DataType) -> Option<ArrayRef> {
     }
 }
 
-/// A decimal of so many digits, of which the last `scale` are behind the point.
+/// A decimal of `digits` digits, of which the last `scale` are after the point.
 fn decimal(text: &str, digits: u8, scale: i8) -> Option<i128> {
     let (whole, behind) = text.split_once('.').unwrap_or((text, ""));
     let scale = usize::try_from(scale).ok()?;
@@ -103,21 +103,21 @@ fn decimal(text: &str, digits: u8, scale: i8) -> Option<i128> {
     (number.abs() < most).then_some(number)
 }
 
-/// How many days a day is behind 1970-01-01.
+/// How many days a day is after 1970-01-01.
 fn days(text: &str) -> Option<i64> {
     const EPOCH: Date = date(1970, 1, 1);
     let day: Date = text.parse().ok().filter(|_| text.len() == 10)?;
     Some(i64::from(EPOCH.until(day).ok()?.get_days()))
 }
 
-/// How many parts of a second a moment is behind the first one of 1970; a day alone is its midnight.
+/// How many parts of a second a moment is after the first one of 1970; a day alone is its midnight.
 fn moment(text: &str, has_zone: bool, parts: i64) -> Option<i64> {
     let text = if has_zone { text.strip_suffix('Z')? } else { text };
     let (day, time) = text.split_once('T').unwrap_or((text, "00:00:00"));
     days(day)?.checked_mul(86_400)?.checked_mul(parts)?.checked_add(clock(time, parts)?)
 }
 
-/// How many parts of a second a time is behind midnight.
+/// How many units of a second a time is after midnight.
 fn clock(text: &str, parts: i64) -> Option<i64> {
     let time: Time = text.parse().ok().filter(|_| text.len() >= 8)?;
     let nanoseconds = i64::from(time.subsec_nanosecond());

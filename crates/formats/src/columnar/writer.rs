@@ -15,7 +15,7 @@ use super::spool::{Spool, Spooled, TextBatch, TextRenderer};
 use super::{Columnar, StoredType};
 use crate::{Error, Result};
 
-/// How many rows of a Parquet file stand together: what waits to be written is in memory.
+/// How many rows a row group of a Parquet file has: a row group is in memory until it is written.
 const GROUP: usize = 1 << 17;
 
 /// Writes a table as a columnar file.
@@ -35,7 +35,7 @@ impl ColumnarWriter {
     }
 
     /// Writes the file to `output`. Gives the headers of the columns that are written as text although
-    /// some of their cells are numbers, dates or the like, since no one type holds them all.
+    /// some of their cells are numbers, dates or similar, since no one type holds them all.
     ///
     /// # Errors
     /// [`Error::Write`] when it can't be written, and [`Error::Spool`] when what waited for that can't

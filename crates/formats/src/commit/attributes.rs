@@ -1,10 +1,10 @@
-//! What belongs to a file besides its content: mode, owner, access list and extended attributes. A file that
-//! takes the place of another gets those of the other.
+//! Attributes of a file other than its content: mode, owner, access list and extended attributes. A file
+//! that replaces another gets them from it.
 
 use std::fs::{File, Metadata};
 use std::io;
 
-/// What could not be kept of a file that is replaced.
+/// The attributes of a replaced file that could not be kept.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Lost {
     /// Whether its owner or group is another now.
@@ -26,7 +26,7 @@ pub(super) fn carry_over(facts: &Metadata, from: Option<&File>, new: &File) -> i
     let own = new.metadata()?;
     if (own.uid(), own.gid()) != (facts.uid(), facts.gid()) {
         let both = std::os::unix::fs::fchown(new, Some(facts.uid()), Some(facts.gid()));
-        // Whoever may not give a file away may still give it to a group of theirs.
+        // A user who may not give a file to another user may still give it to one of their groups.
         let group = || std::os::unix::fs::fchown(new, None, Some(facts.gid()));
         lost.owner = both.is_err() && {
             let _ = group();
@@ -47,7 +47,8 @@ pub(super) fn carry_over(facts: &Metadata, _: Option<&File>, new: &File) -> io::
     Ok(Lost::default())
 }
 
-/// Copies the extended attributes, access lists included; gives the names of those that can't be.
+/// Copies the extended attributes, access lists included; returns the names of those that can't be
+/// copied.
 #[cfg(target_os = "linux")]
 fn extended(from: &File, new: &File) -> Vec<String> {
     use rustix::fs::{XattrFlags, fgetxattr, flistxattr, fsetxattr};

@@ -1,4 +1,4 @@
-//! What a commit does to the disk, one method for each kind of step, so that tests can let any step fail.
+//! The steps of a commit on the disk, one method for each, so that tests can let any step fail.
 
 use std::fmt::Debug;
 use std::fs::{self, File};

@@ -35,7 +35,7 @@ impl Hidden {
 
 impl Drop for Hidden {
     fn drop(&mut self) {
-        // Whatever has got its place by now has no hidden name any more.
+        // A file in its place has no hidden name any more.
         let _ = fs::remove_file(&self.0);
         HIDDEN.lock().unwrap_or_else(PoisonError::into_inner).retain(|other| *other != self.0);
     }
@@ -73,7 +73,7 @@ pub(super) fn unnamed(_: &Path) -> Option<File> {
 pub(crate) fn named(folder: &Path) -> io::Result<(File, Hidden)> {
     let path = folder.join(stem() + PART);
     let file = File::options().read(true).write(true).create_new(true).open(&path);
-    // The cause names the hidden file, which tells a person nothing.
+    // The cause names the hidden file, which means nothing to a person.
     let file = file.map_err(|cause| io::Error::from(cause.kind()))?;
     Ok((file, Hidden::note(path)))
 }

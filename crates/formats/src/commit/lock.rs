@@ -46,7 +46,7 @@ impl FolderLocks {
         sorted.into_iter().map(lock).collect::<io::Result<_>>().map(Self)
     }
 
-    /// The same for one folder, if nobody else holds it now.
+    /// Locks one folder, if nobody else has locked it.
     pub(super) fn try_hold(folder: &Path) -> Option<Self> {
         let folder = File::open(folder).ok()?;
         try_lock(&folder).ok()?.then(|| Self(vec![folder]))

@@ -51,13 +51,13 @@ pub struct Finished {
     disk: &'static dyn Disk,
     /// Nothing for a device or a pipe, which has its content already.
     staged: Option<(File, Option<Hidden>, Target)>,
-    /// The name that what is replaced is kept under.
+    /// The name of the backup.
     backup: Option<PathBuf>,
     lost: Lost,
 }
 
 impl Finished {
-    /// Has what is replaced kept beside it, under the first free one of the names.
+    /// Keeps a backup of the replaced file next to it, under the first free one of the names.
     ///
     /// # Errors
     /// When all of them are taken.
@@ -84,20 +84,20 @@ impl Finished {
         file.map(Some).map_err(refused)
     }
 
-    /// What the file is called in messages.
+    /// The name of the file in messages.
     pub fn name(&self) -> &str {
         &self.name
     }
 }
 
-/// What there is to say of a file that has appeared.
+/// A note about a file that has appeared.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Appeared {
-    /// What it is called in messages.
+    /// Its name in messages.
     pub name: String,
     /// Its path, links followed; `None` for a device or a pipe.
     pub path: Option<PathBuf>,
-    /// Where what it replaced is kept.
+    /// The place of the backup.
     pub backup: Option<PathBuf>,
     /// How many other names the file had that it replaced: these still lead to what it was.
     pub other_names: u64,
@@ -115,8 +115,8 @@ pub fn begin_run() {
     *COMMIT.lock().unwrap_or_else(PoisonError::into_inner) = false;
 }
 
-/// Removes what is hidden when the program is about to be ended from outside. Waits for a commit that is under
-/// way, and tells whether the files of the run are in their places; if not, none of them appears any more.
+/// Removes hidden files when the program is about to be ended from outside. Waits for a commit that is
+/// under way, and returns whether the files of the run are in their places; if not, none of them appears.
 pub fn interrupt() -> bool {
     let committed = COMMIT.lock().unwrap_or_else(PoisonError::into_inner);
     if *committed {
@@ -132,9 +132,8 @@ pub fn interrupt() -> bool {
 /// database, happens in `before`, once it is known that no target has changed; when it fails, no file appears.
 ///
 /// # Errors
-/// Those of `before`,
-/// [`Error::TargetChanged`] and [`Error::OutputExists`] when a target is not what it was when the run began, and
-/// [`Error::Write`] when the disk refuses. Then every target is as it was.
+/// The errors of `before`, [`Error::TargetChanged`] and [`Error::OutputExists`] when a target has changed
+/// since the run began, and [`Error::Write`] when the disk refuses. Every target is then as it was.
 pub fn commit(files: Vec<Finished>, before: impl FnOnce() -> Result<()>) -> Result<Vec<Appeared>> {
     let disk = files.first().map_or(&REAL as &'static dyn Disk, |file| file.disk);
     let mut committed = COMMIT.lock().unwrap_or_else(PoisonError::into_inner);
@@ -237,7 +236,7 @@ impl Placing {
         let folder = make_folder(&self.target.path).map_err(refused)?;
         let hidden = self.hide(disk).map_err(refused)?;
         let Target { path, there, staging, .. } = &self.target;
-        // What is replaced keeps a name, so that the step can be taken back.
+        // A replaced file keeps a name, so that the step can be undone.
         let entry = Entry {
             content: hidden.clone(),
             target: path.clone(),
@@ -283,7 +282,7 @@ impl Drop for MadeFolders {
     }
 }
 
-/// Makes the folder of a target, and those that it is in.
+/// Creates the folder of a target, and its parents.
 fn make_folder(target: &Path) -> io::Result<MadeFolders> {
     let mut made = MadeFolders(Vec::new());
     let Some(folder) = target.parent() else { return Ok(made) };
@@ -336,7 +335,7 @@ fn together(disk: &'static dyn Disk, mut placed: Vec<Placing>) -> Result<()> {
             if record.take_back(disk) {
                 return Err(failed(&name, cause));
             }
-            // What can't be taken back is left to the next run, which has the record.
+            // Steps that can't be undone are left to the next run, which has the record.
             for placing in &mut placed {
                 std::mem::forget(placing.hidden.take());
             }
@@ -346,8 +345,8 @@ fn together(disk: &'static dyn Disk, mut placed: Vec<Placing>) -> Result<()> {
     }
 }
 
-/// Ends what a killed run began in the folders of these files: a commit that counts is completed, and content
-/// that never counted is removed. Gives the names of the files that were completed.
+/// Completes what a killed run began in the folders of these files: a commit that had begun is completed,
+/// other content is removed. Returns the names of the completed files.
 pub fn recover<'p>(targets: impl IntoIterator<Item = &'p Path>) -> Vec<PathBuf> {
     let folder_of = |path: &Path| {
         let path = place::real(path);

@@ -1,4 +1,4 @@
-//! Where a path leads, whether or not there is something yet.
+//! The place that a path leads to, whether or not something is there.
 
 use std::fs;
 use std::path::{Component, Path, PathBuf};
@@ -19,7 +19,7 @@ pub fn real(path: &Path) -> PathBuf {
     let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let mut links = 0;
     let mut at = PathBuf::new();
-    // What is left to walk, the next step last.
+    // The steps left to walk, the next one last.
     let mut steps: Vec<PathBuf> = Vec::new();
     let push = |steps: &mut Vec<PathBuf>, path: &Path| {
         let parts: Vec<PathBuf> =

@@ -24,7 +24,7 @@ const BEFORE: u64 = AT_ONCE / 4;
 const LEAST: u64 = AT_ONCE / 16;
 
 impl Preallocation {
-    /// Notes that so many bytes were written, and asks for more room when there is little left.
+    /// Notes that this many bytes were written, and asks for more room when there is little left.
     pub(crate) fn wrote(&mut self, bytes: usize, file: &File) {
         self.written += bytes as u64;
         let upto = if self.has_asked { self.upto } else { Some(0) };

@@ -23,7 +23,7 @@ pub(super) struct Entry {
     /// Its place.
     #[serde(with = "path_bytes")]
     pub(super) target: PathBuf,
-    /// What was there; nothing if nothing was.
+    /// The file that was there, if any.
     pub(super) before: Option<Stamp>,
     /// The name that what was there is kept under.
     #[serde(with = "optional_path_bytes")]
@@ -86,7 +86,7 @@ impl Entry {
 /// A commit that counts.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Record {
-    /// Where the record is.
+    /// The place of the record.
     #[serde(with = "path_bytes")]
     place: PathBuf,
     entries: Vec<Entry>,

@@ -1,4 +1,4 @@
-//! What shows whether a file is still the one it was: which file it is, its size and its last change.
+//! A stamp: which file it is, its size and its last change, to notice whether it is still the same.
 
 use std::fs::{self, File, Metadata};
 use std::io;

@@ -1,8 +1,8 @@
 //! A file being written that nobody sees before it is committed.
 //!
-//! Where the system has files without a name, the content has none until the commit, so that nothing stays
-//! behind whatever ends the program; elsewhere it is a hidden file in the same folder. A device or a pipe is
-//! written to straight away, since it can't be replaced.
+//! Where the system has files without a name, the content has none until the commit, so that nothing
+//! remains however the program ends. Elsewhere it is a hidden file in the same folder. A device or a pipe
+//! can't be replaced and is written to directly.
 
 use std::fs::{self, File, Metadata};
 use std::io::{self, IoSlice, Write};
@@ -44,13 +44,13 @@ struct Staged {
     syncs: SyncsAlong,
 }
 
-/// Where a finished file goes.
+/// The place of a finished file.
 #[derive(Debug)]
 pub(super) struct Target {
     pub(super) path: PathBuf,
     /// The folder that the content is kept in until then.
     pub(super) staging: PathBuf,
-    /// What is there, locked while this lasts.
+    /// The existing file, locked while this lives.
     pub(super) there: Option<Existing>,
     pub(super) overwrite: bool,
 }
@@ -104,8 +104,8 @@ impl Existing {
 struct SyncsAlong {
     unsynced: usize,
     syncer: Option<(SyncSender<()>, JoinHandle<()>)>,
-    /// What went wrong on the thread that syncs. The system reports a failure to one sync only, so it has to
-    /// be kept.
+    /// An error on the thread that syncs. The system reports a failure to one sync only, so it has to be
+    /// kept.
     failed: Arc<Mutex<Option<io::Error>>>,
 }
 
@@ -141,7 +141,7 @@ impl SyncsAlong {
         Ok(())
     }
 
-    /// What the syncs so far came to.
+    /// The result of the syncs so far.
     fn outcome(&self) -> io::Result<()> {
         let failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner).take();
         failed.map_or(Ok(()), Err)
@@ -170,7 +170,7 @@ impl WholeFile {
         Self::create_on(&REAL, path, overwrite)
     }
 
-    /// The same on a disk of a test's own.
+    /// [`WholeFile::create`] on a disk of a test's own.
     ///
     /// # Errors
     /// As with [`WholeFile::create`].
@@ -234,7 +234,7 @@ impl WholeFile {
         Self::stage(disk, name, Target { path, staging, there, overwrite }, false)
     }
 
-    /// Gives the content a name from the beginning, for whoever has to open it by one.
+    /// Gives the content a name from the beginning, for libraries that open files by name.
     ///
     /// # Errors
     /// As with [`WholeFile::create`].
@@ -267,7 +267,7 @@ impl WholeFile {
                 (file, None)
             }
             None => {
-                // Whoever clears away what dead runs left behind holds the folder too.
+                // A cleaner of what dead runs left also locks the folder.
                 let folder = target.staging.clone();
                 let _held = FolderLocks::hold(&[folder]).map_err(refused)?;
                 let (file, hidden) = hidden::named(&target.staging).map_err(refused)?;
@@ -280,7 +280,7 @@ impl WholeFile {
         Ok(Self { name, disk, at })
     }
 
-    /// Where the content is until the commit, for a file that was begun with a name.
+    /// The place of the content until the commit, for a file that was begun with a name.
     pub fn beside(&self) -> Option<&Path> {
         match &self.at {
             At::Staged(staged) => staged.hidden.as_ref().map(Hidden::path),
@@ -288,7 +288,7 @@ impl WholeFile {
         }
     }
 
-    /// What is written so far, to be read again; `None` for a device or a pipe.
+    /// The content so far, to be read again; `None` for a device or a pipe.
     ///
     /// # Errors
     /// When the file can't be looked at.
@@ -304,7 +304,7 @@ impl WholeFile {
         }
     }
 
-    /// What the file is called in messages.
+    /// The name of the file in messages.
     pub fn name(&self) -> &str {
         &self.name
     }
@@ -350,7 +350,7 @@ impl WholeFile {
     /// Ends the writing and makes the file appear, by itself.
     ///
     /// # Errors
-    /// Those of [`WholeFile::finish`] and of [`super::commit`].
+    /// The errors of [`WholeFile::finish`] and of [`super::commit`].
     pub fn commit(self) -> Result<()> {
         super::commit(vec![self.finish()?], || Ok(())).map(drop)
     }

@@ -8,10 +8,10 @@ use wide::u8x16;
 /// How many bytes are looked at in one go.
 pub(super) const STRIDE: usize = 64;
 
-/// What stands around a cell that holds signs with a meaning.
+/// The quote around a cell that contains special characters.
 pub(super) const QUOTE: u8 = b'"';
 
-/// What stands in so many bytes, the first of them in the lowest bit.
+/// The special bytes among 64 bytes, the first of them in the lowest bit.
 #[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
 pub(super) struct ByteClasses {
     pub(super) delimiters: u64,
@@ -21,18 +21,18 @@ pub(super) struct ByteClasses {
 
 /// A way to find marks.
 pub(super) trait ByteClassifier: Copy {
-    /// The marks in so many bytes.
+    /// The marks in this many bytes.
     fn marks(self, bytes: &[u8; STRIDE], delimiter: u8) -> ByteClasses;
 }
 
-/// What is done with a text, by whatever way there is to look at it.
+/// Work on a text, with the classifier that fits the processor.
 pub(super) trait WithClassifier {
     type Output;
 
     fn run(self, classifier: impl ByteClassifier) -> Self::Output;
 }
 
-/// By what every processor can do.
+/// The classifier for every processor.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Anywhere;
 
@@ -88,7 +88,7 @@ mod x86 {
     impl ByteClassifier for V3 {
         #[inline(always)]
         fn marks(self, bytes: &[u8; STRIDE], delimiter: u8) -> ByteClasses {
-            // Of words, which the compiler makes one load of.
+            // Built of words, which the compiler loads as one.
             let (words, _) = bytes.as_chunks::<8>();
             let word = |nth: usize| i64::from_le_bytes(words[nth]);
             let lane = |nth: usize| {

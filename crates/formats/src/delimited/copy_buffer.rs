@@ -1,15 +1,14 @@
 //! Bytes that are put together of pieces of texts, in room that is there already.
 //!
-//! Copying as much of a short piece as ever takes no longer than finding out how much it is; what is
-//! copied too much is written over.
+//! Copying a fixed number of bytes takes less time than looking up how many there are; the next copy
+//! overwrites the surplus.
 
-/// How long pieces are at most that are copied with what stands behind them, and how long those that are
-/// copied in two halves.
+/// The lengths up to which a slice is copied together with the bytes after it, or in two halves.
 const SHORT: usize = 32;
 const LONGER: usize = 2 * SHORT;
 const LONGEST: usize = 2 * LONGER;
 
-/// Bytes end to end, and behind them what is left of others.
+/// Bytes end to end, and after them what is left of others.
 #[derive(Debug)]
 pub(super) struct CopyBuffer {
     room: Vec<u8>,
@@ -19,7 +18,7 @@ pub(super) struct CopyBuffer {
 }
 
 impl CopyBuffer {
-    /// Begins with no bytes, in a buffer whose own are of no use, and with room for so many.
+    /// Begins without bytes, in a buffer whose content is not needed, with room for `size` bytes.
     pub(super) fn of(mut room: Vec<u8>, size: usize) -> Self {
         if room.len() < size {
             room.reserve_exact(size - room.len());
@@ -28,11 +27,11 @@ impl CopyBuffer {
         Self { room, filled: 0, aside: Vec::new() }
     }
 
-    /// Adds so many bytes from the beginning of a text.
+    /// Adds this many bytes from the beginning of a text.
     #[inline(always)]
     pub(super) fn push(&mut self, text: &[u8], length: usize) {
         let room = self.room.get_mut(self.filled..).unwrap_or_default();
-        // What stands behind a longer one may have to be waited for, so that it is not looked at.
+        // The bytes after a longer slice may not be in the cache, so that they are not read.
         let is_pushed = if length <= SHORT {
             with_behind(room, text)
         } else if length <= LONGER {
@@ -58,7 +57,7 @@ impl CopyBuffer {
         }
     }
 
-    /// Adds bytes behind which nothing is known to stand.
+    /// Adds bytes that nothing is known to follow.
     fn push_exactly(&mut self, bytes: &[u8]) {
         let end = self.filled + bytes.len();
         if self.room.len() < end {
@@ -85,7 +84,7 @@ impl CopyBuffer {
     }
 }
 
-/// Copies a short piece with what stands behind it, where there is room for both; says whether there is.
+/// Copies a short piece with what follows it, where there is room for both; says whether there is.
 #[inline(always)]
 fn with_behind(room: &mut [u8], text: &[u8]) -> bool {
     let (Some(piece), Some(room)) = (text.first_chunk::<SHORT>(), room.first_chunk_mut()) else {
@@ -95,7 +94,7 @@ fn with_behind(room: &mut [u8], text: &[u8]) -> bool {
     true
 }
 
-/// Copies a piece in two halves of so many bytes, which may overlap, where there is room for both; says
+/// Copies a piece in two halves of this many bytes, which may overlap, where there is room for both; says
 /// whether there is.
 #[inline(always)]
 fn in_halves<const HALF: usize>(room: &mut [u8], text: &[u8], length: usize) -> bool {

@@ -10,10 +10,10 @@ use super::byte_classifier::QUOTE;
 /// The end of the last row that ends for certain within `bytes`, which begin where a row does;
 /// `None` when none does.
 pub(super) fn last_row_end(bytes: &[u8], delimiter: u8) -> Option<usize> {
-    // What a carriage return at the very end belongs to is told by the byte behind it.
+    // The byte after a carriage return at the very end decides what it belongs to.
     let bytes = bytes.strip_suffix(b"\r").unwrap_or(bytes);
     let mut last = None;
-    // Where the stretch began in which no quote is open.
+    // The beginning of the stretch in which no quote is open.
     let mut from = 0;
     let mut at = 0;
     while let Some(quote) = memchr(QUOTE, &bytes[at..]).map(|found| at + found) {

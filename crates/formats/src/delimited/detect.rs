@@ -9,10 +9,9 @@ const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
 /// How many rows are looked at.
 const ROWS: usize = 100;
 
-/// The delimiter under which the first rows all have the same number of cells, the more the
-/// better, be it only behind lines of a title; failing that the one that splits the most rows, and of
-/// these the one that splits the header row most.
-/// `whole` says that `piece` is the whole file.
+/// The delimiter with which the first rows all have the same number of cells, preferably many, with or
+/// without lines of a title before them. Otherwise the delimiter that splits the most rows, and of
+/// several the one that splits the header row most. `whole` says that `piece` is the whole file.
 pub(super) fn delimiter(piece: &[u8], whole: bool) -> u8 {
     let best = DELIMITERS.iter().rev().max_by_key(|&&delimiter| {
         let shape = shape(piece, whole, delimiter);
@@ -43,7 +42,7 @@ pub(super) fn named_delimiter(piece: &[u8]) -> Option<(u8, usize)> {
     Some((delimiter, end))
 }
 
-/// How many lines of a title stand before the header row: rows of one cell, or of three and more of
+/// How many lines of a title are before the header row: rows of one cell, or of three and more of
 /// which at most one is not blank, before at least two rows of equally many cells.
 pub(super) fn title_rows(piece: &[u8], whole: bool, delimiter: u8) -> usize {
     let shape = shape(piece, whole, delimiter);
@@ -56,7 +55,7 @@ pub(super) fn title_rows(piece: &[u8], whole: bool, delimiter: u8) -> usize {
     if is_table && fits && title <= MOST_TITLE { title } else { 0 }
 }
 
-/// Where a line begins, counted from 1, in a text whose line ends are usual ones.
+/// The beginning of a line, counted from 1, in a text with usual line ends.
 pub(super) fn line_start(text: &[u8], line: u64) -> usize {
     let ends = memchr::memchr_iter(b'\n', text);
     let before = ends.take(line.saturating_sub(1) as usize);
@@ -66,7 +65,7 @@ pub(super) fn line_start(text: &[u8], line: u64) -> usize {
 /// How many lines a title may have.
 const MOST_TITLE: usize = 20;
 
-/// What a row is made of.
+/// The shape of a row.
 struct Shape {
     cells: usize,
     /// How many of them are not blank.
@@ -135,7 +134,7 @@ mod tests {
             ("Harvest\nof 2026\n\na,b\n1,2\n", 2),
             ("Harvest,,\n,,\na,b,c\n1,2,3\n", 2),
             ("only\n1\n2\n", 0),
-            // The rows behind it have other numbers of cells: that is no title.
+            // The rows after it have other numbers of cells: that is no title.
             ("name\na,b\nc,d,e\nf\n", 0),
             ("name\n\"a,b\"\n", 0),
             ("name\na,b\n", 0),

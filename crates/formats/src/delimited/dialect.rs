@@ -16,14 +16,14 @@ pub struct Dialect {
     pub encoding: Encoding,
 }
 
-/// What the output takes over from the main table, so that it comes out in the same form.
+/// The form of the main table, in which the output is written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layout {
     /// The dialect.
     pub dialect: Dialect,
     /// Whether cells from other tables that a spreadsheet would run as a formula get an apostrophe before them.
     pub guards_formulas: bool,
-    /// What is before the header row, such as the lines of a title. It belongs to its own file only.
+    /// The bytes before the header row, such as the lines of a title. They belong to the file only.
     pub preamble: Vec<u8>,
     /// The header row's own bytes, without its line end; `None` when the file has none.
     pub header_row: Option<Vec<u8>>,
@@ -37,7 +37,7 @@ impl Dialect {
         RawForm::new(self.delimiter, [self.delimiter, QUOTE, b'\r', b'\n'])
     }
 
-    /// How cells stand in rows that are written in it.
+    /// How cells are in rows that are written in it.
     pub(super) fn raw_row_form(self) -> Option<RawRowForm> {
         self.raw_form().map(|raw_form| RawRowForm { raw_form, quote: QUOTE })
     }
@@ -78,8 +78,8 @@ impl Dialect {
         }
     }
 
-    /// The delimiter that a person names: a word of [`Dialect::delimiter_name`], or the sign
-    /// itself. `None` when it is neither, or a sign that can't stand between cells.
+    /// The delimiter that a person names: a word of [`Dialect::delimiter_name`], or the character itself.
+    /// `None` when it is neither, or can't be a delimiter.
     pub fn delimiter_of(text: &str) -> Option<u8> {
         match text {
             "comma" => Some(b','),

@@ -1,8 +1,8 @@
 //! Encodings of text: found from how a file begins, or named; decoded as it is read, and encoded as
 //! it is written.
 //!
-//! Within the program all text is UTF-8. What can't be decoded or encoded is an error with its
-//! place, never a sign in its stead.
+//! Within the program all text is UTF-8. Text that can't be decoded or encoded is an error with its
+//! place, never replaced by another character.
 
 use std::fmt;
 use std::io::{self, IoSlice, Read, Write};
@@ -65,7 +65,7 @@ impl Encoding {
         (Self(detector.guess(None, Utf8Detection::Deny)), true)
     }
 
-    /// Whether it has two bytes, or four, for a sign.
+    /// Whether a character has two bytes, or four.
     pub fn is_utf_16(self) -> bool {
         [UTF_16LE, UTF_16BE].contains(&self.0)
     }
@@ -90,7 +90,7 @@ impl fmt::Display for Encoding {
 }
 
 /// A text as UTF-8, the encoding it had, and whether that is a guess. A byte-order mark comes through.
-/// To find the encoding, so many bytes are looked at.
+/// To find the encoding, this many bytes are looked at.
 ///
 /// # Errors
 /// When its first bytes can't be read.
@@ -129,7 +129,7 @@ struct Decoding<R> {
     /// How many bytes were decoded before those in `raw`.
     read: u64,
     raw: Vec<u8>,
-    /// What was decoded, of which all before `at` is given out.
+    /// The decoded text, of which everything before `at` has been returned.
     text: Vec<u8>,
     at: usize,
     ended: bool,
@@ -174,11 +174,11 @@ impl<R: Read> Read for Decoding<R> {
 pub struct Encoded<W> {
     output: W,
     encoding: Encoding,
-    /// None where the encoding is written by hand, or is UTF-8.
+    /// `None` for UTF-8, and for encodings that are written by this module.
     encoder: Option<Encoder>,
     /// Reads what is written, where an encoding may write another character than it was given.
     back: Option<Decoder>,
-    /// What was written and not read back yet, and what was read back.
+    /// The text that was written but not read back, and the text that was read back.
     unread: String,
     read_back: String,
     /// The beginning of a character whose rest is still to come.
@@ -224,7 +224,8 @@ impl<W: Write> Encoded<W> {
         }
     }
 
-    /// Refuses a text that would be another when it is read again: some encodings write a yen sign as a backslash.
+    /// Refuses a text that would be read back as another: some encodings write a yen character as a
+    /// backslash.
     fn check(&mut self, text: &str) -> io::Result<()> {
         let Some(back) = &mut self.back else { return Ok(()) };
         self.unread.push_str(text);
@@ -263,7 +264,7 @@ impl<W: Write> Write for Encoded<W> {
         };
         let rest = all.split_off(whole);
         self.pending = rest;
-        // What is left of is the beginning of text.
+        // The rest is the beginning of a character.
         let text = String::from_utf8(all).unwrap_or_default();
         self.encode(&text)?;
         self.output.write_all(&self.bytes)?;

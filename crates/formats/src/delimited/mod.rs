@@ -1,8 +1,8 @@
 //! Delimited text: rows on lines, cells between delimiters, double quotes around what needs them.
 //!
-//! The reader hands out pieces that end where a row does, and a parser finds the rows and cells in
-//! each, as the csv crate would. Also the cells a block keeps the bytes of each row, so that the
-//! writer can put a row back as it stood.
+//! The reader returns chunks that end where a row does, and a parser finds the rows and cells in each, as
+//! the csv crate would. A block also keeps the bytes of each row, so that the writer can write a row back
+//! unchanged.
 
 mod byte_classifier;
 mod copy_buffer;

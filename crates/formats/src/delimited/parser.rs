@@ -25,7 +25,7 @@ pub struct TextParser {
     pads: bool,
 }
 
-/// What is wrong with a piece. Rows count from 0 within it, and lines too.
+/// A fault in a chunk. Rows and lines count from 0 within it.
 #[derive(Debug)]
 pub struct Fault {
     row: u64,
@@ -54,9 +54,9 @@ impl TextParser {
         Self { headers, delimiter, raw_row_form, wanted: Wanted::all(), kept, pads }
     }
 
-    /// Makes a row of another number of cells one of as many as there are headers: blank cells are
-    /// added, or left out at its end; so many rows are before it. Gives where its bytes stand then, behind the text; `None` when
-    /// a cell that is not blank would be left out.
+    /// Makes a row have as many cells as there are headers, by adding blank cells or leaving out blank
+    /// ones at the end; `before` rows precede it. Returns the span of its bytes, which are after the
+    /// text; `None` when a cell that is not blank would be left out.
     fn padded(
         &self,
         text: &[u8],
@@ -143,7 +143,7 @@ struct Parsing<'a> {
 }
 
 thread_local! {
-    /// What a thread goes through one piece after the other with; buffer it anew takes time.
+    /// The buffers of a thread, kept from chunk to chunk, since creating them takes time.
     static SPACE: Cell<ScanSpace> = Cell::default();
 }
 

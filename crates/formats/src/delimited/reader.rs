@@ -22,7 +22,7 @@ pub struct ReadOptions {
     /// The byte between cells; without one it is found from the first rows: comma, semicolon or
     /// tab.
     pub delimiter: Option<u8>,
-    /// Where the headers are.
+    /// The place of the headers.
     pub headers: HeaderRow,
     /// Whether a row with fewer cells than there are headers is filled up with blank ones, rather
     /// than refused; blank cells too many are left out then.
@@ -45,10 +45,10 @@ impl Default for ReadOptions {
     }
 }
 
-/// Where the headers of a file are.
+/// The place of the headers of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum HeaderRow {
-    /// In the first row, or behind the lines of a title.
+    /// In the first row, or after the lines of a title.
     #[default]
     Found,
     /// In the first row.
@@ -67,12 +67,12 @@ pub struct Reader<R> {
     headers: Headers,
     layout: Layout,
     options: ReadOptions,
-    /// How many rows stand before the headers.
+    /// How many rows are before the headers.
     title_rows: usize,
     /// Whether the first line does nothing but name the delimiter.
     names_delimiter: bool,
     piece: usize,
-    /// What is read of the file but not yet given out, and behind it room to read into.
+    /// The bytes of the file that have not been returned, followed by room to read into.
     pending: Vec<u8>,
     /// How many bytes of it are read.
     filled: usize,
@@ -154,12 +154,12 @@ impl<R: Read> Reader<R> {
         self.title_rows - usize::from(self.names_delimiter && self.title_rows > 0)
     }
 
-    /// What an output in the form of this table takes over.
+    /// The form of this table for an output.
     pub fn layout(&self) -> &Layout {
         &self.layout
     }
 
-    /// What is read of the file but not yet given out.
+    /// The bytes of the file that have not been returned.
     fn pending(&self) -> &[u8] {
         &self.pending[..self.filled]
     }
@@ -336,7 +336,7 @@ impl<R: Read> Source for Reader<R> {
                 None => self.read_more()?,
             }
         };
-        // What was in the piece is written over, so that no room need be emptied for the next one.
+        // The bytes of the last chunk are overwritten, so that the buffer need not be cleared.
         let rest = &self.pending[end..self.filled];
         if piece.len() < rest.len() {
             piece.resize(rest.len(), 0);

@@ -1,5 +1,4 @@
-//! The bytes of each cell in a row, with its quotes: what is kept of a row in which some cells are
-//! written anew.
+//! The bytes of each cell in a row, with its quotes: cells that are not replaced keep them.
 
 /// Cuts a row, without its line end, into the bytes of its cells.
 pub(super) fn row_cells(row: &[u8], delimiter: u8) -> impl Iterator<Item = &[u8]> {
@@ -12,8 +11,8 @@ pub(super) fn row_cells(row: &[u8], delimiter: u8) -> impl Iterator<Item = &[u8]
     })
 }
 
-/// Where the first cell of a text ends. A quote means something only at its beginning, and within
-/// such quotes everything but a quote stands for itself.
+/// Where the first cell of a text ends. A quote has a meaning only at the beginning of a cell; within
+/// quotes every character but a quote is itself.
 fn cell_end(text: &[u8], delimiter: u8) -> usize {
     let mut at = 0;
     if text.first() == Some(&b'"') {

@@ -4,7 +4,7 @@
 //! What a cell is, is settled by the csv crate's reader; a test and a fuzz target hold this scanner
 //! to it. In its words: a row ends at `\n`, `\r` or `\r\n`, and lines with nothing in them are no
 //! rows. A cell that begins with a quote goes on to the next quote that is not doubled, and what
-//! stands behind that up to the delimiter belongs to the cell as it is. In a cell that begins
+//! follows that up to the delimiter belongs to the cell as it is. In a cell that begins
 //! otherwise quotes mean nothing.
 
 use gather_keys_core::table::{RowBytes, Span};
@@ -18,17 +18,17 @@ pub(super) struct Scan<'p, L> {
     classifier: L,
     bytes: &'p [u8],
     delimiter: u8,
-    /// Where the next row, or empty line, begins.
+    /// The beginning of the next row, or empty line.
     at: usize,
     /// How many line ends were passed.
     lines: u64,
-    /// What is known of the bytes from some row on.
+    /// The structural index of the bytes from some row on.
     strip: StructuralIndex,
     /// The cells of a row that has quoted ones.
     quoted: Vec<Span>,
 }
 
-/// What a scan works with; kept from text to text.
+/// The workspace of a scan; kept from text to text.
 #[derive(Debug, Default)]
 pub(super) struct ScanSpace {
     strip: StructuralIndex,
@@ -50,7 +50,7 @@ impl Wanted {
         Self { columns: None, upto: usize::MAX }
     }
 
-    /// Cells of these columns, which ascend.
+    /// Cells of these columns, in ascending order.
     pub(super) fn only(columns: Vec<usize>) -> Self {
         let upto = columns.last().map_or(0, |last| last + 1);
         Self { columns: Some(columns), upto }
@@ -80,15 +80,15 @@ impl Wanted {
     }
 }
 
-/// What stands next.
+/// The next thing in the text.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Next {
     /// A row, the line on which it begins, counted from 0, and how many cells it has.
     Row { bytes: RowBytes, line: u64, cells: usize },
     /// No further row.
     End,
-    /// The text ends within a quote: so many whole cells are before it, and the row begins on
-    /// `row_line` and the quote on `line`.
+    /// The text ends within quotes: `cells` whole cells precede it, the row begins on `row_line` and the
+    /// quoted cell on `line`.
     OpenQuote { cells: usize, row_line: u64, line: u64 },
 }
 
@@ -107,7 +107,7 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
         Self { classifier, bytes, delimiter, at: 0, lines: 0, strip, quoted }
     }
 
-    /// What it worked with, for another text.
+    /// Returns the workspace, for another text.
     pub(super) fn into_space(self) -> ScanSpace {
         ScanSpace { strip: self.strip.emptied(), quoted: self.quoted }
     }
@@ -118,8 +118,8 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
     }
 
     /// Takes the next row and appends those of its cells that are wanted, unless it has fewer cells
-    /// than that. A cell that does not stand in the text as it is goes to `aside`, and its span
-    /// begins behind the text.
+    /// than that. A cell that are not in the text as it is goes to `aside`, and its span
+    /// begins after the text.
     #[inline(always)]
     pub(super) fn next(
         &mut self,
@@ -157,9 +157,9 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
         Next::Row { bytes: self.end_row(start, end as usize), line, cells: count }
     }
 
-    /// Takes those of the next rows that have so many cells, none of them opened by a quote, and end with one
-    /// line feed, as far as it is known; gives each with the marks around its cells. The row behind
-    /// them is for [`Scan::next`]. Tells how many they are.
+    /// Takes the next rows as far as they have `cells` cells without an opening quote and end with one
+    /// line feed. Calls `take` for each with the positions around its cells, and returns how many there
+    /// are. The row after them is for [`Scan::next`].
     #[inline(always)]
     pub(super) fn plain_rows(
         &mut self,
@@ -168,7 +168,7 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
     ) -> u64 {
         let (marks, mut before, ends, quote) = self.strip.rows();
         let mut rows = 0;
-        // What the strip knows of begins where the next row does, unless that was taken cell by cell.
+        // The structural index begins where the next row does, unless that row was taken cell by cell.
         if marks.get(before).is_some_and(|mark| mark.wrapping_add(1) as usize == self.at) {
             for &end in ends {
                 let Some(bounds @ [first, .., last]) = marks.get(before..=end as usize) else {
@@ -213,7 +213,7 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
         }
     }
 
-    /// The same as [`Scan::next`] for a row with quoted cells or a very long one, cell by cell.
+    /// [`Scan::next`] for a row with quoted cells or a very long one, cell by cell.
     #[cold]
     fn next_by_cells(
         &mut self,
@@ -253,7 +253,7 @@ impl<'p, L: ByteClassifier> Scan<'p, L> {
         Next::Row { bytes: self.end_row(start, end), line, cells: count }
     }
 
-    /// Takes the cell whose quote opens at `start`: where it stands, and where it ends with all
+    /// Takes the cell whose quote opens at `start`: where it is, and where it ends with all
     /// that belongs to it. `None` when the quote is never closed.
     fn quoted_cell(
         &mut self,
@@ -311,7 +311,7 @@ fn span(start: usize, end: usize) -> Span {
     Span { start: start as u32, end: end as u32 }
 }
 
-/// How many bytes of line end stand at the beginning: `\n`, `\r\n` or `\r`.
+/// How many bytes of line end are at the beginning: `\n`, `\r\n` or `\r`.
 #[inline(always)]
 fn line_end(bytes: &[u8]) -> Option<usize> {
     match bytes {

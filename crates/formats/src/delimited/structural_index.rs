@@ -1,4 +1,5 @@
-//! The marks of some bytes of a text: where its delimiters, line ends and opening quotes stand.
+//! The structural index of a part of a text: the positions of its delimiters, line ends and opening
+//! quotes.
 //!
 //! They are written down for many rows at once, without asking where a row ends: a processor that
 //! guesses wrongly which way it goes on loses more time than it takes to look at 64 bytes. Which of them
@@ -6,26 +7,26 @@
 
 use super::byte_classifier::{ByteClasses, ByteClassifier, STRIDE};
 
-/// What is known of a strip of a text, which begins where a row does.
+/// The structural index of a part of a text, which begins where a row does.
 #[derive(Debug)]
 pub(super) struct StructuralIndex {
-    /// The byte before the first row, then each delimiter and line end; behind them stands what means
-    /// nothing.
+    /// The byte before the first row, then each delimiter and line end, followed by entries without
+    /// meaning.
     marks: Vec<u32>,
-    /// Which of the marks are line ends; behind them stands what means nothing.
+    /// Which of the positions are line ends, followed by entries without meaning.
     ends: Vec<u32>,
     /// How many line ends there are.
     rows: usize,
-    /// Quotes that open a cell, unless they stand within another one.
+    /// Quotes that open a cell, unless they are within another one.
     opening: Vec<u32>,
     next: Next,
-    /// Where it begins, once a text was looked at.
+    /// The beginning of the part, once a text was indexed.
     start: Option<usize>,
     /// How many bytes are looked at in one go.
     length: usize,
 }
 
-/// What of a strip comes next.
+/// The next entries of an index.
 #[derive(Debug, Default)]
 struct Next {
     /// The mark before the row.
@@ -93,15 +94,15 @@ impl StructuralIndex {
         (end < self.rows).then(|| &self.marks[before..=self.ends[end] as usize])
     }
 
-    /// What is known of the rows that come next: all marks, the one before the first row, and which of them
-    /// end rows; and the first quote that opens a cell.
+    /// The entries of the next rows: all positions, the one before the first row, and which of them end
+    /// rows; and the first quote that opens a cell.
     #[inline(always)]
     pub(super) fn rows(&self) -> (&[u32], usize, &[u32], Option<u32>) {
         let Next { before, end, quote } = self.next;
         (&self.marks, before, &self.ends[end..self.rows], self.opening.get(quote).copied())
     }
 
-    /// Goes on to the row behind so many, which is behind this mark.
+    /// Moves past `rows` rows, to the one after this position.
     #[inline(always)]
     pub(super) fn pass_rows(&mut self, rows: usize, before: usize) {
         self.next.before = before;
@@ -114,7 +115,7 @@ impl StructuralIndex {
         self.opening.get(self.next.quote).is_some_and(|&quote| quote < end)
     }
 
-    /// Goes on to the row behind the next one.
+    /// Goes on to the row after the next one.
     #[inline(always)]
     pub(super) fn pass_row(&mut self) {
         self.next.before = self.ends[self.next.end] as usize;
@@ -142,13 +143,13 @@ impl StructuralIndex {
         self.ends.resize(room, 0);
         self.opening.clear();
         self.next = Next::default();
-        // As slices they stay where the processor has them at hand.
+        // As slices they stay where the processor has them available.
         let (all, ends) = (&mut self.marks[..], &mut self.ends[..]);
         all[0] = before;
         let (mut count, mut rows) = (1, 0);
         let upto = text.len().min(start + self.length);
         let mut base = start;
-        // A quote opens a cell at the beginning of the row, and behind a mark.
+        // A quote opens a cell at the beginning of the row, and after a mark.
         let mut begins = 1;
         let mut last = [0; STRIDE];
         while base < upto {

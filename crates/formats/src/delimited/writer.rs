@@ -14,8 +14,8 @@ use crate::large_writes::LargeWrites;
 use crate::workbook::is_plain_number;
 use crate::{Error, Result};
 
-/// Writes a table in the form of another: rows that come with their own bytes keep them, but for
-/// cells that are others than before, and what is added gets quotes only where it needs them.
+/// Writes a table in the form of another one: rows that have their own bytes keep them, except for
+/// changed cells, and added cells get quotes only where they need them.
 #[derive(Debug)]
 pub struct Writer<W> {
     name: String,
@@ -31,7 +31,7 @@ impl<W: Write> Writer<W> {
         Self { name: name.into(), output: LargeWrites::to(output), layout, is_open: false }
     }
 
-    /// What the output is called in messages.
+    /// The name of the output in messages.
     pub fn name(&self) -> &str {
         &self.name
     }
@@ -111,7 +111,7 @@ const LOOKED_AT: usize = 16;
 #[derive(Debug, Clone)]
 pub struct TextRenderer {
     delimiter: u8,
-    /// What ends a row that comes without a line end of its own.
+    /// The line end of rows without one of their own.
     line_end: Vec<u8>,
     overlay: Overlay,
     raw_form: Option<RawForm>,
@@ -215,8 +215,8 @@ impl TextRenderer {
 }
 
 impl TextRenderer {
-    /// Appends the bytes of a row with its overlaid cells in place of its own, where each of these that is
-    /// another now stands there without quotes and behind the one before; says whether it could.
+    /// Appends the bytes of a row with its overlaid cells in place of its own, if each changed cell is
+    /// there without quotes and after the one before. Returns `false` otherwise.
     fn push_around(
         &self,
         (main, row): (&Block, usize),
@@ -253,7 +253,7 @@ impl Renderer for TextRenderer {
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
         bytes.clear();
-        // As much as most blocks take; growing to it would leave holes behind.
+        // The size of most blocks: growing to it step by step would fragment memory.
         bytes.reserve(main.text_length() + added.text_length());
         let first = self.overlay.len();
         let mut is_open = false;
@@ -357,7 +357,7 @@ fn looks_like_formula(cell: &str) -> bool {
     begins && !is_plain_number(number)
 }
 
-/// Cells as they stand in a row, without a line end.
+/// Cells as they are in a row, without a line end.
 pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) -> Vec<u8> {
     let mut row = Vec::new();
     for (nth, cell) in cells.enumerate() {
@@ -388,13 +388,13 @@ fn holds_special(text: &[u8], delimiter: u8) -> bool {
         found |= special(u8x16::new(*lane));
     }
     match text.last_chunk::<16>() {
-        // It may look at some bytes once more.
+        // Some bytes may be compared twice.
         Some(last) => (found | special(u8x16::new(*last))).to_bitmask() != 0,
         None => needs_quotes(rest, delimiter),
     }
 }
 
-/// The same of a short text.
+/// [`holds_special`] for a short text.
 fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
     let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
     cell.iter().fold(false, |needs, byte| needs | special(byte))

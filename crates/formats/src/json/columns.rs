@@ -18,7 +18,7 @@ impl Columns {
     /// Notes the fields of a row.
     ///
     /// # Errors
-    /// When it is ill-formed.
+    /// When it is malformed.
     pub(super) fn add(&mut self, row: &str) -> std::result::Result<(), serde_json::Error> {
         let mut next = 0;
         each_field(row, &mut |name, _| {
@@ -64,7 +64,7 @@ pub(super) struct RowCells {
 }
 
 impl RowCells {
-    /// Room for the cells of the wanted columns, of so many.
+    /// Buffers for the cells of the wanted columns, out of `columns`.
     pub(super) fn of(wanted: &[usize], columns: usize) -> Self {
         let cells = vec![(String::new(), CellKind::Untyped); columns];
         let wanted = ascending(wanted);
@@ -80,7 +80,7 @@ impl RowCells {
     /// Adds a row to a block.
     ///
     /// # Errors
-    /// When it is ill-formed.
+    /// When it is malformed.
     pub(super) fn add(
         &mut self,
         columns: &Columns,
@@ -97,7 +97,7 @@ impl RowCells {
                 next = place + 1;
                 if wanted.len() == cells.len() || wanted.binary_search(&place).is_ok() {
                     let (cell, kind) = &mut cells[place];
-                    // Of a field that comes twice, the last counts.
+                    // The last of several fields with one name counts.
                     cell.clear();
                     *kind = write_cell(value, cell)?;
                 }

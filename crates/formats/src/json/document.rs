@@ -87,7 +87,7 @@ impl Document {
     }
 
     fn malformed(&self, said: String) -> Error {
-        let fix = "correct it, or get it once more";
+        let fix = "correct it, or get it again";
         Error::Unread { name: self.name.clone(), said, fix }
     }
 
@@ -98,7 +98,7 @@ impl Document {
     fn object<'t>(&self, row: &'t RawValue, number: usize) -> Result<&'t str> {
         Some(row.get()).filter(|row| row.starts_with('{')).ok_or_else(|| Error::Unread {
             name: self.name.clone(),
-            said: format!("row {number} is no object"),
+            said: format!("row {number} is not an object"),
             fix: "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}",
         })
     }

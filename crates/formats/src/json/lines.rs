@@ -94,8 +94,8 @@ impl LinesParser {
         self.wanted = columns.to_vec();
     }
 
-    /// Replaces what `block` holds with the rows of a piece, each as if on a line of its own, and tells
-    /// how many there are.
+    /// Replaces `block` with the rows of a chunk, each as if on a line of its own, and returns how many
+    /// there are.
     ///
     /// # Errors
     /// [`BadLine`] when a line is no row.
@@ -118,9 +118,9 @@ impl BadLine {
         let name = name.to_owned();
         if is_other {
             let fix = "a row looks like {\"Hive\": \"H-001\", \"Kg\": 12.5}";
-            return Error::Unread { name, said: format!("row {line} is no object"), fix };
+            return Error::Unread { name, said: format!("row {line} is not an object"), fix };
         }
-        let fix = "correct it, or get it once more";
+        let fix = "correct it, or get it again";
         Error::Unread { name, said: format!("line {line}: {said}"), fix }
     }
 }
@@ -145,7 +145,7 @@ fn each_line(
         take(row).map_err(|error| {
             let is_other = !row.starts_with('{')
                 && serde_json::from_str::<&serde_json::value::RawValue>(row).is_ok();
-            // The place in its line is told with it.
+            // The place in its line is reported with it.
             bad(error.to_string().replacen("at line 1 column", "at byte", 1), is_other)
         })?;
     }
@@ -155,7 +155,7 @@ fn each_line(
 /// Pieces of a file that end where a line does.
 struct Pieces {
     input: Box<dyn Read + Send>,
-    /// What was read of a line that is not whole.
+    /// The beginning of a line that is not whole.
     rest: Vec<u8>,
     lines: u64,
 }
@@ -185,7 +185,7 @@ impl Pieces {
             if text.len() > LONGEST_LINE {
                 let line = self.lines + 1;
                 let said = format!("line {line} is longer than {} MiB", LONGEST_LINE >> 20);
-                let fix = "end each row with a line break, or get the file once more";
+                let fix = "end each row with a line break, or get the file again";
                 return Err(Error::Unread { name: name.to_owned(), said, fix });
             }
         }

@@ -1,7 +1,7 @@
-//! The fields of a JSON object, as they stand.
+//! The fields of a JSON object, as they are.
 //!
-//! An object is gone through once, and what its fields hold is handed on as slices of the text: nothing
-//! is made of a value that nobody wants.
+//! An object is parsed once, and the values of its fields are passed on as slices of the text: a value
+//! that nobody wants costs nothing more.
 
 use std::borrow::Cow;
 use std::fmt;
@@ -17,13 +17,13 @@ use gather_keys_core::value::number::push_decimal;
 /// How deep objects may be within each other.
 const DEEPEST: usize = 100;
 
-/// What becomes of a field: its name, and what it holds.
+/// Takes a field: its name and its value.
 pub(super) type Take<'t> = dyn FnMut(&str, &str) -> Result<(), serde_json::Error> + 't;
 
 /// Hands on every field of an object, those of objects within it as `a.b`, with what it holds.
 ///
 /// # Errors
-/// When the text is no object, or ill-formed, and those of `take`.
+/// When the text is no object, or malformed, and those of `take`.
 pub(super) fn each_field(object: &str, take: &mut Take<'_>) -> Result<(), serde_json::Error> {
     fields_of(object, "", 0, take)
 }
@@ -39,7 +39,7 @@ fn fields_of(
     text.end()
 }
 
-/// A field's name; a slice of the text, unless it has signs that are written otherwise.
+/// A field's name; a slice of the text, unless it has characters that are written otherwise.
 #[derive(Deserialize)]
 struct Name<'t>(#[serde(borrow)] Cow<'t, str>);
 

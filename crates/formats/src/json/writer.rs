@@ -17,9 +17,9 @@ use crate::{Error, Result};
 pub struct JsonWriter<W> {
     name: String,
     output: LargeWrites<W>,
-    /// Whether a row stands on each line by itself; if not, all stand in an array.
+    /// Whether a row is on each line by itself; if not, all are in an array.
     lines: bool,
-    /// The name of each field with a colon behind it.
+    /// The name of each field with a colon after it.
     fields: Arc<[String]>,
     has_rows: bool,
 }
@@ -70,7 +70,7 @@ impl<W: Write> Sink for JsonWriter<W> {
             return self.write_out(rendered);
         }
         if !std::mem::replace(&mut self.has_rows, true) {
-            // Before the first row stands a bracket instead of the comma.
+            // The first row has a bracket before it instead of a comma.
             rendered[0] = b'[';
         }
         self.write_out(rendered)

@@ -96,8 +96,8 @@ impl ServerAddress {
     }
 }
 
-/// Where the `@` before the host is, in what is behind the scheme; a password may hold any character, though it should
-/// not.
+/// The offset of the `@` before the host, after the scheme; a password may contain any character, though
+/// it should not.
 fn host(rest: &str) -> Option<usize> {
     let first = rest.find('@')?;
     let before = &rest[..first];

@@ -20,7 +20,7 @@ impl ServerAddress {
     /// Connects to the server.
     ///
     /// # Errors
-    /// [`Error::Server`] when the address is ill-formed, nobody answers, or the server refuses.
+    /// [`Error::Server`] when the address is malformed, nobody answers, or the server refuses.
     pub(super) fn connect(&self) -> Result<Client> {
         let failed = |said: String, fix| Error::Server { name: self.database(), said, fix };
         self.check().map_err(|said| failed(said, FORM))?;
@@ -80,7 +80,7 @@ impl ServerAddress {
     }
 }
 
-/// What the server says, or why it says nothing.
+/// The message of the server, or why there is none.
 pub(super) fn told(error: &postgres::Error) -> String {
     if let Some(said) = error.as_db_error() {
         return said.message().to_owned();

@@ -1,11 +1,11 @@
-//! Rows as a server copies them out: a line for each, its values apart by tabs.
+//! Rows as a server copies them out: a line for each row, with tabs between its values.
 //!
-//! What would be taken for a tab or the end of a line stands behind a backslash, and so does the `N`
-//! of a value that is not there.
+//! A backslash is before characters that would be read as a tab or the end of a line, and before the `N`
+//! of a null value.
 
 use std::io::{self, BufRead};
 
-/// Takes such rows apart.
+/// Splits such rows.
 pub(super) struct CopiedRows<R> {
     input: R,
     line: Vec<u8>,
@@ -21,7 +21,7 @@ impl<R: BufRead> CopiedRows<R> {
     /// when there is no row left.
     ///
     /// # Errors
-    /// Those of the input, and when it is no text.
+    /// The errors of the input, and invalid UTF-8.
     pub(super) fn next_row(&mut self, mut take: impl FnMut(&str)) -> io::Result<bool> {
         self.line.clear();
         if self.input.read_until(b'\n', &mut self.line)? == 0 {
@@ -81,7 +81,7 @@ mod tests {
             ("\n", &[""]),
             ("two\\nlines\ta\\tb\tc\\\\N\n", &["two\nlines", "a\tb", "c\\N"]),
             ("\\b\\f\\r\\v\té \\\\\n", &["\u{8}\u{c}\r\u{b}", "é \\"]),
-            // A server ends every line; what is cut off is told by others.
+            // A server ends every line; what is cut off is reported by others.
             ("a\tb", &["a", "b"]),
         ] {
             let mut values = Vec::new();

@@ -10,13 +10,14 @@ use rustls::crypto::ring::default_provider;
 use rustls::{ClientConfig, RootCertStore};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-/// What makes connections that trust what the system trusts, or the file that `SSL_CERT_FILE` names.
+/// Makes connections that trust the certificates of the system, or of the file that `SSL_CERT_FILE`
+/// names.
 ///
 /// # Errors
-/// What the library says, should it not know its own defaults.
+/// The message of the library, if it does not know its own defaults.
 pub(super) fn encrypted() -> Result<MakeRustlsConnect, rustls::Error> {
     let mut trusted = RootCertStore::empty();
-    // One that can't be read is not trusted; that is told when a server shows it.
+    // A certificate that can't be read is not trusted; this is reported when a server shows it.
     trusted.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
     let config = ClientConfig::builder_with_provider(Arc::new(default_provider()))
         .with_safe_default_protocol_versions()?

@@ -1,4 +1,4 @@
-//! Which table an address means, as the server sees it, and what is declared of it.
+//! The table of an address as the server sees it, and what is declared of it.
 
 use postgres::{Client, Error};
 

@@ -1,7 +1,7 @@
 //! Tables of a `PostgreSQL` server: tables and views are read, tables written.
 //!
-//! An address is `postgres://USER@HOST:PORT/DATABASE#SCHEMA.TABLE`. The password may stand in it, in
-//! `PGPASSWORD` or in the usual password file; it is never told to anybody else.
+//! An address is `postgres://USER@HOST:PORT/DATABASE#SCHEMA.TABLE`. The password may be in it, in
+//! `PGPASSWORD` or in the usual password file; no message shows it.
 
 mod address;
 mod connection;
@@ -18,7 +18,7 @@ pub use identity::TableIdentity;
 pub(crate) use reader::open;
 pub use writer::ServerWriter;
 
-/// A name as it stands in a statement.
+/// A name as it is in a statement.
 fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }

@@ -40,8 +40,8 @@ fn is_readable_by_others(_: &Metadata) -> bool {
     false
 }
 
-/// The password of the first line that is for these: `host:port:database:user:password`, where `*`
-/// stands for any, and a backslash makes the sign behind it an ordinary one.
+/// The password of the first line that matches: `host:port:database:user:password`, where `*` matches
+/// anything, and a backslash makes the next character an ordinary one.
 fn found_in(file: &str, wanted: [&str; 4]) -> Option<String> {
     let mut lines = file.lines().filter(|line| !line.starts_with('#'));
     lines.find_map(|line| {

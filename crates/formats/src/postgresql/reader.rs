@@ -1,8 +1,7 @@
 //! Reading a table or a view of a server.
 //!
-//! The server copies it out as it stands at one moment, row behind row, in as much memory as one row
-//! takes. What comes from the server is handed over as it comes, so that others may look at it, and
-//! then taken apart.
+//! The server copies it out as it is at one moment, row after row, in as much memory as one row takes.
+//! The bytes from the server are passed on as they arrive, so that they can be observed, and then split.
 
 use std::io::{self, BufReader, Read};
 use std::sync::mpsc::{Receiver, sync_channel};
@@ -25,7 +24,7 @@ use crate::{Error, Result, Tap};
 /// How many bytes are handed over at a time.
 const PIECE: usize = 1 << 16;
 
-/// What is known of a table that is open.
+/// The description of an open table.
 pub(crate) struct OpenedTable {
     /// Its name.
     pub(crate) table: String,
@@ -133,7 +132,7 @@ fn chosen(
     Ok(found.first().map(|row| (row.get(0), row.get(1), 1)))
 }
 
-/// The names of the tables of a database, those that need no schema without.
+/// The names of the tables of a database, without the schema where it is not needed.
 fn tables(client: &mut Client) -> std::result::Result<Vec<String>, postgres::Error> {
     let name = "case when pg_table_is_visible(c.oid) then c.relname \
                 else n.nspname || '.' || c.relname end";
@@ -142,7 +141,7 @@ fn tables(client: &mut Client) -> std::result::Result<Vec<String>, postgres::Err
     Ok(rows.iter().map(|row| row.get(0)).collect())
 }
 
-/// What a server copies out, by a thread that asks it.
+/// The rows that a server copies out, by a thread that asks it.
 struct Copied {
     pieces: Receiver<io::Result<Vec<u8>>>,
     piece: Vec<u8>,

@@ -1,6 +1,6 @@
 //! The canonical texts of a server's values.
 //!
-//! A server writes values as texts of its own: they become those that every other format has.
+//! A server writes values as texts in its own forms: they become the canonical texts of all formats.
 
 use std::fmt::Write;
 
@@ -9,7 +9,7 @@ use postgres::types::{Kind, Type};
 
 use gather_keys_core::value::number::push_real;
 
-/// What the texts of a column's type are.
+/// The form of the texts of a column's type.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Spelling {
     /// Text, as it is.
@@ -35,7 +35,7 @@ pub(super) enum Spelling {
 }
 
 impl Spelling {
-    /// Of a column's type.
+    /// The form of a column's type.
     pub(super) fn of(kind: &Type) -> Self {
         match *kind {
             Type::INT2 | Type::INT4 | Type::INT8 | Type::OID => Self::Integer,
@@ -71,7 +71,7 @@ impl Spelling {
                 room.push_str(text.strip_suffix('.').unwrap_or(text));
                 CellKind::Number
             }),
-            // A server writes the shortest decimal already, but for those that are very large or small.
+            // A server writes the shortest decimal, except for very large and very small numbers.
             Self::Real(_) if is_plain(text) => return (text, CellKind::Number),
             Self::Real(is_single) => real(text, is_single, room),
             Self::Truth => {

@@ -33,7 +33,7 @@ pub struct ServerWriter {
     schema: String,
     table: String,
     client: Client,
-    /// What was there under the name when the run began.
+    /// The table that had the name when the run began.
     there: Option<There>,
     /// The types that the columns had where they come from, as a server declares them.
     declared: Vec<Option<String>>,
@@ -47,7 +47,7 @@ struct There {
     /// Its columns, each with its type.
     columns: Vec<(String, String)>,
     is_view: bool,
-    /// What would be lost with it.
+    /// The things that would be lost with it.
     would_lose: Vec<String>,
 }
 
@@ -133,7 +133,7 @@ impl ServerWriter {
         };
         let mut client = address.connect()?;
         let failed = |error: postgres::Error| refused(&name, &error);
-        // Whoever holds the table that is to be replaced is not waited for without end.
+        // The wait for a lock on the replaced table is limited.
         let begin = "set datestyle = iso; set timezone = utc; set lock_timeout = '30s'; begin";
         client.batch_execute(begin).map_err(failed)?;
         let (schema, table) = match asked.split_once('.') {
@@ -157,7 +157,7 @@ impl ServerWriter {
         Ok(Self { name, schema, table, client, there, declared, spool })
     }
 
-    /// What the table is called in messages.
+    /// The name of the table in messages.
     pub fn name(&self) -> &str {
         &self.name
     }
@@ -173,7 +173,7 @@ impl ServerWriter {
     }
 
     /// Sends the rows to the server, where nobody sees them yet. Gives the headers of the columns that
-    /// are written as text although some of their cells are numbers, dates or the like.
+    /// are written as text although some of their cells are numbers, dates or similar.
     ///
     /// # Errors
     /// [`Error::Server`] when the server refuses, [`Error::Spool`] when what waited for it can't be
@@ -237,7 +237,7 @@ impl ServerWriter {
                     if nth > 0 {
                         text.push(b',');
                     }
-                    // What is not there stands for nothing; what is there is always in quotes.
+                    // A null value is written as nothing; every other value is in quotes.
                     if column.is_valid(row) {
                         let prefix = if is_bytes.get(nth) == Some(&true) { "\\x" } else { "" };
                         push_quoted(prefix, column.value(row), &mut text);
@@ -310,7 +310,8 @@ fn too_long(name: &str, what: &str) -> Result<()> {
     Err(Error::Server { name: name.to_owned(), said, fix: "give it a shorter name" })
 }
 
-/// The columns of a table with the types that are declared, or else those that all cells have; and these types.
+/// The columns of a table, with their declared types or the types that all their cells have; and these
+/// types.
 fn columns(
     name: &str,
     schema: &SchemaRef,

@@ -33,26 +33,26 @@ pub(super) fn open_for_reading(path: &Path) -> rusqlite::Result<Connection> {
     Ok(connection)
 }
 
-/// A connection that writes, and lets nothing but what it is told to write change: no row of another table follows a
+/// A connection that writes, and lets nothing but what it is reported to write change: no row of another table follows a
 /// row that is removed, and no trigger fires.
 pub(super) fn open_for_writing(name: &str, path: &Path) -> Result<Connection> {
     let failed = |error: rusqlite::Error| failed(name, &error);
     let is_new = path.metadata().map_or(true, |facts| facts.len() == 0);
     let connection = Connection::open(path).map_err(failed)?;
     if is_new {
-        // Nobody needs to get back what there was, so that no journal is left behind either.
+        // Nobody needs to restore an earlier state, so that no journal is left either.
         connection.execute_batch("pragma journal_mode = memory").map_err(failed)?;
     }
     connection
         .execute_batch("pragma foreign_keys = off; pragma temp_store = file")
         .map_err(failed)?;
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false).map_err(failed)?;
-    // What is no database is told before any work.
+    // A file that is not a database is reported before any work.
     connection.query_row("select count(*) from sqlite_master", [], |_| Ok(())).map_err(failed)?;
     Ok(connection)
 }
 
-/// What the database says, as an error of writing.
+/// The message of the database, as an error of writing.
 pub(super) fn failed(name: &str, error: &rusqlite::Error) -> Error {
     use rusqlite::ErrorCode::{
         ConstraintViolation, DatabaseBusy, DatabaseLocked, DiskFull, ReadOnly, SchemaChanged,

@@ -13,12 +13,12 @@ pub(crate) use reader::{SIGNATURE, TableReader};
 pub use values::{NotText, ValuesChunk, ValuesParser};
 pub use writer::DatabaseWriter;
 
-/// A name as it stands in a statement.
+/// A name as it is in a statement.
 fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-/// What orders the rows of a query by these columns, which a table has to have.
+/// The clause that orders the rows of a query by these columns, which the table must have.
 pub(crate) fn order(headers: &Headers, order_by: &[String]) -> Result<String> {
     let mut columns = Vec::new();
     for header in order_by {

@@ -29,7 +29,7 @@ pub(crate) struct TableReader {
     headers: Headers,
     /// The columns that are read, ascending.
     read: Vec<usize>,
-    /// What its rows are ordered by, as it is written in a query.
+    /// The order of its rows, as written in a query.
     order_by: String,
     values: Option<Asked>,
 }
@@ -37,7 +37,7 @@ pub(crate) struct TableReader {
 /// A thread that goes through the rows.
 struct Asked {
     pieces: Receiver<Result<ValuesChunk>>,
-    /// Where pieces go that are used, to be filled again.
+    /// Takes used chunks, to be filled again.
     used: SyncSender<ValuesChunk>,
 }
 
@@ -122,15 +122,15 @@ impl TableReader {
             self.values = Some(begin(&self.name, database, query, picked)?);
         }
         let Some(values) = &self.values else { return Ok(None) };
-        // One that finds no room is let go.
+        // A chunk that finds no room is dropped.
         let _ = values.used.try_send(used);
         values.pieces.recv().map_or(Ok(None), |piece| piece.map(Some))
     }
 
-    /// What asks for the columns that are read, and which of the columns that it gives they are.
+    /// The query of the columns that are read, and their places among its columns.
     fn query(&self) -> (String, Vec<usize>) {
         let table = format!("{}{}", quoted(&self.table), self.order_by);
-        // Of two columns of one name, a name tells the first only.
+        // Of two columns with one name, the name means the first.
         let is_plain = (0..self.headers.len())
             .all(|column| self.headers.address(column) == self.headers.name(column));
         if self.read.is_empty() {

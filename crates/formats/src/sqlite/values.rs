@@ -1,4 +1,4 @@
-//! The values of rows as a database has them, on their way to whoever makes cells of them.
+//! The values of rows as a database has them, before they become cells.
 //!
 //! To go through a database takes one thread; making texts of its numbers can be done by any.
 
@@ -17,7 +17,7 @@ pub struct ValuesChunk {
     rows: usize,
 }
 
-/// What a value is.
+/// The type of a value.
 const NOTHING: u8 = 0;
 const INTEGER: u8 = 1;
 const REAL: u8 = 2;
@@ -34,7 +34,7 @@ impl ValuesChunk {
         self.rows
     }
 
-    /// The same without any value, and with room for so many bytes.
+    /// An empty chunk with room for `bytes` bytes.
     pub(super) fn emptied(mut self, bytes: usize) -> Self {
         self.bytes.clear();
         self.bytes.reserve(bytes);
@@ -87,8 +87,7 @@ impl ValuesParser {
         Self { name: name.to_owned(), headers, columns, read: read.to_vec() }
     }
 
-    /// Replaces what `block` holds with the rows of a piece, each on a line, and tells how many there
-    /// are.
+    /// Replaces `block` with the rows of a chunk, each on a line, and returns how many there are.
     ///
     /// # Errors
     /// [`NotText`] when a text is not UTF-8: two such texts could become one.
@@ -108,7 +107,7 @@ impl ValuesParser {
         Ok(piece.rows as u64)
     }
 
-    /// The error of a text that is none, in a table with so many rows before the piece.
+    /// The error of a text that is none, in a table with this many rows before the piece.
     pub(crate) fn error(&self, fault: &NotText, before: u64) -> Error {
         let header = self.headers.get(fault.column).map_or("", String::as_str);
         Error::Unread {
@@ -133,7 +132,7 @@ pub struct NotText {
 /// Adds the cell of the first value to a block: a number as its shortest exact decimal, bytes that are
 /// kept as bytes as hexadecimal digits. Gives what follows it, or nothing where a text is not UTF-8.
 fn push_cell<'b>(bytes: &'b [u8], block: &mut Block) -> Option<&'b [u8]> {
-    // What was put there is there.
+    // The value was put there above.
     let Some((&kind, bytes)) = bytes.split_first() else { return Some(bytes) };
     let eight = || bytes.first_chunk::<8>().copied().unwrap_or_default();
     match kind {

@@ -28,7 +28,7 @@ pub struct DatabaseWriter {
     name: String,
     table: String,
     connection: Connection,
-    /// What is there under the table's name.
+    /// The object that has the table's name.
     there: Option<There>,
     headers: Vec<String>,
     /// Whether texts that look like numbers would become such, for each column of a table that is kept.
@@ -46,12 +46,12 @@ struct There {
     columns: Vec<(String, String)>,
     /// The statement that it was made by.
     made_by: String,
-    /// What would be lost with it.
+    /// The things that would be lost with it.
     would_lose: Vec<String>,
 }
 
 impl There {
-    /// What is under a name; an error for a view.
+    /// The object with a name; an error for a view.
     fn find(connection: &Connection, name: &str, table: &str) -> Result<Option<Self>> {
         let failed = |error: rusqlite::Error| failed(name, &error);
         let found: Option<(String, String, String)> = connection
@@ -217,7 +217,7 @@ impl DatabaseWriter {
         }
     }
 
-    /// What the database is called in messages.
+    /// The name of the database in messages.
     pub fn name(&self) -> &str {
         &self.name
     }

@@ -1,5 +1,5 @@
-//! Formulas of an XLSX worksheet that have no stored value: whoever wrote the file never calculated them, and what
-//! they would give is not in it.
+//! Formulas of an XLSX worksheet without a stored value: the program that wrote the file never calculated
+//! them, so that their results are not in it.
 
 use std::io::{BufRead, BufReader, Read};
 use std::thread::{self, JoinHandle};
@@ -12,7 +12,7 @@ use crate::table::Uncalculated;
 /// How many bytes are looked at for the name of an element and of its cell.
 const LONGEST: usize = 4 << 10;
 
-/// Begins to count them in a part of an archive, beside whoever reads its cells.
+/// Begins to count them in a part of an archive, in parallel with the reader of its cells.
 pub(super) fn count(input: &InputFile, nth: usize) -> Option<JoinHandle<Uncalculated>> {
     let input = input.clone();
     let work = move || {

@@ -1,8 +1,8 @@
-//! Where the headers of a worksheet are, and what they say.
+//! The place of a worksheet's headers, and the headers.
 //!
-//! Headers are in the first row, or behind a title. A header cell that is merged over several columns
-//! is the header of each of them; where others below it tell these apart, the headers are in two rows,
-//! and a column is called by both: `2026 Kg`.
+//! Headers are in the first row, or after a title. A header cell that is merged over several columns is
+//! the header of each of them. Where the cells below distinguish these columns, the headers are in two
+//! rows, and a column is called by both: `2026 Kg`.
 
 use std::ops::Range;
 
@@ -32,15 +32,15 @@ pub(super) struct Head {
     pub(super) headers: Vec<String>,
 }
 
-/// The columns from the first cell of a row that is not blank to the one behind the last.
+/// The columns from the first cell of a row that is not blank to the one after the last.
 pub(super) fn spanned(row: &[Cell]) -> Range<usize> {
     let first = row.iter().position(|cell| !cell.is_empty()).unwrap_or_default();
     first..row.len() - row.iter().rev().take_while(|cell| cell.is_empty()).count()
 }
 
-/// Finds the headers among the first rows of a worksheet, of which there is one at least. `merged`
-/// tells which cells are merged; it is asked only if something in the headers looks like it. `None`
-/// when no row is on the line that they should be on.
+/// Finds the headers among the first rows of a worksheet; there is at least one. `merged` returns which
+/// cells are merged; it is called only if the headers look like it. `None` when no row is on the stated
+/// line.
 pub(super) fn find(
     rule: HeaderRow,
     rows: &[Line],
@@ -49,10 +49,10 @@ pub(super) fn find(
     let at = match rule {
         HeaderRow::Line(wanted) => rows.iter().position(|(line, _)| *line == wanted)?,
         HeaderRow::First | HeaderRow::Absent => 0,
-        // A title has one cell in a row; the table has more, and no cell beside its headers.
+        // A title has one cell in a row; the table has more, and no cell next to its headers.
         HeaderRow::Found => rows.iter().take_while(|(_, row)| filled(row) == 1).count(),
     };
-    // Below headers that were looked for stand all other cells; and a title alone is none.
+    // The cells below detected headers must be there; a title alone is not headers.
     let settles = |head: &Head| {
         let behind = &rows[at + head.rows..];
         let fits = |(_, row): &Line| {
@@ -194,7 +194,7 @@ mod tests {
                 &[(1, 1, 0..2), (1, 1, 2..3)],
                 "0+1 Hive|Hive|Keeper",
             ),
-            // What stands alone in the first row is a title only above a table that has rows.
+            // A single cell in the first row is a title only above a table that has rows.
             (Found, "Site/Fellside|1", &[], "0+1 Site"),
             (Found, "Site/Fellside|1/Larkfield|2", &[], "1+1 Fellside|1"),
             // A gap that is not merged is a column without a header.

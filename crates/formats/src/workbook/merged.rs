@@ -1,4 +1,4 @@
-//! Which cells of an XLSX worksheet are merged: what stands behind its rows.
+//! Which cells of an XLSX worksheet are merged: what follows its rows.
 
 use std::io::{BufReader, Read};
 
@@ -11,14 +11,14 @@ use super::headers::Merged;
 use super::part::area;
 use crate::InputFile;
 
-/// What the rows end with, behind `</` and maybe a prefix.
+/// The end of the rows, after `</` and possibly a prefix.
 const END: &[u8] = b"sheetData>";
 
 /// How much is looked at at a time, and how much of that once more: an end may lie across.
 const AT_ONCE: usize = 64 << 10;
 const AGAIN: usize = 64;
 
-/// How much is read behind the rows.
+/// How much is read after the rows.
 const MOST_BEHIND: u64 = 16 << 20;
 
 /// The merged cells of the worksheet that is this part of the archive, as far as they can be
@@ -31,7 +31,7 @@ pub(super) fn merged(input: &InputFile, nth: usize) -> Vec<Merged> {
     behind_rows(part).map(cells).unwrap_or_default()
 }
 
-/// What stands behind the rows of a worksheet.
+/// The content after the rows of a worksheet.
 fn behind_rows(mut worksheet: impl Read) -> Option<impl Read> {
     let mut seen = Vec::with_capacity(AT_ONCE + AGAIN);
     let find = memmem::Finder::new(END);
@@ -52,10 +52,10 @@ fn behind_rows(mut worksheet: impl Read) -> Option<impl Read> {
     }
 }
 
-/// The merged cells that are told there.
+/// The merged cells that are reported there.
 fn cells(behind: impl Read) -> Vec<Merged> {
     let mut reader = Reader::from_reader(BufReader::new(behind));
-    // What is open was opened before the rows.
+    // Elements that are open were opened before the rows.
     reader.config_mut().allow_unmatched_ends = true;
     let (mut buffer, mut merged) = (Vec::new(), Vec::new());
     loop {

@@ -1,7 +1,7 @@
 //! Workbooks: a worksheet as a table, and a table as a worksheet.
 //!
-//! The worksheet is read by a thread of its own, which hands over rows as it finds them, so that a
-//! large one is never in memory as a whole where its format lets it be read so: all do, but for the
+//! The worksheet is read by a thread of its own, which passes on rows as it finds them, so that a large
+//! worksheet is never in memory as a whole where its format allows that. All formats do, except for the
 //! texts that the cells of XLSX, XLSM and XLSB share, and for XLS, which is read as a whole.
 
 mod formulas;

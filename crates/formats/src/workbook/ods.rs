@@ -1,7 +1,7 @@
 //! ODS: read along the way, by elements.
 //!
 //! The content is gone through twice: once for the names of its worksheets and ranges, of which some
-//! stand at its end, and once for the cells. A cell or row that is told to repeat is repeated here, and
+//! are at its end, and once for the cells. A cell or row that is reported to repeat is repeated here, and
 //! no element, cell or row is held that would fill the memory.
 
 use std::borrow::Cow;
@@ -24,7 +24,7 @@ use crate::rows::End;
 use crate::{Error, FileReader, Result};
 use gather_keys_core::value::number::push_spreadsheet_number;
 
-/// The part that holds all worksheets, and the one that tells whether they are locked.
+/// The part that holds all worksheets, and the part that says whether they are encrypted.
 const CONTENT: &str = "content.xml";
 const MANIFEST: &str = "META-INF/manifest.xml";
 
@@ -37,7 +37,7 @@ const MOST_ROWS: u64 = 1_048_576;
 /// How many bytes are unpacked at a time.
 const AT_ONCE: usize = 64 << 10;
 
-/// What a worksheet is called, in its style, that keeps what was once read of another file.
+/// The style name of worksheets that hold data of another file.
 const KEPT_OF_ANOTHER: &str = "ta_extref";
 
 /// Reads the worksheet that is meant of a file.
@@ -62,7 +62,7 @@ fn is_locked(archive: &mut ZipArchive<BufReader<FileReader>>) -> bool {
     memchr::memmem::find(&text, b"encryption-data").is_some()
 }
 
-/// What is read until the next cell comes, and no further.
+/// Reads until the next cell, and no further.
 struct Measured<R> {
     content: R,
     left: u64,
@@ -118,7 +118,7 @@ impl<'a> Content<'a> {
         self.reader.get_mut().get_mut().left = MOST_BETWEEN;
     }
 
-    /// Goes behind an element that has just begun.
+    /// Moves past an element that has just begun.
     fn skip(&mut self, worksheet: &Worksheet) -> Result<()> {
         let mut depth = 1;
         while depth > 0 {
@@ -164,7 +164,7 @@ impl<'a> Content<'a> {
         }
         // Documents of other kinds may hold tables of theirs.
         if !is_workbook {
-            return Err(worksheet.unread("it is no workbook"));
+            return Err(worksheet.unread("it is not a workbook"));
         }
         tables.retain(|table: &Named| names.contains(&table.worksheet));
         tables.extend(ranges(&defined, &names));
@@ -208,7 +208,7 @@ impl<'a> Content<'a> {
         worksheet.finish(Vec::new)
     }
 
-    /// Hands over a row, as often as it repeats, and gives the line behind it.
+    /// Hands over a row, as often as it repeats, and gives the line after it.
     fn take(
         line: u64,
         times: u64,
@@ -277,16 +277,17 @@ impl<'a> Content<'a> {
         }
     }
 
-    /// Reads what stands in a cell, up to its end. It is the cell's text unless that `is_said`.
+    /// Reads what is in a cell, up to its end. It is the cell's text unless that `is_said`.
     fn cell(&mut self, cell: &mut Repeated, is_said: bool, worksheet: &Worksheet) -> Result<()> {
         let (mut depth, mut paragraphs, mut in_paragraph) = (1, 0, 0);
-        // Spaces in a row are one, and none at the beginning; those that count are elements.
+        // Several spaces count as one, and spaces at the beginning as none; those that count are
+        // elements.
         let mut is_behind_space = true;
         loop {
             let is_wanted = !is_said && in_paragraph > 0;
             match self.next(worksheet)? {
                 Event::Start(element) => match element.local_name().as_ref() {
-                    // What is pinned to a cell is not in it.
+                    // Notes that are pinned to a cell are not in it.
                     "annotation" | "frame" | "custom-shape" | "g" | "control" => {
                         self.skip(worksheet)?;
                     }
@@ -370,7 +371,7 @@ impl Repeated {
                 "number-columns-spanned" => self.over.0 = number(&said),
                 "number-rows-spanned" => self.over.1 = number(&said),
                 "value-type" if said == "error" => self.is_error = true,
-                // The same is said once more in words of its own by whoever has some.
+                // An application with texts of its own repeats it in them.
                 "value-type" if attribute.key.as_ref().starts_with("office:") => kind = said,
                 "value" | "date-value" | "time-value" | "boolean-value" => value = said,
                 "string-value" => text = Some(said),
@@ -415,7 +416,7 @@ fn table(element: &BytesStart<'_>) -> Option<Named> {
     Some(Named { name, worksheet, area, has_headers: Some(has_headers) })
 }
 
-/// What an element says by a name.
+/// An attribute of an element.
 fn text_of(element: &BytesStart<'_>, name: &str) -> Option<String> {
     let value = element.try_get_attribute(name).ok()??.value;
     unescape(&value).ok().map(Cow::into_owned)
@@ -425,7 +426,7 @@ fn number_of(element: &BytesStart<'_>, name: &str) -> Option<u64> {
     element.try_get_attribute(name).ok()??.value.parse().ok()
 }
 
-/// The letter that an entity stands for.
+/// The character of an entity.
 fn letter(entity: &BytesRef<'_>) -> Option<char> {
     match entity.resolve_char_ref() {
         Ok(Some(letter)) => Some(letter),

@@ -1,10 +1,10 @@
 //! The file of a workbook, read no further than its cells come.
 //!
-//! A part of an archive may unpack to a thousand times its size, and whoever reads cells holds each as
-//! a whole. So what is unpacked is watched: a part that is held in memory may not be too large, and
-//! between two cells of a worksheet there may not be too much. How much lies between them is known only
-//! by unpacking it once more; that is done where a worksheet gives little for what it reads, and so
-//! never for one that people made.
+//! A part of an archive may unpack to a thousand times its size, and the reader of cells holds each cell
+//! as a whole. So unpacking is watched: a part that is held in memory may not be too large, and there may
+//! not be too much between two cells of a worksheet. How much there is between them is known only by
+//! unpacking once more. That is done where a worksheet gives little for what it reads, and so never for
+//! ordinary ones.
 
 use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
@@ -20,8 +20,8 @@ use crate::{FileReader, InputFile};
 /// How many bytes a part that is held in memory may unpack to. Tests reach it sooner.
 const MOST_HELD: u64 = if cfg!(test) { 1 << 20 } else { 1 << 30 };
 
-/// From how many bytes on, and from how many times its packed size on, a part that is held is taken for
-/// a bomb. What people write packs to a tenth.
+/// From how many bytes, and from how many times its packed size, a part in memory is taken for a bomb.
+/// Ordinary parts pack to a tenth.
 const LARGE: u64 = MOST_HELD / 16;
 const MOST_TIMES: u64 = 50;
 
@@ -74,9 +74,9 @@ impl Pace {
 struct Part {
     nth: usize,
     name: String,
-    /// Where what is told of it begins, just before it.
+    /// Where its entry begins, just before it.
     header: u64,
-    /// Where it is in the file, packed.
+    /// The range of its packed bytes in the file.
     packed: Range<u64>,
     /// How many bytes it unpacks to. Whoever unpacks it gives no more than these.
     unpacked: u64,
@@ -99,7 +99,7 @@ impl Paced {
     pub(super) fn open(input: &InputFile) -> (Self, Rc<Pace>) {
         let mut parts = Vec::new();
         let pace = Rc::new(Pace::default());
-        // What is no archive is told by whoever reads it.
+        // Whether it is an archive is checked by its reader.
         if let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) {
             if archive.len() > MOST_PARTS {
                 pace.refused.replace(Some("its archive has more than 10,000 parts".to_owned()));
@@ -131,7 +131,8 @@ impl Paced {
     fn watch(&mut self) -> std::io::Result<()> {
         let (from, at) = (self.from, self.pace.at.get());
         let begun = |part: &&Part| {
-            // Who looks for what the archive tells at its end goes over parts, but begins elsewhere.
+            // A reader that searches the archive's directory at its end passes over parts, but begins
+            // elsewhere.
             let is_asked_for = (part.header..=part.packed.start).contains(&from);
             is_asked_for && part.packed.start < at && at <= part.packed.end
         };
@@ -186,7 +187,7 @@ impl Seek for Paced {
 
 /// A part that is unpacked to count what it unpacks to.
 struct Counted {
-    /// Where it begins in the file, packed.
+    /// The beginning of its packed bytes in the file.
     begin: u64,
     /// Nothing where a part isn't packed.
     unpacking: Option<DeflateDecoder<BufReader<FileReader>>>,
@@ -218,7 +219,7 @@ impl Counted {
     fn unpack(&mut self, at: u64, most: u64) -> u64 {
         let packed = at.saturating_sub(self.begin);
         let Some(unpacking) = &mut self.unpacking else { return packed };
-        // What can't be unpacked is told by whoever wants it.
+        // Whether a part can be unpacked is checked by its reader.
         while unpacking.total_in() < packed
             && unpacking.total_out() <= most
             && unpacking.read(&mut self.room).is_ok_and(|read| read > 0)

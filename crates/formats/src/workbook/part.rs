@@ -8,10 +8,10 @@ use zip::ZipArchive;
 
 use crate::{Error, InputFile, Result};
 
-/// What is meant by a part.
+/// The meaning of a part.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Meant {
-    /// What it is called.
+    /// Its name.
     pub(super) name: String,
     pub(super) worksheet: String,
     /// The cells that it is made of; all of the worksheet if it has no bounds.
@@ -42,7 +42,7 @@ pub(super) struct Named {
 }
 
 /// The part of the workbook called `name` that is asked for, among its worksheets and what has a name
-/// besides: a worksheet by its name, a table or range by its, or else a worksheet by its number; with
+/// also: a worksheet by its name, a table or range by its, or else a worksheet by its number; with
 /// nothing asked for, the first worksheet.
 pub(super) fn meant(
     name: &str,
@@ -97,7 +97,7 @@ pub(super) fn range(formula: &str) -> Option<(String, Area)> {
     let text = text.strip_prefix('$').unwrap_or(text);
     let (worksheet, cells) = match text.strip_prefix('\'') {
         Some(quoted) => {
-            // A quote within the name stands twice.
+            // A quote within the name is doubled.
             let ends = |at: &usize| !quoted[at + 1..].starts_with('\'');
             let mut at = 0;
             let end = loop {
@@ -150,7 +150,7 @@ fn corner(text: &str) -> Option<(Option<usize>, Option<u64>)> {
     (column.is_some() || row.is_some()).then_some((column, row))
 }
 
-/// The tables in the worksheets of a workbook of today; `of_worksheet` tells the names of those in each.
+/// The tables in the worksheets of an XLSX workbook; `of_worksheet` returns the names of those in each.
 pub(super) fn tables(input: &InputFile, of_worksheet: &[(String, Vec<String>)]) -> Vec<Named> {
     let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else {
         return Vec::new();
@@ -161,7 +161,7 @@ pub(super) fn tables(input: &InputFile, of_worksheet: &[(String, Vec<String>)]) 
         if !part.name().is_ok_and(|name| name.starts_with("xl/tables/") && name.ends_with(".xml")) {
             continue;
         }
-        // What it begins with is all that is wanted.
+        // Its first bytes are enough.
         let mut text = Vec::new();
         let _ = part.by_ref().take(1 << 16).read_to_end(&mut text);
         tables.extend(table(&String::from_utf8_lossy(&text), of_worksheet));

@@ -17,7 +17,7 @@ use crate::rows::{AHEAD, End, ReadRows};
 use crate::table::Uncalculated;
 use crate::{Error, InputFile, Result};
 
-/// What a workbook of before begins with; so does one that is locked.
+/// The first bytes of old binary workbooks, and of encrypted ones.
 const COMPOUND: [u8; 4] = [0xd0, 0xcf, 0x11, 0xe0];
 
 /// A worksheet that is being read.
@@ -34,7 +34,7 @@ pub(crate) struct Opened {
 /// number, or else the first.
 ///
 /// # Errors
-/// When it is no workbook, has no such worksheet, or the worksheet has no headers.
+/// When it is not a workbook, has no such worksheet, or the worksheet has no headers.
 pub(crate) fn open(
     name: &str,
     file: &InputFile,
@@ -62,7 +62,7 @@ pub(crate) fn open(
     thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
     match told.recv() {
         Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells, uncalculated }),
-        // It tells in any case before it ends.
+        // It reports in any case before it ends.
         Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
     }
 }

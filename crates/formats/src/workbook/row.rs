@@ -20,7 +20,7 @@ impl Cell {
 pub(super) struct Row {
     /// The texts of the cells, end to end.
     text: String,
-    /// Where each ends, and its kind.
+    /// The end of each cell, and its kind.
     cells: Vec<(usize, CellKind)>,
 }
 
@@ -43,7 +43,8 @@ impl Row {
         self.cells.len()
     }
 
-    /// Puts the cell of a column, behind all that were put, by what writes its text and gives its kind.
+    /// Puts the cell of a column, after all cells so far, by a function that writes its text and returns
+    /// its kind.
     pub(super) fn put(&mut self, column: usize, write: impl FnOnce(&mut String) -> CellKind) {
         let end = self.text.len();
         self.cells.resize(column.max(self.cells.len()), (end, CellKind::Untyped));
@@ -67,7 +68,7 @@ impl Row {
         self.text.is_empty()
     }
 
-    /// Leaves out the cells of columns outside of these.
+    /// Leaves out the cells of columns outside the given range.
     pub(super) fn keep(&mut self, columns: &std::ops::Range<usize>) {
         self.cells.truncate(columns.end);
         let before = columns.start.min(self.cells.len());

@@ -1,4 +1,4 @@
-//! What a cell becomes in a workbook.
+//! The form of a cell in a workbook.
 //!
 //! A cell of a kind becomes that. One whose format says no kind, as those of delimited text, is a
 //! number or a date only where it is written in the one way that gives the same text again; codes
@@ -14,13 +14,13 @@ use jiff::civil::{DateTime, Time};
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Shown {
     Blank,
-    /// A number, shown with so many decimals.
+    /// A number, shown with this many decimals.
     Number(f64, usize),
     Text(String),
     /// A whole number of more digits than a number of a workbook holds, which is text there.
     LongNumber(String),
     Truth(bool),
-    /// A day, as the number that stands for it.
+    /// A day, as its day number.
     Date(f64),
     /// A day and a time.
     DateTime(f64),
@@ -29,7 +29,7 @@ pub(super) enum Shown {
 }
 
 impl Shown {
-    /// What a cell becomes.
+    /// The form of a cell.
     pub(super) fn of(text: &str, kind: CellKind) -> Self {
         if text.is_empty() {
             return Self::Blank;
@@ -106,7 +106,7 @@ fn moment(text: &str) -> Option<Shown> {
     }
     let clock = rest.strip_prefix('T')?;
     clock.get(..8).filter(|clock| is_like(clock, "00:00:00"))?;
-    // Neither a zone nor anything else stands behind it.
+    // Neither a zone nor anything else follows it.
     let moment: DateTime = text.parse().ok().filter(|_| !clock.contains(['Z', '+', '-']))?;
     let since = moment.time().duration_since(Time::midnight());
     Some(Shown::DateTime(day + since.as_secs_f64() / 86_400.0))

@@ -1,6 +1,6 @@
 //! How many cells the worksheets of an XLS workbook span, before it is read.
 //!
-//! Each record of a workbook's stream is its type, its length and its content. Worksheets are told of at
+//! Each record of a workbook's stream is its type, its length and its content. Worksheets are reported at
 //! the beginning of the stream, each by where its records begin.
 
 use std::io::Read;
@@ -16,7 +16,7 @@ const DIMENSIONS: u16 = 0x0200;
 const CELLS: u16 = 0x00BD;
 const CELL: [u16; 7] = [0x0006, 0x00D6, 0x00FD, 0x0203, 0x0204, 0x0205, 0x027E];
 
-/// How many cells a worksheet has. For those that it says it has, room is asked for but not used.
+/// How many cells a worksheet has. Memory for the declared number is reserved but not used.
 const WHOLE: u64 = 65_536 * 256;
 
 /// The cells from the first to the last row and column of each worksheet, in all; `None` when the file
@@ -35,7 +35,7 @@ pub(super) fn spanned(file: FileReader) -> Option<u64> {
             _ => {}
         }
     }
-    // Before there were several, there was one without being told of.
+    // Earlier files had one without declaring it.
     if worksheets.is_empty() {
         worksheets.push(0);
     }
@@ -55,7 +55,7 @@ fn records(stream: &[u8], begin: usize) -> impl Iterator<Item = (u16, &[u8])> {
     })
 }
 
-/// The number that stands at a place, in two or four bytes.
+/// The number that is at a place, in two or four bytes.
 fn number(content: &[u8], at: usize, bytes: usize) -> Option<u64> {
     let bytes = content.get(at..at + bytes)?.iter().rev();
     Some(bytes.fold(0, |sum, byte| sum << 8 | u64::from(*byte)))
@@ -71,7 +71,7 @@ fn area(stream: &[u8], begin: usize) -> u64 {
             BEGIN => depth += 1,
             END if depth < 2 => break,
             END => depth -= 1,
-            // What is within a chart are no cells.
+            // Texts within a chart are not cells.
             _ if depth > 1 => {}
             DIMENSIONS => {
                 let bytes = if content.len() == 14 { 4 } else { 2 };

@@ -15,7 +15,7 @@ use crate::rows::ReadRows;
 
 const MIB: usize = 1 << 20;
 
-/// What is told of a worksheet of a workbook that has these parts.
+/// The expected reading of a worksheet of a workbook with these parts.
 fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("bomb");
@@ -54,7 +54,7 @@ fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
     }
 }
 
-/// What is told of an XLSX workbook with these rows, and a part besides.
+/// The expected reading of an XLSX workbook with these rows and another part.
 fn xlsx(rows: &str, besides: (&str, String)) -> String {
     let sheet = format!("<worksheet><sheetData>{rows}</sheetData></worksheet>");
     let relations = |all: &[(&str, &str)]| {
@@ -79,7 +79,7 @@ fn xlsx(rows: &str, besides: (&str, String)) -> String {
     )
 }
 
-/// What is told of an ODS workbook with these rows in its second worksheet, by a name.
+/// The expected reading of an ODS workbook with these rows in its second worksheet, by a name.
 fn ods(rows: &str, worksheet: &str) -> String {
     let ranges = "<table:named-expressions><table:named-range table:name=\"Sites\" \
                   table:cell-range-address=\"$Hives.$B$2:.$B$4\"/></table:named-expressions>\
@@ -247,7 +247,7 @@ fn an_ods_is_read_as_it_says() {
     }
     let document = "<office:text><table:table table:name=\"Hives\"/></office:text>".to_owned();
     let said = told(&[("content.xml", document)], None);
-    assert!(said.contains("it is no workbook"), "{said}");
+    assert!(said.contains("it is not a workbook"), "{said}");
     let locked = "<manifest:encryption-data/>".to_owned();
     let said = told(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
     assert!(said.contains("it is locked by a password; save it without one"), "{said}");

@@ -54,7 +54,7 @@ pub(super) fn kind(cell: &DataRef<'_>) -> CellKind {
     }
 }
 
-/// A date, a date with a time, or a time, from the number that stands for it.
+/// A date, a date with a time, or a time, from its day number.
 fn moment_text(moment: &ExcelDateTime) -> String {
     let milliseconds = (moment.as_f64() * DAY as f64).round() as i64;
     if moment.is_duration() || (0..DAY).contains(&milliseconds) {

@@ -1,6 +1,6 @@
 //! A worksheet on its way to become a table.
 //!
-//! Rows go in as whoever reads the workbook finds them. Headers come out, once they are found, and then
+//! Rows go in as the reader of the workbook finds them. Headers come out, once they are found, and then
 //! blocks of rows.
 
 use std::ops::Range;
@@ -34,7 +34,7 @@ pub(super) const MOST_TEXT: usize = if cfg!(test) { 1 << 20 } else { 64 << 20 };
 /// How many merged cells are kept to find the headers.
 const MOST_MERGED: usize = 1 << 16;
 
-/// What is known once the headers are found.
+/// The state of a worksheet once its headers are found.
 pub(super) struct Begun {
     pub(super) headers: Headers,
     /// The row of the worksheet that they are in, from 1; 0 when there are none.
@@ -45,7 +45,7 @@ pub(super) struct Begun {
     pub(super) header_rows: usize,
 }
 
-/// Where a worksheet's headers and rows go.
+/// Receives a worksheet's headers and rows.
 pub(super) struct Hand {
     pub(super) tell: SyncSender<Result<Begun>>,
     pub(super) send: SyncSender<Result<(Block, u64)>>,
@@ -61,14 +61,14 @@ pub(super) struct Worksheet {
     part: Option<String>,
     headers: HeaderRow,
     hand: Hand,
-    /// What is meant by the part, once it is found.
+    /// The meaning of the part, once it is found.
     meant: Option<Meant>,
     /// Cells that are known to be merged.
     merged: Vec<Merged>,
     /// Rows that came before it is settled where the headers are, and how many bytes of text they have.
     waiting: Vec<(u64, Vec<Cell>)>,
     waiting_text: usize,
-    /// What is being made of the rows behind the headers.
+    /// The block that is being filled with rows.
     reading: Option<Making>,
 }
 
@@ -188,7 +188,7 @@ impl Worksheet {
         merged: impl Fn() -> Vec<Merged>,
         mut next: impl FnMut() -> std::result::Result<Option<calamine::Cell<DataRef<'a>>>, E>,
     ) -> std::result::Result<(), End> {
-        // What the reader could do without may have been refused before.
+        // A need for which the reader has another way may have been refused before.
         if let Some(said) = pace.refused() {
             return Err(self.too_large(said).into());
         }
@@ -214,7 +214,7 @@ impl Worksheet {
         self.finish(merged)
     }
 
-    /// Puts the cell of a column into a row, behind all that were put.
+    /// Puts the cell of a column into a row, after all cells so far.
     pub(super) fn put(&self, column: usize, cell: &DataRef<'_>, row: &mut Row) -> Result<()> {
         self.put_by(column, row, |text| {
             if !write_text(cell, text) {
@@ -282,7 +282,7 @@ impl Worksheet {
         if is_settled { self.begin(merged) } else { Ok(()) }
     }
 
-    /// Settles where the headers are, and tells them.
+    /// Decides where the headers are, and passes them on.
     fn begin(&mut self, merged: impl FnOnce() -> Vec<Merged>) -> std::result::Result<(), End> {
         let waiting = std::mem::take(&mut self.waiting);
         if waiting.is_empty() {

@@ -2,7 +2,7 @@
 //!
 //! Rows go to a temporary file of the writing crate as they come, so that a large table is never
 //! in memory. The headers are bold and stay in sight, columns have a filter and are as wide as
-//! their cells, what was taken or changed stands on a coloured ground, and a cell that was replaced
+//! their cells, what was taken or changed is on a coloured ground, and a cell that was replaced
 //! has a note with what it was.
 
 use std::io::Write;
@@ -27,7 +27,7 @@ const WIDEST: usize = 60;
 const TAKEN: Color = Color::RGB(0x00FF_F4D6);
 const CHANGED: Color = Color::RGB(0x00FF_DF94);
 
-/// The grounds that cells stand on.
+/// The grounds that cells are on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Ground {
     Plain,
@@ -93,7 +93,7 @@ impl Formats {
     }
 }
 
-/// A row as it is to stand in a worksheet.
+/// A row as it is to be in a worksheet.
 #[derive(Debug)]
 pub struct ShownRow(Vec<(Shown, Option<String>)>);
 
@@ -107,7 +107,7 @@ impl WorkbookWriter {
         let name = name.into();
         let mut workbook = Workbook::new();
         let unwritten = |error: XlsxError| unwritten(&name, &error);
-        // The same table makes the same file, whenever it is made.
+        // The same table gives the same file, whenever it is written.
         let made = ExcelDateTime::from_ymd(2000, 1, 1).map_err(unwritten)?;
         workbook.set_properties(&DocProperties::new().set_creation_datetime(&made));
         let sheet = workbook.add_worksheet_with_constant_memory().map_err(unwritten)?;
@@ -202,7 +202,7 @@ impl WorkbookWriter {
             if let (Some(before), false, true) = (replaced, self.plain, self.notes < MOST_NOTES) {
                 self.notes += 1;
                 let was: String = format!("was: {before}").chars().take(1000).collect();
-                // Whoever wrote a note is named in it otherwise.
+                // Otherwise the author of a note is named in it.
                 let note = Note::new(was).add_author_prefix(false);
                 let noted = sheet.insert_note(at, column as u16, &note);
                 noted.map_err(|error| unwritten(name, &error))?;

@@ -12,7 +12,7 @@ use super::worksheet::Worksheet;
 use crate::InputFile;
 use crate::rows::End;
 
-/// How many cells the worksheets may span, of which whoever reads them makes a place for each.
+/// How many cells the worksheets may span: the reader reserves memory for each of them.
 const MOST_CELLS: u64 = 1 << 25;
 
 /// Reads the worksheet that is meant of a file.
@@ -48,7 +48,7 @@ pub(super) fn read(input: &InputFile, worksheet: &mut Worksheet) -> Result<(), E
     worksheet.finish(Vec::new)
 }
 
-/// Merged cells, as the crate tells them.
+/// Merged cells, as the crate returns them.
 fn merged(cells: Dimensions) -> Merged {
     Merged {
         first: u64::from(cells.start.0) + 1,

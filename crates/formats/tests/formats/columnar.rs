@@ -23,7 +23,7 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
 // A line for each type.
 #[allow(clippy::too_many_lines)]
-/// A value of each type, the row behind it blank, with what it reads as.
+/// A value of each type, the row after it blank, with what it reads as.
 fn values() -> Vec<(&'static str, ArrayRef, &'static str, CellKind)> {
     fn dictionary(value: &str) -> ArrayRef {
         let array: DictionaryArray<Int8Type> = [Some(value), None].into_iter().collect();
@@ -178,7 +178,7 @@ const KINDS: [Columnar; 3] = [Columnar::Parquet, Columnar::Arrow, Columnar::Arro
 fn each_type_has_its_text() {
     let folder = tempfile::tempdir().unwrap();
     for kind in KINDS {
-        // Parquet has no spans of time; the library keeps them by what it notes beside them.
+        // Parquet has no spans of time; the library keeps them by what it notes next to them.
         let mut table = open(&write(folder.path(), kind, &[batch()]));
         let mut block = Block::default();
         assert!(table.read_block(&mut block).unwrap());
@@ -196,8 +196,8 @@ fn each_type_has_its_text() {
     }
 }
 
-/// Passes a table on, cell by cell, each perhaps another; gives the types of the new columns, and the
-/// headers of those that are of several kinds.
+/// Copies a table cell by cell, with a change to each cell if wanted. Returns the types of the new
+/// columns, and the headers of those of several kinds.
 fn passed_on(
     table: &mut Table,
     kind: Columnar,
@@ -247,7 +247,7 @@ fn passed_on_to(
     (schema.as_ref().clone(), mixed)
 }
 
-/// Types are kept, but for those that have values within them, and for spans of time and bytes.
+/// Types are kept, except for nested ones, durations and bytes.
 #[test]
 fn types_are_kept() {
     let folder = tempfile::tempdir().unwrap();
@@ -343,7 +343,7 @@ fn dictionaries_grow_together() {
     }
 }
 
-/// Of a reference only what is looked at is decoded, and a batch of any size comes in pieces.
+/// Only the wanted columns of a reference are decoded, and a batch of any size is read in chunks.
 #[test]
 fn only_wanted_columns_are_read() {
     let folder = tempfile::tempdir().unwrap();
@@ -370,7 +370,7 @@ fn only_wanted_columns_are_read() {
     }
 }
 
-/// A file that is cut anywhere, or whose bytes are others, is told as damaged or read; it never ends
+/// A file that is cut anywhere, or whose bytes are others, is reported as damaged or read; it never ends
 /// the program.
 #[test]
 fn damaged_files_are_told() {

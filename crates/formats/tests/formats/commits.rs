@@ -12,7 +12,7 @@ use gather_keys_formats::{Error, InputFile, WholeFile};
 /// Something that another program does to a file.
 type Change = fn(&Path);
 
-/// A disk that does so many steps, and then fails in one, or in all from there on.
+/// A disk that does a number of steps, and then fails in one, or in all from then on.
 #[derive(Debug)]
 struct Failing {
     left: AtomicUsize,
@@ -95,7 +95,7 @@ fn old() -> tempfile::TempDir {
     folder
 }
 
-/// Writes all of it anew, with a file that was not there, and with a backup of the table if that is wanted.
+/// Writes every file again, with a new one, and with a backup of the table if wanted.
 fn write_anew(folder: &Path, disk: &'static dyn Disk, with_backup: bool) -> Result<(), Error> {
     let mut finished = Vec::new();
     let names = ["out.csv", "lists/unmatched.csv", "lists/new.csv", "run.json"];
@@ -260,7 +260,7 @@ fn an_input_is_the_one_that_was_opened() {
     for (what, is_fine, change) in changes {
         use gather_keys_core::table::{Block, Source};
         fs::write(&path, "Batch\nB1\nB2\n").unwrap();
-        // The time of a file is told by ticks of the system.
+        // The time of a file is reported by ticks of the system.
         let earlier = std::time::SystemTime::now() - std::time::Duration::from_secs(5);
         File::options().append(true).open(&path).unwrap().set_modified(earlier).unwrap();
         let address = gather_keys_formats::Address::new(path.as_os_str());

@@ -13,7 +13,7 @@ use gather_keys_formats::workbook::WorkbookWriter;
 use gather_keys_formats::{Address, Described, Error, Table, Untapped};
 use proptest::prelude::*;
 
-/// The formats that are written to files, by the endings of these.
+/// The formats that are written to files, by their extensions.
 const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet", "arrow", "arrows"];
 
 /// What usually comes to harm on the way, with its kind.
@@ -202,7 +202,7 @@ fn a_database_keeps_its_other_tables() {
         let mut names = database.prepare("select name from sqlite_master order by name").unwrap();
         names.query_map([], |row| row.get(0)).unwrap().map(|name| name.unwrap()).collect()
     };
-    // One that is not finished leaves nothing behind.
+    // An unfinished output leaves nothing.
     let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", false).unwrap();
     fill(&mut writer, &headers, &rows);
     drop(writer);
@@ -228,7 +228,7 @@ fn a_database_keeps_its_other_tables() {
         )
         .unwrap();
     assert_eq!(told, (3, 0, 1.5, "integer".to_owned()));
-    // Of a new one nothing stands beside it while it is written.
+    // Of a new one nothing is next to it while it is written.
     let new = folder.path().join("new.sqlite");
     let mut writer = DatabaseWriter::begin("new.sqlite", &new, "b", false).unwrap();
     fill(&mut writer, &headers, &vec![rows[0].clone(); 50_000]);

@@ -164,13 +164,13 @@ fn what_is_wrong_is_named_with_its_place() {
         ),
         (
             b"a,b\n1,2\n1,caf\xe9\n",
-            "table, row 2 (line 3), column `b`: the text is not UTF-8; name its encoding, such as \
-             --encoding windows-1252",
+            "table, row 2 (line 3), column `b`: the text is not UTF-8; state its encoding, such as \
+             windows-1252",
         ),
         (
             b"a,\xe9\n1,2\n",
-            "table, the header row (line 1): the text is not UTF-8; name its encoding, such as \
-             --encoding windows-1252",
+            "table, the header row (line 1): the text is not UTF-8; state its encoding, such as \
+             windows-1252",
         ),
         (
             b"PK\x03\x04rest",
@@ -197,7 +197,7 @@ fn added_cells_are_quoted_where_they_must_be() {
     assert_eq!(String::from_utf8(writer.finish().unwrap()).unwrap(), want);
 }
 
-/// An updated cell stands in place of the one that was there; whatever else a row holds keeps its bytes.
+/// An updated cell is in place of the one that was there; whatever else a row holds keeps its bytes.
 #[test]
 fn updated_cells_leave_the_others_as_they_stand() {
     let cases = [

@@ -78,7 +78,7 @@ fn the_format_is_found() {
     }
 }
 
-/// What a person says counts, and is told when it is not so.
+/// What a person says counts, and is reported when it is not so.
 #[test]
 fn the_format_can_be_said() {
     let folder = tempfile::tempdir().unwrap();
@@ -112,17 +112,17 @@ fn what_a_format_does_not_know_is_refused() {
     fs::write(at("hives.json"), format!("[{LINES}]")).unwrap();
     let said = || Described::default();
     let all = [
-        ("--delimiter", Described { delimiter: Some(b';'), ..said() }),
-        ("--encoding", Described { encoding: Encoding::named("utf-8"), ..said() }),
-        ("--ragged", Described { pads: true, ..said() }),
-        ("--no-header", Described { headers: HeaderRow::Absent, ..said() }),
-        ("--header-row", Described { headers: HeaderRow::Line(1), ..said() }),
+        ("delimiter", Described { delimiter: Some(b';'), ..said() }),
+        ("encoding", Described { encoding: Encoding::named("utf-8"), ..said() }),
+        ("ragged", Described { pads: true, ..said() }),
+        ("no_header", Described { headers: HeaderRow::Absent, ..said() }),
+        ("header_row", Described { headers: HeaderRow::Line(1), ..said() }),
     ];
     for (name, format, knows) in [
         ("hives.sqlite", "database", &[][..]),
         ("hives.jsonl", "json-lines", &[]),
         ("hives.json", "json", &[]),
-        ("hives.xlsx", "workbook", &["--no-header", "--header-row"]),
+        ("hives.xlsx", "workbook", &["no_header", "header_row"]),
     ] {
         let address = Address::new(at(name).as_os_str());
         for (option, described) in &all {
@@ -131,7 +131,7 @@ fn what_a_format_does_not_know_is_refused() {
                 assert_eq!(came, Ok(format.to_owned()), "{name} {option}");
             } else {
                 let told =
-                    format!("{option} says nothing of {address}, whose format is {format}: ");
+                    format!("`{option}` does not apply to {address}, whose format is {format}: ");
                 assert!(came.is_err_and(|error| error.starts_with(&told)), "{name} {option}");
             }
         }

@@ -21,7 +21,7 @@ fn server() -> Option<String> {
     server
 }
 
-/// A schema of its own for a test, made anew.
+/// A schema of its own for a test, created afresh.
 fn schema(server: &str, name: &str) -> Client {
     let mut client = Client::connect(server, NoTls).unwrap();
     let anew = format!("drop schema if exists {name} cascade; create schema {name}");
@@ -196,7 +196,7 @@ fn a_table_is_written_in_one_transaction() {
     assert!(error.contains("0x00"), "{error}");
 }
 
-/// A password is never told, whatever goes wrong.
+/// No error shows a password.
 #[test]
 fn errors_say_what_to_do() {
     let Some(server) = server() else { return };

@@ -60,7 +60,8 @@ pub(super) struct Case {
     pub(super) clean: bool,
     /// How far off the closest row may be.
     pub(super) reach: Option<u32>,
-    /// A key of the main table in columns A and B, and one of the reference in a and b that it stands for.
+    /// A key of the main table in columns A and B, and the key of the reference in a and b that it is an
+    /// alias of.
     pub(super) alias: Option<[&'static str; 4]>,
     threads: u64,
     /// Whether the reference does not fit into memory.

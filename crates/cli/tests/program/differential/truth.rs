@@ -82,7 +82,7 @@ impl Naive<'_> {
         !key.contains(&Value::Malformed) && (self.0.match_blanks || !key.contains(&Value::Blank))
     }
 
-    /// The key that a main row asks for: its own, or what an alias says it stands for.
+    /// The key of a main row: its own, or the reference key of its alias.
     fn asked(&self, main: &Row) -> Vec<Value> {
         let key = self.key(main, true, 1);
         let Some(alias) = self.0.alias else { return key };
@@ -464,7 +464,7 @@ pub(super) fn enrich(case: &Case) -> Truth {
     Truth { rows, counts }
 }
 
-/// Counts the keys that several reference rows hold, and those that several main rows ask for.
+/// Counts the keys of several reference rows, and the keys that several main rows ask for.
 fn shared_keys(
     naive: &Naive<'_>,
     asked: &HashMap<Vec<Value>, u64>,

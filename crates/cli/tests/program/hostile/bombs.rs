@@ -176,7 +176,7 @@ fn no_memory_left_is_a_sentence() {
         "enrich large.csv --from large.csv --on Tag --take 'Keeper as K' -o out.csv --threads 1";
     let ran = scene.shell(&format!("ulimit -v 90000; gather-keys {call}")).ended(2);
     let err = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(err.contains("error: there is no memory left to read large.csv"), "{err}");
+    assert!(err.contains("error: no memory is left to read large.csv"), "{err}");
     assert!(!err.contains("backtrace") && !err.contains("memory allocation of"), "{err}");
     assert!(!scene.path("out.csv").exists());
 }

@@ -138,7 +138,7 @@ impl ReferenceBuilder {
     /// ranges and matches by position can't be filtered.
     ///
     /// # Errors
-    /// Those of the main table.
+    /// The errors of the main table.
     pub fn filter_by<S: Source>(
         &mut self,
         key: &Key,
@@ -148,7 +148,7 @@ impl ReferenceBuilder {
         Ok(())
     }
 
-    /// Limits the memory of the rows to so many bytes. Call it before rows are read; reverse lookups, ranges,
+    /// Limits the memory of the rows to this many bytes. Call it before rows are read; reverse lookups, ranges,
     /// aliases and matches by position can't be spilled. There is no limit by default.
     #[must_use]
     pub fn memory_limit(mut self, bytes: u64, overflow: Overflow) -> Self {
@@ -207,8 +207,8 @@ impl ReferenceBuilder {
     /// the same columns.
     ///
     /// # Errors
-    /// Those of the source, and [`Error::TooManyRows`]; [`Error::OverMemory`] and [`Error::Scratch`] past the
-    /// memory limit.
+    /// The errors of the source, and [`Error::TooManyRows`]; [`Error::OverMemory`] and [`Error::Scratch`]
+    /// past the memory limit.
     pub fn read<S: Source<Error: From<Error> + Send> + Send>(
         &mut self,
         source: &mut S,
@@ -350,7 +350,7 @@ impl Reference {
     /// Loads a whole reference table.
     ///
     /// # Errors
-    /// Those of the source, [`Error::TooManyRows`] and those of [`ReferenceBuilder::finish`].
+    /// The errors of the source, [`Error::TooManyRows`] and the errors of [`ReferenceBuilder::finish`].
     pub fn load<S: Source<Error: From<Error> + Send> + Send>(
         mut builder: ReferenceBuilder,
         source: &mut S,

@@ -19,7 +19,7 @@ use crate::table::{Block, Packer, RawForm, Row};
 use crate::template::{BoundTemplate, PartState};
 use crate::value::Point;
 
-/// What rows are packed by.
+/// Packs rows by the specification of a reference.
 pub(super) struct RowPacker<'b> {
     pub(super) spec: &'b Spec,
     pub(super) dictionaries: &'b OnceLock<Dictionaries>,
@@ -27,7 +27,7 @@ pub(super) struct RowPacker<'b> {
     pub(super) filter: Option<&'b KeyFilter>,
 }
 
-/// Where the cells of a block that are copied as they are can be found in it.
+/// The places in a block of the cells that are copied as they are.
 struct Places {
     /// The parts of the key, where each is a cell as it is.
     key: Option<Vec<usize>>,

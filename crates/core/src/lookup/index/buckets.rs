@@ -244,7 +244,7 @@ mod tests {
         use ahash::RandomState;
         const CHOSEN: usize = 400;
         let known = RandomState::with_seeds(1, 2, 3, 4);
-        // Of many keys those whose search begins within one of five hundred parts of the index.
+        // The keys, among many, whose search begins in the first of five hundred parts of the index.
         let chosen: Vec<String> = (0..)
             .map(|n| format!("H-{n}"))
             .filter(|key| home(hash(&known, key.as_bytes()), 500) == 0)

@@ -31,7 +31,7 @@ impl RangeIndex {
     }
 }
 
-/// Where a range begins and ends, both included.
+/// The ends of a range, both included.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Interval {
     pub(crate) lower: i128,

@@ -26,13 +26,13 @@ pub(super) struct Batch {
     starts: Vec<usize>,
     /// Where the taken cells of each row's answer begin; [`NOWHERE`] where the probe did not come across them.
     taken: Vec<usize>,
-    /// What the keys were made from, where another lookup may ask with the same ones.
+    /// The source of the keys, where another lookup may ask with the same ones.
     source: Option<KeySource>,
     /// The rows of the block that the keys are of.
     rows: Vec<usize>,
 }
 
-/// What the keys of a batch were made from. A lookup that would make equal keys finds them packed and hashed.
+/// The source of a batch's keys. A lookup that would make equal keys finds them packed and hashed.
 #[derive(Debug, PartialEq, Eq)]
 struct KeySource {
     /// The places of the parts in the block.

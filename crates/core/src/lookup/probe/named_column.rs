@@ -12,7 +12,8 @@ pub struct HeaderTemplate {
     template: BoundTemplate,
     /// The place of each column among the taken ones, by its header.
     exact: HashMap<String, usize>,
-    /// The same by headers without case and surplus space; `None` where several are equal.
+    /// The place of each column by its header without case and surplus space; `None` where several are
+    /// equal.
     loose: HashMap<String, Option<usize>>,
     headers: Headers,
 }

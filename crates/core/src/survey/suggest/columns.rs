@@ -22,12 +22,12 @@ pub(super) struct Column {
     pub(super) piece: Option<String>,
     /// For each row, what is left of the value; 0 where it is blank.
     pub(super) loose: Vec<u64>,
-    /// The same of the digits at its end, where there are such.
+    /// The digits at the end of the value, where it has any.
     pub(super) tail: Vec<u64>,
     /// The different values as they are read.
     pub(super) raw: HashSet<u64>,
     pub(super) distinct: [HashSet<u64>; 2],
-    /// By what is left of a value, one spelling.
+    /// Spellings by the reduced value.
     pub(super) spellings: [HashMap<u64, String>; 2],
     pub(super) looks: HashMap<Look, usize>,
     /// For each row the day that its date is, counted from 1970.
@@ -115,8 +115,8 @@ impl Column {
     }
 }
 
-/// Reads the first rows of a table, column by column. `pieces` adds what stands between separators, for
-/// columns whose every value is made of several.
+/// Reads the first rows of a table, column by column. `pieces` adds the text between separators as
+/// columns, for columns whose every value has several pieces.
 pub(super) fn columns<S: Source>(
     source: &mut S,
     most: usize,
@@ -163,7 +163,7 @@ pub(super) fn columns<S: Source>(
     Ok(all)
 }
 
-/// The sign that parts every value of a column into the same number of pieces, with that number.
+/// The character that splits every value of a column into the same number of pieces, and that number.
 fn separator(block: &Block, column: usize) -> Option<(char, usize)> {
     const SIGNS: [char; 5] = ['/', '|', '_', '-', ':'];
     SIGNS.into_iter().find_map(|sign| {

@@ -34,10 +34,9 @@ pub struct Suggestions {
     pub looked_at: [usize; 2],
     /// The keys, the best first.
     pub keys: Vec<SuggestedKey>,
-    /// What to take, as it is to be written; the same for each key.
+    /// The columns to take, as they are to be written; the same for each key.
     pub take: Vec<String>,
-    /// What picks the row whose range holds a value, where the reference has ranges: ways to write
-    /// it, to be tried.
+    /// Ranges that choose a row, where the reference has ranges, as they are written; each is tried.
     pub within: Vec<String>,
 }
 
@@ -67,7 +66,7 @@ pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
 /// Proposes keys for two tables.
 ///
 /// # Errors
-/// Those of the sources.
+/// The errors of the sources.
 pub fn suggest<M: Source, R: Source<Error = M::Error>>(
     main: &mut M,
     reference: &mut R,

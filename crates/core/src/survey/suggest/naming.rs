@@ -1,4 +1,4 @@
-//! What is worth taking, and values of the main table that name columns.
+//! Columns worth taking, and values of the main table that name columns.
 
 use std::collections::{HashMap, HashSet};
 
@@ -8,7 +8,8 @@ use super::pairs::Pair;
 use crate::plan::quoted_header;
 use crate::table::Headers;
 
-/// What names a header of the reference: the main column, the step that makes it one, and the columns.
+/// A main column that names headers of the reference: the column, the step that makes its values headers,
+/// and the columns they name.
 pub(super) struct Named {
     pub(super) template: String,
     pub(super) name: String,

@@ -12,7 +12,7 @@ pub(super) const PAIRS: usize = 14;
 /// A pair is tried when so large a share of the main table's values is in the reference.
 const COVERED: f64 = 0.25;
 
-/// Columns in any of which a value stands have each at least so large a share, and together this.
+/// Columns of which any may hold a value each have at least this share, and together the second.
 const ANY_ONE: f64 = 0.02;
 const ANY_ALL: f64 = 0.7;
 

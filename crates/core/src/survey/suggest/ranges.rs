@@ -6,8 +6,8 @@ use crate::plan::quoted_header;
 use crate::survey::look::Look;
 use crate::table::Headers;
 
-/// The columns of the reference that are the ends of ranges, as they stand among `right`: two dates
-/// side by side, the first hardly ever behind the second.
+/// The columns of the reference that are the ends of ranges, as they are among `right`: two dates
+/// side by side, the first hardly ever after the second.
 pub(super) fn bounds(right: &[Column]) -> Vec<(usize, usize)> {
     let is_date = |column: &Column| {
         column.piece.is_none() && matches!(column.look(), Look::Date | Look::Time)

@@ -8,11 +8,11 @@ use super::pairs::{PAIRS, Pair};
 /// How many keys are proposed.
 const PROPOSED: usize = 2;
 
-/// How many parts a proposed key has at most, but for those that are tried as wider ones.
+/// How many parts a proposed key has at most, except for wider ones that are tried separately.
 const PARTS: usize = 3;
 
-/// What a set of pairs comes to: how many main rows it finds, of how many, and how many of these in
-/// exactly one reference row.
+/// The score of a set of pairs: how many main rows it finds, of how many, and how many of them in exactly
+/// one reference row.
 struct Outcome {
     rows: usize,
     found: usize,
@@ -31,7 +31,7 @@ fn key_hash(hashes: impl Iterator<Item = u64>) -> Option<u64> {
     Some(all)
 }
 
-/// With `lower` rows of the reference count as others where that bound of their range is another.
+/// With `lower`, rows of the reference with another lower bound of their range count as different.
 fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> Outcome {
     let rows = right.first().map_or(0, |column| column.loose.len());
     let any = set.iter().map(|pair| pair.reference.len()).max().unwrap_or(1);
@@ -76,7 +76,7 @@ fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>)
     // A value that hardly varies is found anywhere by chance.
     let varied: usize = set.iter().map(|pair| pair.values).max().unwrap_or(0);
     let chance = if varied < 3 && outcome.rows > 20 { 0.3 } else { 0.0 };
-    // What tells the rows of both tables apart is what they are about.
+    // Columns that distinguish the rows of both tables describe what the rows are about.
     let is_key = |column: &Column| {
         let filled = column.loose.iter().filter(|value| **value != 0).count();
         filled > 1 && column.distinct[0].len() == filled
@@ -94,7 +94,7 @@ fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>)
         - unlikely.fold(0.0, f64::max)
 }
 
-/// The best sets of pairs, and the best of those that are another key.
+/// The best sets of pairs, and the best sets with another key.
 pub(super) fn sets(
     left: &[Column],
     right: &[Column],

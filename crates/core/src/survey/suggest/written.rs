@@ -65,7 +65,7 @@ pub(super) fn part(
     SuggestedPart { on, values: pair.values, covered: pair.covered }
 }
 
-/// Columns as they are to be written: as a run where they stand side by side.
+/// Columns as they are to be written: as a run where they are side by side.
 fn run(columns: &[usize], headers: &Headers) -> String {
     let name = |&column: &usize| quoted_header(&headers.address(column));
     let is_run = columns.windows(2).all(|pair| pair[1] == pair[0] + 1);

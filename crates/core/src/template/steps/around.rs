@@ -1,4 +1,4 @@
-//! What stands around a text, or between its occurrences.
+//! Steps that keep the text around, or between, the occurrences of another.
 
 use std::sync::Arc;
 
@@ -7,7 +7,7 @@ use super::{Done, Step, StepKind, count, text};
 pub(super) static BEFORE: StepKind = StepKind {
     name: "before",
     form: "before \"X\"",
-    does: "keeps what stands before the first X; all of it when there is no X",
+    does: "keeps the text before the first X; all of it when there is no X",
     examples: &[
         ("before \"/\"", "Fellside/07/a", Some("Fellside")),
         ("before \"/\"", "Fellside", Some("Fellside")),
@@ -18,7 +18,7 @@ pub(super) static BEFORE: StepKind = StepKind {
 pub(super) static AFTER: StepKind = StepKind {
     name: "after",
     form: "after \"X\"",
-    does: "keeps what stands after the first X; nothing when there is no X",
+    does: "keeps the text after the first X; nothing when there is no X",
     examples: &[
         ("after \"/\"", "Fellside/07/a", Some("07/a")),
         ("after \"/\"", "Fellside", Some("")),
@@ -37,7 +37,7 @@ pub(super) static PIECE: StepKind = StepKind {
     ],
     read: |phrase| {
         let nth = count(phrase, "which piece")? - 1;
-        Ok(Arc::new(Segment { nth, separator: text(phrase, "what stands between the segments")? }))
+        Ok(Arc::new(Segment { nth, separator: text(phrase, "the text between the pieces")? }))
     },
 };
 

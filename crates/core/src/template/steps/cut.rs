@@ -1,5 +1,5 @@
 //! Some of the characters, counted as a person counts them: a letter with its accents, or an
-//! emoji made of several signs, is one.
+//! emoji made of several characters, is one.
 
 use std::sync::Arc;
 
@@ -56,9 +56,9 @@ pub(super) static FROM: StepKind = StepKind {
     },
 };
 
-/// Where the character of this number begins, from 0; the end when there are fewer.
+/// The offset of the character with this number, from 0; the end when there are fewer characters.
 fn place(value: &str, nth: usize) -> usize {
-    // A line end of two signs is the one character of ASCII that is not one byte.
+    // A line end of two characters is the one character of ASCII that is not one byte.
     if value.is_ascii() && !value.contains('\r') {
         return nth.min(value.len());
     }

@@ -40,9 +40,8 @@ pub(super) static DATE: StepKind = StepKind {
                 Some(format) if has_a_day(&format) => formats.push(format),
                 Some(_) => {
                     phrase.back_to(start);
-                    return phrase.expected(
-                        "a date format that tells year, month and day, such as `%d.%m.%Y`",
-                    );
+                    return phrase
+                        .expected("a date format with year, month and day, such as `%d.%m.%Y`");
                 }
                 None if formats.is_empty() => {
                     return Ok(Arc::new(Formats(ISO.map(str::to_owned).to_vec())));

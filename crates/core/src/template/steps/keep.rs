@@ -1,4 +1,4 @@
-//! Keeping some kinds of signs only.
+//! Keeping some kinds of characters only.
 
 use std::sync::Arc;
 

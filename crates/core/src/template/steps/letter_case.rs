@@ -10,7 +10,7 @@ use super::{Done, Step, StepKind, map_signs};
 pub(super) static FOLD: StepKind = StepKind {
     name: "fold",
     form: "fold",
-    does: "makes all spellings that differ only in case one, by Unicode's case folding, in \
+    does: "treats spellings that differ only in case as the same, by Unicode's case folding, in \
            composed form",
     examples: &[
         ("fold", "FELLSIDE", Some("fellside")),
@@ -57,7 +57,7 @@ impl Step for Lower {
         if value.is_ascii() {
             return lower_ascii(value, out);
         }
-        // By the whole text, since a final sigma depends on what stands around it.
+        // Applied to the whole text, since a final sigma depends on the characters around it.
         out.push_str(&value.to_lowercase());
         Done::Written
     }

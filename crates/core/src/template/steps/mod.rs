@@ -1,6 +1,6 @@
 //! Steps: the small changes a value goes through before it is compared.
 //!
-//! Each step stands in the file of its kind, as an entry of [`StepKind`]: its name, its form, what
+//! Each step is in the file of its kind, as an entry of [`StepKind`]: its name, its form, what
 //! it does, examples that are tested, and how it is read and carried out. [`ALL`] lists them; the
 //! docs' table is made from it.
 
@@ -22,7 +22,7 @@ use std::sync::Arc;
 use super::phrase::Phrase;
 use crate::Result;
 
-/// Every step, in the order in which they are told.
+/// Every step, in the order in which they are reported.
 pub static ALL: &[&StepKind] = &[
     &space::TRIM,
     &space::TIDY,
@@ -48,14 +48,14 @@ pub static ALL: &[&StepKind] = &[
     &pad::OR,
 ];
 
-/// What there is to know of one step.
+/// The description of a step.
 #[derive(Debug)]
 pub struct StepKind {
     /// Its name, the first word of its text.
     pub name: &'static str,
-    /// How it is written, with what it takes.
+    /// Its form, with its arguments.
     pub form: &'static str,
-    /// What it does, in one sentence.
+    /// Its effect, in one sentence.
     pub does: &'static str,
     /// Examples: the step as written, a value, and what becomes of it; `None` when the value can't
     /// be read.
@@ -63,14 +63,14 @@ pub struct StepKind {
     read: fn(&mut Phrase<'_>) -> Result<Arc<dyn Step>>,
 }
 
-/// What became of a value.
+/// The result of a step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Done {
-    /// It is this piece of what it was.
+    /// The result is this slice of the value.
     Slice(Range<usize>),
-    /// It stands written in the output.
+    /// The output holds the value.
     Written,
-    /// It could not be read.
+    /// The step could not read the value.
     Unreadable,
 }
 
@@ -85,7 +85,7 @@ pub(crate) trait Step: fmt::Debug + Send + Sync {
     /// Changes a value: names a piece of it, or writes the new one to `out`, which is empty.
     fn apply(&self, value: &str, out: &mut String) -> Done;
 
-    /// How many characters every value that is long enough has behind it.
+    /// How many characters every value that is long enough has after it.
     fn width(&self) -> Option<usize> {
         None
     }
@@ -164,7 +164,7 @@ fn text(phrase: &mut Phrase<'_>, of: &str) -> Result<String> {
     }
 }
 
-/// Appends what `change` makes of each sign, unless nothing changes.
+/// Appends what `change` makes of each character, unless nothing changes.
 fn map_signs<I: IntoIterator<Item = char>>(
     value: &str,
     out: &mut String,

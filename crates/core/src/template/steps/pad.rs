@@ -35,7 +35,7 @@ pub(super) static PAD: StepKind = StepKind {
 pub(super) static OR: StepKind = StepKind {
     name: "or",
     form: "or \"TEXT\"",
-    does: "puts TEXT where the value is blank; `or \"\"` at the end states that blank is a value \
+    does: "replaces a blank value with TEXT; `or \"\"` at the end states that blank is a value \
            among others",
     examples: &[
         ("or \"none\"", "", Some("none")),

@@ -9,7 +9,7 @@ use super::{Done, Step, StepKind};
 pub(super) static PLAIN: StepKind = StepKind {
     name: "plain",
     form: "plain",
-    does: "makes accented, stroked, joined and wide letters plain ones",
+    does: "turns accented, stroked, joined and wide letters into plain ones",
     examples: &[
         ("plain", "Łódź", Some("Lodz")),
         ("plain", "ﬁve Æpfel", Some("five AEpfel")),
@@ -32,20 +32,20 @@ impl Step for Plain {
             let other = unstroked(letter);
             other.unwrap_or_default().chars().chain(other.is_none().then_some(letter))
         });
-        // Scripts whose letters come apart in other ways are put together again.
+        // Scripts whose letters decompose in other ways are composed again.
         out.extend(plain.nfc());
         Done::Written
     }
 }
 
-/// Marks that are put on letters of any script; those that belong to one script are left.
+/// Marks that are put on letters of any script; marks of a single script are left.
 fn is_accent(sign: char) -> bool {
     matches!(sign,
         '\u{300}'..='\u{36f}' | '\u{1ab0}'..='\u{1aff}' | '\u{1dc0}'..='\u{1dff}'
         | '\u{20d0}'..='\u{20ff}' | '\u{fe20}'..='\u{fe2f}')
 }
 
-/// The plain letters for one that Unicode does not take apart.
+/// The plain letters for one that Unicode does not split.
 fn unstroked(letter: char) -> Option<&'static str> {
     Some(match letter {
         'Ł' | 'Ƚ' | 'Ⱡ' => "L",

@@ -33,7 +33,7 @@ pub(super) static REPLACE: StepKind = StepKind {
 pub(super) static DROP: StepKind = StepKind {
     name: "drop",
     form: "drop \"TEXT\"",
-    does: "takes out every occurrence of TEXT",
+    does: "removes every occurrence of TEXT",
     examples: &[("drop \"hive \"", "hive 7", Some("7")), ("drop \"-\"", "H-0-7", Some("H07"))],
     read: |phrase| Ok(Arc::new(Drop(text(phrase, "the text to take out")?))),
 };
@@ -56,7 +56,7 @@ impl Step for Replace {
     }
 }
 
-/// Writes `$1` as `${1}`, so that letters behind it are not read as part of the group's name.
+/// Writes `$1` as `${1}`, so that letters after it are not read as part of the group's name.
 fn groups_named(with: &str) -> String {
     let mut named = String::new();
     let mut rest = with;

@@ -1,4 +1,4 @@
-//! White space: Unicode's, with the no-break and thin ones, and the zero-width signs that a copied
+//! White space: Unicode's, with the no-break and thin ones, and the zero-width characters that a copied
 //! text brings along.
 
 use std::sync::Arc;
@@ -9,7 +9,7 @@ use crate::value::{is_space, is_zero_width, trimmed};
 pub(super) static TRIM: StepKind = StepKind {
     name: "trim",
     form: "trim",
-    does: "takes white space off both ends",
+    does: "removes white space at both ends",
     examples: &[
         ("trim", "  Nether Moor\u{a0}", Some("Nether Moor")),
         ("trim", "\u{feff}H-007\u{200b}\r\n", Some("H-007")),
@@ -20,7 +20,7 @@ pub(super) static TRIM: StepKind = StepKind {
 pub(super) static TIDY: StepKind = StepKind {
     name: "tidy",
     form: "tidy",
-    does: "takes white space off both ends, and makes each run of it within one space",
+    does: "removes white space at both ends, and makes each run of it within one space",
     examples: &[
         ("tidy", " Nether \u{a0} Moor ", Some("Nether Moor")),
         ("tidy", "Fell\u{200b}side", Some("Fellside")),
@@ -31,7 +31,7 @@ pub(super) static TIDY: StepKind = StepKind {
 pub(super) static COMPACT: StepKind = StepKind {
     name: "compact",
     form: "compact",
-    does: "takes out all white space",
+    does: "removes all white space",
     examples: &[
         ("compact", " H - 0\u{2009}07 ", Some("H-007")),
         ("compact", "H-007", Some("H-007")),

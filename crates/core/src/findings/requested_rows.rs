@@ -1,4 +1,4 @@
-//! Which rows of a reference main rows asked for, when only some of them are at hand at a time.
+//! Which rows of a reference main rows asked for, when only some of them are available at a time.
 
 use super::RequestCounts;
 use crate::lookup::{EntryId, Reference, RowId};
@@ -8,18 +8,18 @@ use crate::lookup::{EntryId, Reference, RowId};
 pub(crate) struct RequestedRows {
     /// Whether its key was asked for.
     all: Bits,
-    /// Of the first row of each key whether it was asked for, and whether several times.
+    /// Whether the first row of each key was asked for, and whether several times.
     first: Bits,
     repeated: Bits,
 }
 
 impl RequestedRows {
-    /// Of a reference with so many rows none is used yet.
+    /// Nothing is requested yet of a reference with `rows` rows.
     pub(crate) fn none(rows: u64) -> Self {
         Self { all: Bits::none(rows), first: Bits::none(rows), repeated: Bits::none(rows) }
     }
 
-    /// Notes how often keys of the rows were asked for that are at hand.
+    /// Notes how often keys of the rows were asked for that are available.
     pub(crate) fn note(&mut self, reference: &Reference, asked: &RequestCounts) {
         for (first, is_repeated) in asked.asked() {
             let position = |entry| reference.position_of(reference.row(entry));
@@ -33,7 +33,7 @@ impl RequestedRows {
         }
     }
 
-    /// How often the key of each row was asked for which is at hand: none, one or two times.
+    /// How often the key of each row was asked for which is available: none, one or two times.
     pub(super) fn times(&self, reference: &Reference) -> RequestCounts {
         let times = |entry| {
             let position = reference.position_of(reference.row(entry));
@@ -52,7 +52,7 @@ impl RequestedRows {
         self.repeated.count()
     }
 
-    /// Where the first rows stand that were not asked for, in a table of so many rows.
+    /// The positions of the first rows that were not asked for, in a table of `rows` rows.
     pub(crate) fn unused(&self, rows: u64) -> impl Iterator<Item = u32> + '_ {
         (0..rows as u32).filter(|&position| !self.all.get(position))
     }

@@ -1,7 +1,7 @@
 //! How often each key of a reference was asked for.
 //!
 //! Rows ask for keys in any order, so that each count is anywhere in memory. A byte for each key is a
-//! quarter of what a number would be, and what goes beyond a byte is kept apart.
+//! quarter of what a number would be, and what goes beyond a byte is kept separately.
 
 use std::collections::HashMap;
 
@@ -11,59 +11,59 @@ use crate::lookup::EntryId;
 /// each of them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct RequestCounts {
-    /// For each entry, what is not kept apart; only of those that nothing asks for it is 0.
-    near: Vec<u8>,
-    /// What is kept apart of those that are asked for more often than a byte can tell.
-    apart: HashMap<EntryId, u64>,
+    /// For each entry, the count without what `high` has; 0 means never looked up.
+    low: Vec<u8>,
+    /// The rest of counts that exceed a byte.
+    high: HashMap<EntryId, u64>,
 }
 
-/// What is kept apart in one go: less than a byte holds, so that something stays.
+/// How much is moved to `high` at a time: less than a byte holds, so that the low part stays above 0.
 const AT_ONCE: u8 = 128;
 
 impl RequestCounts {
-    /// Of so many entries none is asked for yet.
+    /// Counts for `entries` entries, none of which has been asked for.
     pub(crate) fn none(entries: usize) -> Self {
-        Self { near: vec![0; entries], apart: HashMap::new() }
+        Self { low: vec![0; entries], high: HashMap::new() }
     }
 
     /// How often each entry was asked for.
     pub(crate) fn each(times: impl Iterator<Item = u8>) -> Self {
-        Self { near: times.collect(), apart: HashMap::new() }
+        Self { low: times.collect(), high: HashMap::new() }
     }
 
-    /// Counts those that are asked for.
+    /// Counts the entries that are asked for.
     pub(crate) fn add(&mut self, asked: &[EntryId]) {
         for entry in asked {
-            let near = &mut self.near[entry.index()];
-            if *near == u8::MAX {
-                *near -= AT_ONCE;
-                *self.apart.entry(*entry).or_default() += u64::from(AT_ONCE);
+            let low = &mut self.low[entry.index()];
+            if *low == u8::MAX {
+                *low -= AT_ONCE;
+                *self.high.entry(*entry).or_default() += u64::from(AT_ONCE);
             }
-            *near += 1;
+            *low += 1;
         }
     }
 
     /// How often a entry was asked for.
     pub(crate) fn of(&self, entry: EntryId) -> u64 {
-        let near = self.near.get(entry.index()).copied().unwrap_or_default();
-        let apart = if near < AT_ONCE { None } else { self.apart.get(&entry) };
-        u64::from(near) + apart.copied().unwrap_or_default()
+        let low = self.low.get(entry.index()).copied().unwrap_or_default();
+        let high = if low < AT_ONCE { None } else { self.high.get(&entry) };
+        u64::from(low) + high.copied().unwrap_or_default()
     }
 
     /// Whether a entry was asked for.
     pub(crate) fn has(&self, entry: EntryId) -> bool {
-        self.near.get(entry.index()).is_some_and(|near| *near > 0)
+        self.low.get(entry.index()).is_some_and(|low| *low > 0)
     }
 
-    /// Those that were asked for, each with whether that was several times.
+    /// The entries that were asked for, each with whether that was several times.
     pub(crate) fn asked(&self) -> impl Iterator<Item = (EntryId, bool)> + '_ {
-        let all = EntryId::at(0..self.near.len()).zip(&self.near);
-        all.filter(|(_, near)| **near > 0).map(|(entry, near)| (entry, *near > 1))
+        let all = EntryId::at(0..self.low.len()).zip(&self.low);
+        all.filter(|(_, low)| **low > 0).map(|(entry, low)| (entry, *low > 1))
     }
 
     /// How many were asked for several times.
     pub(crate) fn repeated(&self) -> u64 {
-        self.near.iter().filter(|near| **near > 1).count() as u64
+        self.low.iter().filter(|low| **low > 1).count() as u64
     }
 }
 
