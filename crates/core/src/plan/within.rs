@@ -39,7 +39,7 @@ pub enum Range {
 /// The most that the value may be away from the one bound.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reach {
-    /// Between numbers, in the unit of [`crate::lookup::Position`].
+    /// Between numbers, in the unit of [`crate::value::Point`].
     Number(i128),
     /// Between dates and times, in nanoseconds.
     Time(i128),

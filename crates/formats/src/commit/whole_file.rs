@@ -65,7 +65,7 @@ pub(super) struct Existing {
 }
 
 impl Existing {
-    /// ByteClassifier at the file at a path and locks it; `None` when there is none.
+    /// Opens the file at a path and locks it; `None` when there is none.
     fn at(path: &Path, name: &str) -> Result<Option<Self>> {
         let refused = |cause| Error::Write { name: name.to_owned(), cause };
         // A run that ended in between has put another file in its place.

@@ -122,8 +122,8 @@ impl StructuralIndex {
         self.next.end += 1;
     }
 
-    /// ByteClassifier at a text from the beginning of a row on; `false` when it did so before and may not look
-    /// at more bytes at once.
+    /// Indexes a text from the start of a row. Returns `false` when this row was indexed before, so that no more
+    /// bytes may be read at once.
     #[inline(always)]
     pub(super) fn look(
         &mut self,
