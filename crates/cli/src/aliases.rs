@@ -8,12 +8,10 @@
 use std::fmt::Write as _;
 
 use gather_keys_core::lookup::{Alias, AliasState, Lookup};
-use gather_keys_core::table::{Block, Headers, Source};
-use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, Untapped};
+use gather_keys_core::table::{Headers, Row};
+use gather_keys_formats::SideFile;
 
 use crate::error::{Error, Result};
-use crate::inputs::OpenTable;
 use crate::wording::{counted, joined, number};
 
 /// The word before the columns of a reference's key in the file.
@@ -48,16 +46,10 @@ pub(crate) fn is_yes(cell: &str) -> bool {
     YES.iter().any(|yes| cell.trim().eq_ignore_ascii_case(yes))
 }
 
-/// Opens a file of aliases, so that one that can't be read is reported before anything else is.
-pub(crate) fn open(address: &Address) -> Result<OpenTable> {
-    let described = Described { headers: HeaderRow::First, ..Described::default() };
-    Ok(OpenTable::open(address, &described, &Untapped)?.0)
-}
-
-/// Reads the aliases of a lookup.
-pub(crate) fn read(mut table: OpenTable, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
+/// The aliases of a lookup in its file.
+pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
     let (ours, theirs) = headers(lookup, main);
-    let found = table.headers().clone();
+    let found = table.headers();
     let place = |header: &String| found.iter().position(|other| other == header);
     let missing: Vec<String> = ours
         .iter()
@@ -73,24 +65,19 @@ pub(crate) fn read(mut table: OpenTable, lookup: &Lookup, main: &Headers) -> Res
         (ours.iter().filter_map(place).collect(), theirs.iter().filter_map(place).collect());
     let approve = place(&APPROVE.to_owned());
     let of = place(&"reference".to_owned());
-    let mut all = Vec::new();
-    let mut block = Block::default();
-    while table.read_block(&mut block)? {
-        for row in 0..block.rows() {
-            let cell = |column: &usize| block.cell(row, *column).to_owned();
-            let is_other =
-                of.is_some_and(|column| block.cell(row, column) != lookup.reference().name());
-            if is_other || approve.is_some_and(|column| !is_yes(block.cell(row, column))) {
-                continue;
-            }
-            all.push(Alias {
-                row: block.row_number(row),
-                main: ours.iter().map(cell).collect(),
-                reference: theirs.iter().map(cell).collect(),
-            });
-        }
-    }
-    Ok(all)
+    let counts = |row: &Row<'_>| {
+        let is_own = of.is_none_or(|column| row.cell(column) == lookup.reference().name());
+        is_own && approve.is_none_or(|column| is_yes(row.cell(column)))
+    };
+    let cells = |row: Row<'_>, columns: &[usize]| {
+        columns.iter().map(|&column| row.cell(column).to_owned()).collect()
+    };
+    let aliases = table.rows().filter(counts).map(|row| Alias {
+        row: row.number(),
+        main: cells(row, &ours),
+        reference: cells(row, &theirs),
+    });
+    Ok(aliases.collect())
 }
 
 /// The use of a lookup's aliases, a sentence each; none when it has none.

@@ -171,11 +171,14 @@ impl Error {
 fn option_for(error: &gather_keys_formats::Error) -> Option<&'static str> {
     use gather_keys_core::Error as Core;
     use gather_keys_formats::Error as Formats;
-    use gather_keys_formats::delimited::NotInEncoding;
+    use gather_keys_formats::delimited::{NotInEncoding, Unencodable};
     match error {
         Formats::NotText { .. } => Some("--encoding"),
         Formats::Read { cause, .. } => {
             cause.get_ref().filter(|cause| cause.is::<NotInEncoding>()).map(|_| "--encoding")
+        }
+        Formats::Write { cause, .. } => {
+            cause.get_ref().filter(|cause| cause.is::<Unencodable>()).map(|_| "--output-encoding")
         }
         Formats::OtherHeaders { .. } => Some("--from"),
         Formats::Spool { .. } | Formats::Core(Core::Scratch { .. }) => Some("--temp-dir"),

@@ -16,7 +16,7 @@ use gather_keys_core::spill::Scratch;
 use gather_keys_core::table::{Arranged, Headers, RawForm, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::postgresql::TableIdentity;
-use gather_keys_formats::{Address, Error, InputFile, ReadAs, TempScratch, Untapped};
+use gather_keys_formats::{Address, Error, InputFile, ReadAs, SideFile, TempScratch, Untapped};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
 
@@ -54,7 +54,7 @@ struct OpenReference {
     /// How large they are, where that is known.
     size: Option<u64>,
     /// Its aliases.
-    aliases: Option<OpenTable>,
+    aliases: Option<SideFile>,
     found: Resolved,
 }
 
@@ -171,7 +171,7 @@ impl Inputs {
                 AddedCell::Taken(_) | AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let size = table.addresses().map(size_of).sum();
-            let aliases = table.aliases.as_ref().map(aliases::open).transpose()?;
+            let aliases = table.aliases.as_ref().map(SideFile::read).transpose()?;
             let plan = plan.clone();
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
@@ -283,7 +283,7 @@ impl Inputs {
             let (mut lookup, taking) = found.lookup(reference);
             if let Some(table) = aliases {
                 others.extend(table.file().cloned());
-                let aliases = aliases::read(table, &lookup, &known)?;
+                let aliases = aliases::of(&table, &lookup, &known)?;
                 lookup = lookup.aliased(aliases);
             }
             lookups.push((lookup, taking));

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use gather_keys_core::table::Differing;
 
 use crate::Reading;
+use crate::delimited::{NotInEncoding, Unencodable};
 
 /// A result of the formats.
 pub type Result<T> = std::result::Result<T, Error>;
@@ -540,8 +541,12 @@ pub(crate) fn said(words: String) -> io::Error {
 
 /// Why the system refused, and what to do.
 fn reason(cause: &io::Error) -> String {
-    if let Some(said) = cause.get_ref().and_then(|cause| cause.downcast_ref::<Said>()) {
-        return said.0.clone();
+    // These say what to do themselves.
+    let is_whole = |cause: &(dyn std::error::Error + Send + Sync + 'static)| {
+        cause.is::<Said>() || cause.is::<NotInEncoding>() || cause.is::<Unencodable>()
+    };
+    if let Some(cause) = cause.get_ref().filter(|cause| is_whole(*cause)) {
+        return cause.to_string();
     }
     match cause.kind() {
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => {

@@ -1,4 +1,4 @@
-//! Every finding in full: a folder with one CSV for each kind.
+//! Every finding in full: a folder with one list for each kind, in the form it has or else as CSV.
 //!
 //! The lists of main rows are written while the pass runs, those of reference rows after it. Each kind
 //! has its file even when it is empty, so that no list of an earlier run is taken as one of this run.
@@ -16,7 +16,7 @@ use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
 use gather_keys_formats::commit::Finished;
-use gather_keys_formats::{Error, WholeFile};
+use gather_keys_formats::{Error, SideForm, SideWriter, WholeFile};
 
 use crate::wording;
 use columns::{Columns, compared_otherwise, main_names, reference_names};
@@ -28,13 +28,19 @@ const CHANGES: (&str, [&str; 4]) = ("changes.csv", ["header", "before", "after",
 /// The first columns of every list.
 const PLACE: [&str; 4] = ["reference", "table", "row", "line"];
 
+/// A list being written.
+type List = SideWriter<WholeFile>;
+
+/// Begins a list in the form that it has.
+fn begin(path: &Path, file: WholeFile) -> Result<List, Error> {
+    SideWriter::new(path.display().to_string(), file, SideForm::of_path(path))
+}
+
 /// The lists being written.
-#[derive(Debug)]
 pub(crate) struct Lists {
-    files: Vec<(Kind, csv::Writer<WholeFile>)>,
-    changes: csv::Writer<WholeFile>,
+    files: Vec<(Kind, List)>,
+    changes: List,
     nearest: Nearest,
-    folder: PathBuf,
     main: Headers,
     main_key: Columns,
     reference_key: Columns,
@@ -86,9 +92,8 @@ impl Lists {
         };
         let mut lists = Self {
             files: Vec::new(),
-            changes: csv::Writer::from_writer(changes),
+            changes: begin(&folder.join(CHANGES.0), changes)?,
             nearest: Nearest::begin(&folder, nearest, enrichment)?,
-            folder,
             main: headers.clone(),
             main_key: Columns::of(enrichment.lookups().map(|lookup| main_names(headers, lookup))),
             reference_key: Columns::of(enrichment.lookups().map(reference_names)),
@@ -99,7 +104,7 @@ impl Lists {
             record: csv::StringRecord::new(),
         };
         for (kind, file) in of_kinds {
-            lists.files.push((kind, csv::Writer::from_writer(file)));
+            lists.files.push((kind, begin(&path(&folder, kind), file)?));
             let headers = lists.headers(kind);
             lists.record.extend(&headers);
             lists.write(kind)?;
@@ -156,15 +161,15 @@ impl Lists {
         let Some((_, file)) = self.files.iter_mut().find(|(other, _)| *other == kind) else {
             return Ok(());
         };
-        let written = file.write_record(&self.record);
+        let written = file.write(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&path(&self.folder, kind), cause(error)))
+        written
     }
 
     fn write_change(&mut self) -> Result<(), Error> {
-        let written = self.changes.write_record(&self.record);
+        let written = self.changes.write(&self.record);
         self.record.clear();
-        written.map_err(|error| refused(&self.folder.join(CHANGES.0), cause(error)))
+        written
     }
 
     /// Writes the list of unmatched rows with their reasons, and that of the nearest keys.
@@ -175,13 +180,10 @@ impl Lists {
         diagnoses: &[Option<Diagnosis>],
     ) -> Result<(), Error> {
         let told = self.nearest.write(enrichment, findings, diagnoses)?;
-        let Self { nearest, files, folder, .. } = self;
+        let Self { nearest, files, .. } = self;
         let unmatched = files.iter_mut().find(|(kind, _)| *kind == Kind::Unmatched);
         let Some((_, file)) = unmatched else { return Ok(()) };
-        nearest.release(&told, |record| {
-            let written = file.write_record(record);
-            written.map_err(|error| refused(&path(folder, Kind::Unmatched), cause(error)))
-        })
+        nearest.release(&told, |record| file.write(record))
     }
 
     /// Writes the lists of reference rows.
@@ -254,17 +256,9 @@ impl Lists {
 
     /// Ends the lists, so that they can appear.
     pub(crate) fn finish(self) -> Result<Vec<Finished>, Error> {
-        let folder = &self.folder;
-        let files = self.files.into_iter().map(|(kind, file)| (path(folder, kind), file));
-        let others = [
-            (folder.join(CHANGES.0), self.changes),
-            (folder.join(nearest::NAME), self.nearest.file),
-        ];
-        let finish = |(path, file): (PathBuf, csv::Writer<WholeFile>)| {
-            let file = file.into_inner().map_err(|error| refused(&path, again(error.error())));
-            file?.finish()
-        };
-        files.chain(others).map(finish).collect()
+        let of_kinds = self.files.into_iter().map(|(_, list)| list);
+        let all = of_kinds.chain([self.changes, self.nearest.list]);
+        all.map(|list| list.finish()?.finish()).collect()
     }
 }
 
@@ -376,19 +370,11 @@ fn refused(path: &Path, cause: io::Error) -> Error {
     Error::Write { name: path.display().to_string(), cause }
 }
 
-/// Why a list can't be written.
+/// The cause of an error of the rows that are held back.
 fn cause(error: csv::Error) -> io::Error {
     match error.into_kind() {
         csv::ErrorKind::Io(cause) => cause,
         other => io::Error::other(format!("{other:?}")),
-    }
-}
-
-/// A copy of the error, for an owner that keeps the first.
-fn again(error: &io::Error) -> io::Error {
-    match error.raw_os_error() {
-        Some(code) => io::Error::from_raw_os_error(code),
-        None => io::Error::new(error.kind(), error.to_string()),
     }
 }
 

@@ -11,12 +11,11 @@ use gather_keys_core::diagnosis::{Diagnosis, Explained};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, UnmatchedKey};
 use gather_keys_core::lookup::Lookup;
-use gather_keys_core::table::{Block, Row, Source};
-use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::{Address, Described, Error, Table, Untapped, WholeFile};
+use gather_keys_core::table::Row;
+use gather_keys_formats::{Address, Error, SideFile, WholeFile};
 
 use super::columns::Columns;
-use super::{cause, refused};
+use super::{List, begin, cause, refused};
 use crate::aliases::{self, APPROVE};
 
 /// The name of the list.
@@ -26,10 +25,9 @@ pub(super) const NAME: &str = "nearest.csv";
 pub(super) type Told = HashMap<(String, String), [String; 2]>;
 
 /// The list being written, and the rows that are held back.
-#[derive(Debug)]
 pub(super) struct Nearest {
     path: PathBuf,
-    pub(super) file: csv::Writer<WholeFile>,
+    pub(super) list: List,
     /// The unmatched rows, each with which lookup it is of and its key after it.
     spool: csv::Writer<File>,
     /// The main keys, and the reference keys.
@@ -47,24 +45,19 @@ impl Nearest {
     ) -> Result<Self, Error> {
         let path = folder.join(NAME);
         let approved = approved(&path);
-        let file = csv::Writer::from_writer(file);
+        let list = begin(&path, file)?;
         let spool = tempfile::tempfile().map_err(|cause| refused(folder, cause))?;
         let spool = csv::WriterBuilder::new().flexible(true).from_writer(spool);
         let headers = enrichment.headers();
         let pairs = enrichment.lookups().map(|lookup| aliases::headers(lookup, headers));
         let (ours, theirs): (Vec<_>, Vec<_>) = pairs.unzip();
         let pairs = (Columns::of(ours.into_iter()), Columns::of(theirs.into_iter()));
-        let mut nearest = Self { path, file, spool, pairs, approved };
+        let mut nearest = Self { path, list, spool, pairs, approved };
         let mut record = StringRecord::from(vec!["reference"]);
         record.extend(nearest.pairs.0.headers.iter().chain(&nearest.pairs.1.headers));
         record.extend(["reason", "distance", "rows", APPROVE]);
-        nearest.write_record(&record)?;
+        nearest.list.write(&record)?;
         Ok(nearest)
-    }
-
-    fn write_record(&mut self, record: &StringRecord) -> Result<(), Error> {
-        let written = self.file.write_record(record);
-        written.map_err(|error| refused(&self.path, cause(error)))
     }
 
     /// Holds an unmatched row back until its reason is known.
@@ -156,7 +149,7 @@ impl Nearest {
         let mut record: StringRecord = pair.into_iter().collect();
         let distance = explained.distance.map_or(String::new(), |distance| distance.to_string());
         record.extend([reason, &distance, &key.rows.to_string(), approve]);
-        self.write_record(&record)
+        self.list.write(&record)
     }
 }
 
@@ -169,20 +162,11 @@ fn as_one<'k>(parts: impl Iterator<Item = &'k str>) -> String {
 /// no such list.
 fn approved(path: &Path) -> HashSet<Vec<String>> {
     let mut all = HashSet::new();
-    let described = Described { headers: HeaderRow::First, ..Described::default() };
-    let Ok((mut table, _)) = Table::open(&Address::File(path.to_owned()), &described, &Untapped)
-    else {
-        return all;
-    };
+    let Ok(table) = SideFile::read(&Address::File(path.to_owned())) else { return all };
     let place = |name: &str| table.headers().iter().position(|header| header == name);
     let (Some(approve), Some(reason)) = (place(APPROVE), place("reason")) else { return all };
-    let mut block = Block::default();
-    while table.read_block(&mut block).is_ok_and(|is_next| is_next) {
-        for row in 0..block.rows() {
-            if aliases::is_yes(block.cell(row, approve)) {
-                all.insert((0..reason).map(|column| block.cell(row, column).to_owned()).collect());
-            }
-        }
+    for row in table.rows().filter(|row| aliases::is_yes(row.cell(approve))) {
+        all.insert((0..reason).map(|column| row.cell(column).to_owned()).collect());
     }
     all
 }

@@ -128,6 +128,18 @@ fn approved_pairs_are_aliases() {
     assert!(filled[1].starts_with("Felside,"));
     scene.run(&lists).ended(0);
     assert_eq!(scene.read("lists/nearest.csv"), approved);
+    // A list that was saved in another form keeps that, and its approvals.
+    let mut saved = csv::WriterBuilder::new();
+    let saved = saved.delimiter(b'\t').quote_style(csv::QuoteStyle::Always);
+    let mut saved = saved.terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut rows = csv::ReaderBuilder::new().has_headers(false).from_reader(approved.as_bytes());
+    rows.records().for_each(|row| saved.write_record(&row.unwrap()).unwrap());
+    let saved = String::from_utf8(saved.into_inner().unwrap()).unwrap();
+    let saved: Vec<u8> =
+        format!("\u{feff}{saved}").encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let scene = scene.with("lists/nearest.csv", &saved);
+    scene.run(&lists).ended(0);
+    assert!(std::fs::read(scene.path("lists/nearest.csv")).unwrap() == saved);
     let why = scene.run(&format!("why harvest.csv --row 12 {ON} --aliases aliases.csv")).ended(0);
     let told = why.out.replace("\n    ", " ");
     assert!(told.contains("an alias replaces it with Fellside, H-007"), "{told}");

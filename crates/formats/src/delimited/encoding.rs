@@ -11,7 +11,6 @@ use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Decoder, DecoderResult, Encoder, EncoderResult, UTF_8, UTF_16BE, UTF_16LE};
 
 use crate::compression::look;
-use crate::error::said;
 
 /// How many bytes are decoded at a time.
 const PIECE: usize = 1 << 16;
@@ -243,11 +242,8 @@ impl<W: Write> Encoded<W> {
     }
 
     fn lacks(&self, character: char) -> io::Error {
-        said(format!(
-            "{} has no character `{character}`; write it in another encoding, such as \
-             --output-encoding utf-8",
-            self.encoding
-        ))
+        let encoding = self.encoding.to_string();
+        io::Error::new(io::ErrorKind::InvalidData, Unencodable { character, encoding })
     }
 }
 
@@ -299,6 +295,24 @@ impl fmt::Display for NotInEncoding {
 }
 
 impl std::error::Error for NotInEncoding {}
+
+/// A character that an encoding can't write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unencodable {
+    /// The character.
+    pub character: char,
+    /// The name of the encoding.
+    pub encoding: String,
+}
+
+impl fmt::Display for Unencodable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { character, encoding } = self;
+        write!(f, "{encoding} has no character `{character}`; use another encoding, such as utf-8")
+    }
+}
+
+impl std::error::Error for Unencodable {}
 
 #[cfg(test)]
 mod tests {

@@ -18,8 +18,9 @@ mod structural_index;
 mod writer;
 
 pub use dialect::{Dialect, Layout};
-pub use encoding::{Encoded, Encoding, NotInEncoding, decoded};
+pub use encoding::{Encoded, Encoding, NotInEncoding, Unencodable, decoded};
 pub use parser::{Fault, TextParser};
 pub use reader::{HeaderRow, ReadOptions, Reader};
-use row_cells::row_cells;
+pub(crate) use row_cells::row_cells;
+pub(crate) use writer::push_cell;
 pub use writer::{TextRenderer, Writer};

@@ -1,7 +1,7 @@
 //! The bytes of each cell in a row, with its quotes: cells that are not replaced keep them.
 
 /// Cuts a row, without its line end, into the bytes of its cells.
-pub(super) fn row_cells(row: &[u8], delimiter: u8) -> impl Iterator<Item = &[u8]> {
+pub(crate) fn row_cells(row: &[u8], delimiter: u8) -> impl Iterator<Item = &[u8]> {
     let mut rest = Some(row);
     std::iter::from_fn(move || {
         let row = rest?;

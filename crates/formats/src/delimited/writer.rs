@@ -153,16 +153,16 @@ impl TextRenderer {
                 bytes.push(self.delimiter);
             }
             is_first = false;
-            push_cell(bytes, cell.as_bytes(), self.delimiter);
+            push_cell(bytes, cell.as_bytes(), self.delimiter, false);
         }
     }
 
     /// Appends a cell that came from another table.
     fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str) {
         if self.guards && looks_like_formula(cell) {
-            push_cell(bytes, format!("'{cell}").as_bytes(), self.delimiter);
+            push_cell(bytes, format!("'{cell}").as_bytes(), self.delimiter, false);
         } else {
-            push_cell(bytes, cell.as_bytes(), self.delimiter);
+            push_cell(bytes, cell.as_bytes(), self.delimiter, false);
         }
     }
 
@@ -364,7 +364,7 @@ pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) ->
         if nth > 0 {
             row.push(delimiter);
         }
-        push_cell(&mut row, cell.as_bytes(), delimiter);
+        push_cell(&mut row, cell.as_bytes(), delimiter, false);
     }
     if row.is_empty() {
         row.extend_from_slice(ONE_BLANK);
@@ -400,9 +400,10 @@ fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
     cell.iter().fold(false, |needs, byte| needs | special(byte))
 }
 
-/// Appends a cell, in quotes if it holds a quote, a line end or the delimiter.
-fn push_cell(buffer: &mut Vec<u8>, cell: &[u8], delimiter: u8) {
-    if !needs_quotes(cell, delimiter) {
+/// Appends a cell, in quotes if it contains a quote, a line end or the delimiter, or if it `is_quoted` anyway.
+#[inline]
+pub(crate) fn push_cell(buffer: &mut Vec<u8>, cell: &[u8], delimiter: u8, is_quoted: bool) {
+    if !is_quoted && !needs_quotes(cell, delimiter) {
         buffer.extend_from_slice(cell);
         return;
     }
