@@ -1,6 +1,8 @@
 //! A run as it was asked for, with its texts parsed: the tables with their options, what is taken of each
 //! reference, and where the result goes. No table is opened here; patterns of several files are resolved.
 
+mod table;
+
 use std::ffi::OsStr;
 use std::path::PathBuf;
 
@@ -8,124 +10,18 @@ use bytesize::ByteSize;
 use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
-    MainTable, On, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take, Text,
-    Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks, parse_order,
+    MainTable, On, Plan, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take,
+    Text, Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks, parse_order,
 };
 use gather_keys_core::template::read_steps;
-use gather_keys_formats::delimited::{Dialect, Encoding, HeaderRow};
-use gather_keys_formats::{Address, Described, FORMATS, Format};
+use gather_keys_formats::Address;
+use gather_keys_formats::delimited::Encoding;
 
-use crate::arguments::{Form, When, threads};
+use crate::arguments::{When, threads};
 use crate::error::{Error, Result};
 use crate::same_columns::SameColumns;
 use crate::typed::{Asked, PlanFile};
-use crate::wording::joined;
-
-/// A table to be read.
-#[derive(Debug, Clone)]
-pub(crate) struct Table {
-    pub(crate) address: Address,
-    /// Files of the same headers that are read as one table with it.
-    pub(crate) others: Vec<Address>,
-    /// Its name in messages when there are several.
-    pub(crate) together: String,
-    /// How to read it, as far as that was said.
-    pub(crate) described: Described,
-    /// The texts that count as blank in its keys.
-    pub(crate) blanks: Vec<String>,
-    /// For a reference, the file of aliases.
-    pub(crate) aliases: Option<Address>,
-}
-
-impl Table {
-    /// The table at an address, with nothing said of how to read it.
-    pub(crate) fn new(address: &OsStr) -> Self {
-        let address = Address::new(address);
-        let together = address.to_string();
-        let described = Described::default();
-        let (others, blanks) = (Vec::new(), Vec::new());
-        Self { address, others, together, described, blanks, aliases: None }
-    }
-
-    /// The table at an address, to be read as was said.
-    pub(crate) fn formed(address: &OsStr, form: &Form) -> Result<Self> {
-        let mut table = Self::new(address);
-        form.delimiter.as_deref().map_or(Ok(()), |value| table.set_delimiter(value))?;
-        form.encoding.as_deref().map_or(Ok(()), |value| table.set_encoding(value))?;
-        form.ragged.as_deref().map_or(Ok(()), |value| table.set_ragged(value))?;
-        table.set_headers(form.header_row, form.no_header)?;
-        Ok(table)
-    }
-
-    /// The tables that are like an address, as one.
-    fn all(text: &OsStr) -> Result<Self> {
-        let mut addresses = Address::all(text)?.into_iter();
-        let mut table = Self::new(text);
-        if let Some(first) = addresses.next() {
-            table.address = first;
-        }
-        table.others = addresses.collect();
-        Ok(table)
-    }
-
-    /// Every file that it is read from.
-    pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
-        [&self.address].into_iter().chain(&self.others)
-    }
-
-    /// Sets the format that a person named.
-    pub(crate) fn set_format(&mut self, value: &str) -> Result<()> {
-        let format = Format::named(value).ok_or_else(|| Error::NotOneOf {
-            key: "format",
-            value: value.to_owned(),
-            all: joined(&FORMATS.iter().map(|info| info.name.to_owned()).collect::<Vec<_>>(), "or"),
-        })?;
-        self.described.format = Some(format);
-        Ok(())
-    }
-
-    /// Sets the delimiter that a person named.
-    pub(crate) fn set_delimiter(&mut self, value: &str) -> Result<()> {
-        let delimiter = Dialect::delimiter_of(value);
-        let none = || Error::BadDelimiter { value: value.to_owned() };
-        self.described.delimiter = Some(delimiter.ok_or_else(none)?);
-        Ok(())
-    }
-
-    /// Sets the encoding that a person named.
-    pub(crate) fn set_encoding(&mut self, value: &str) -> Result<()> {
-        self.described.encoding = Some(encoding(value)?);
-        Ok(())
-    }
-
-    /// Sets where the headers are, as a person said it.
-    pub(crate) fn set_headers(&mut self, line: Option<u64>, absent: bool) -> Result<()> {
-        self.described.headers = match (line, absent) {
-            (Some(_), true) => return Err(Error::HeaderRowTwice { table: self.together.clone() }),
-            (Some(line), false) => HeaderRow::Line(line),
-            (None, true) => HeaderRow::Absent,
-            (None, false) => HeaderRow::Found,
-        };
-        Ok(())
-    }
-
-    /// Sets what becomes of rows of another number of cells than there are headers.
-    pub(crate) fn set_ragged(&mut self, value: &str) -> Result<()> {
-        self.described.pads = match value.trim() {
-            "refuse" => false,
-            "pad" => true,
-            _ => {
-                let value = value.to_owned();
-                return Err(Error::NotOneOf {
-                    key: "ragged",
-                    value,
-                    all: "refuse or pad".to_owned(),
-                });
-            }
-        };
-        Ok(())
-    }
-}
+pub(crate) use table::Table;
 
 /// The tables of an enrichment, what each reference is asked for, and how the run is to go.
 // Each switch is one that a person sets by itself.
@@ -134,16 +30,10 @@ impl Table {
 pub(crate) struct Call {
     pub(crate) main: Table,
     pub(crate) references: Vec<(Table, ReferencePlan)>,
-    pub(crate) gates: Vec<Gate>,
-    /// Gates on what is taken.
-    pub(crate) same_columns: Vec<SameColumns>,
+    pub(crate) gates: Gates,
     pub(crate) into: Destination,
     pub(crate) overwrite: bool,
-    pub(crate) write_anyway: bool,
-    /// Whether a workbook is written without decoration.
-    pub(crate) plain: bool,
-    /// Whether cells from other tables that look like formulas are written so that none is run.
-    pub(crate) guards_formulas: bool,
+    pub(crate) style: OutputStyle,
     pub(crate) lists: Option<PathBuf>,
     pub(crate) reports: Vec<PathBuf>,
     /// Whether the reasons of unmatched keys are sought.
@@ -151,14 +41,40 @@ pub(crate) struct Call {
     pub(crate) receipt: Option<PathBuf>,
     pub(crate) corrections: Option<PathBuf>,
     pub(crate) edits: EditsRule,
-    pub(crate) quiet: bool,
-    pub(crate) verbose: bool,
-    pub(crate) progress: When,
+    pub(crate) messages: Messages,
     /// How many bytes the rows of references may take.
     pub(crate) memory: Option<u64>,
     pub(crate) threads: usize,
-    /// The encoding of the output; without one the main table's.
-    pub(crate) output_encoding: Option<Encoding>,
+}
+
+/// The conditions for the output to be written.
+#[derive(Debug, Clone)]
+pub(crate) struct Gates {
+    /// Gates on counts of findings.
+    pub(crate) counts: Vec<Gate>,
+    /// Gates on the columns that are taken.
+    pub(crate) same_columns: Vec<SameColumns>,
+    /// Whether the output is written even when a gate does not hold.
+    pub(crate) write_anyway: bool,
+}
+
+/// How the output is written.
+#[derive(Debug, Clone)]
+pub(crate) struct OutputStyle {
+    /// Whether a workbook is written without decoration.
+    pub(crate) plain: bool,
+    /// Whether cells from other tables that look like formulas are guarded, so that none is run.
+    pub(crate) guards_formulas: bool,
+    /// The encoding; without one the main table's.
+    pub(crate) encoding: Option<Encoding>,
+}
+
+/// What the run prints.
+#[derive(Debug, Clone)]
+pub(crate) struct Messages {
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+    pub(crate) progress: When,
 }
 
 /// The destination of the enriched table.
@@ -269,29 +185,7 @@ impl Call {
         if standard.filter(|table| table.address == Address::Standard).count() > 1 {
             return Err(Error::TwiceStandardInput);
         }
-        let (mut gates, mut same_columns) = (Vec::new(), Vec::new());
-        for text in &plan.require.0 {
-            if let Some(gate) = reading.read(text, |text| SameColumns::parse(text, &names))? {
-                if plan.receipt.is_none() {
-                    return Err(Error::NeedsReceipt { gate: text.text.clone() });
-                }
-                same_columns.push(gate);
-                continue;
-            }
-            gates.push(reading.read(text, |text| {
-                let gate = Gate::parse(text)?;
-                gate.check_names(&names)?;
-                Ok(gate)
-            })?);
-        }
-        for (_, plan) in &references {
-            if plan.when_duplicate == WhenDuplicate::Stop {
-                gates.push(Gate::none(&plan.name, Kind::Ambiguous));
-            }
-            if plan.when_unmatched == WhenUnmatched::Stop {
-                gates.push(Gate::none(&plan.name, Kind::Unmatched));
-            }
-        }
+        let gates = gates(&reading, plan, (&references, &names))?;
         let into = match (purpose, &plan.output, plan.in_place == Some(true)) {
             (Purpose::Findings, ..) => Destination::Nothing,
             (_, Some(_), true) => return Err(Error::InPlaceWithOutput),
@@ -304,23 +198,20 @@ impl Call {
         };
         check_files(&reading, asked)?;
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
-        let progress = |text: &str| {
-            When::from_str(text, false).map_err(|_| Error::NotOneOf {
-                key: "progress",
-                value: text.to_owned(),
-                all: "auto, always or never".to_owned(),
-            })
-        };
         Ok(Self {
             main,
             references,
             gates,
-            same_columns,
             into,
             overwrite: plan.overwrite == Some(true),
-            write_anyway: plan.write_anyway == Some(true),
-            plain: plan.plain == Some(true),
-            guards_formulas: plan.guard_formulas == Some(true),
+            style: OutputStyle {
+                plain: plan.plain == Some(true),
+                guards_formulas: plan.guard_formulas == Some(true),
+                encoding: match &plan.output_encoding {
+                    Some(text) => Some(reading.read(text, encoding)?),
+                    None => None,
+                },
+            },
             lists: path(&plan.lists),
             reports: plan.report.0.iter().map(|text| PathBuf::from(&text.text)).collect(),
             reasons: plan.no_reasons != Some(true),
@@ -330,21 +221,19 @@ impl Call {
                 Some(text) => reading.read(text, EditsRule::parse)?,
                 None => EditsRule::default(),
             },
-            quiet: plan.quiet == Some(true),
-            verbose: plan.verbose == Some(true),
-            progress: match &plan.progress {
-                Some(text) => reading.read(text, progress)?,
-                None => When::Auto,
+            messages: Messages {
+                quiet: plan.quiet == Some(true),
+                verbose: plan.verbose == Some(true),
+                progress: match &plan.progress {
+                    Some(text) => reading.read(text, when)?,
+                    None => When::Auto,
+                },
             },
             memory: match &plan.memory {
                 Some(text) => Some(reading.read(text, memory)?),
                 None => None,
             },
             threads: threads(plan.threads),
-            output_encoding: match &plan.output_encoding {
-                Some(text) => Some(reading.read(text, encoding)?),
-                None => None,
-            },
         })
     }
 
@@ -356,12 +245,12 @@ impl Call {
             && self.lists.is_none()
             && self.reports.is_empty()
             && self.receipt.is_none()
-            && self.gates.iter().all(is_of_main)
+            && self.gates.counts.iter().all(is_of_main)
     }
 
     /// Whether the reasons of unmatched keys are sought, for somebody who sees them.
     pub(crate) fn explains(&self) -> bool {
-        self.reasons && (!self.quiet || self.lists.is_some() || !self.reports.is_empty())
+        self.reasons && (!self.messages.quiet || self.lists.is_some() || !self.reports.is_empty())
     }
 
     /// Every input, for the check that no output is one of them.
@@ -382,6 +271,47 @@ impl Call {
             Destination::Main { .. } => Some(&self.main.address),
         }
     }
+}
+
+/// The gates of a plan, and those that the rules of its references stand for.
+fn gates(
+    reading: &Reading<'_>,
+    plan: &Plan,
+    (references, names): (&[(Table, ReferencePlan)], &[String]),
+) -> Result<Gates> {
+    let (mut counts, mut same_columns) = (Vec::new(), Vec::new());
+    for text in &plan.require.0 {
+        if let Some(gate) = reading.read(text, |text| SameColumns::parse(text, names))? {
+            if plan.receipt.is_none() {
+                return Err(Error::NeedsReceipt { gate: text.text.clone() });
+            }
+            same_columns.push(gate);
+            continue;
+        }
+        counts.push(reading.read(text, |text| {
+            let gate = Gate::parse(text)?;
+            gate.check_names(names)?;
+            Ok(gate)
+        })?);
+    }
+    for (_, plan) in references {
+        if plan.when_duplicate == WhenDuplicate::Stop {
+            counts.push(Gate::none(&plan.name, Kind::Ambiguous));
+        }
+        if plan.when_unmatched == WhenUnmatched::Stop {
+            counts.push(Gate::none(&plan.name, Kind::Unmatched));
+        }
+    }
+    Ok(Gates { counts, same_columns, write_anyway: plan.write_anyway == Some(true) })
+}
+
+/// When to show progress.
+fn when(text: &str) -> Result<When> {
+    When::from_str(text, false).map_err(|_| Error::NotOneOf {
+        key: "progress",
+        value: text.to_owned(),
+        all: "auto, always or never".to_owned(),
+    })
 }
 
 impl EditsRule {

@@ -4,6 +4,10 @@
 //! main table through, judge the gates, look at what has moved since the run before, let the
 //! outputs appear, and tell all of it.
 
+mod appear;
+mod changed_output;
+mod own;
+
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -11,22 +15,19 @@ use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
-use gather_keys_core::report::Report;
 use gather_keys_core::table::Source;
 use gather_keys_formats::columnar::Columnar;
-use gather_keys_formats::commit::{Finished, begin_run, recover};
+use gather_keys_formats::commit::{begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
 use gather_keys_formats::{
-    Address, Codec, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile, real_path,
+    Address, Codec, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile,
 };
-use jiff::Timestamp;
 
 use crate::call::{Call, Destination, EditsRule};
 use crate::clashes;
 use crate::commands::Outcome;
 use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
-use crate::edits::{self, Edits};
 use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
@@ -37,35 +38,17 @@ use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
-use crate::targets::{self, Ready, Targets, file_name};
+use crate::targets::{Targets, file_name};
 use crate::terminal::say;
-use crate::typed::{Asked, as_plan_at, as_receipt_has_it};
-use crate::wording::{counted, joined, wrapped};
+use crate::typed::{Asked, as_receipt_has_it};
+use crate::wording::{joined, wrapped};
+use appear::stamp;
+use changed_output::{Edited, Kept};
+pub(crate) use own::Own;
 
 /// Carries out a run and reports what was found.
 pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
     carry_out_again(asked, call, &mut Own::default())
-}
-
-/// The outputs that runs of this process have written, as they were then.
-#[derive(Debug, Default)]
-pub(crate) struct Own(Vec<(PathBuf, Stamp)>);
-
-impl Own {
-    /// Whether a file is as a run of this process wrote it.
-    fn has(&self, path: &Path) -> bool {
-        let path = real_path(path);
-        let own = self.0.iter().find(|(other, _)| *other == path);
-        own.is_some_and(|(_, stamp)| Stamp::of_path(&path).is_ok_and(|now| now == *stamp))
-    }
-
-    fn note(&mut self, paths: Vec<PathBuf>) {
-        for path in paths {
-            let Ok(stamp) = Stamp::of_path(&path) else { continue };
-            self.0.retain(|(other, _)| *other != path);
-            self.0.push((path, stamp));
-        }
-    }
 }
 
 /// Carries out what was asked for, as one of several runs that may replace what those before it wrote.
@@ -120,15 +103,6 @@ struct Run<'a> {
     told: String,
 }
 
-/// Changes made by hand that have become corrections, which are written with the rest of the run.
-struct Kept {
-    changes: usize,
-    file: CorrectionsFile,
-    content: Vec<u8>,
-    /// The output that they were found in.
-    output: Stamp,
-}
-
 /// The result of a pass over the main table.
 struct Passed {
     main: OpenTable,
@@ -148,25 +122,6 @@ struct Passed {
     read: Vec<InputFile>,
     draft: Option<Draft>,
     corrections: Option<CorrectionsFile>,
-}
-
-/// The time, as it is in the name of a copy that is kept.
-fn stamp() -> String {
-    Timestamp::now().strftime("%Y%m%dT%H%M%SZ").to_string()
-}
-
-/// What to do about an output that was changed by hand.
-enum Edited {
-    /// It may be replaced; carries the notes about it.
-    Replace {
-        said: Vec<String>,
-        /// Whether the replaced file is kept.
-        keeps: bool,
-    },
-    /// It may not be replaced; carries the changes.
-    Refuse(String),
-    /// The changes are corrections now.
-    Kept(Box<Kept>),
 }
 
 impl<'a> Run<'a> {
@@ -193,7 +148,7 @@ impl<'a> Run<'a> {
             self.asked.located(nearby::lost(error, told))
         })?;
         // Nobody reads what a quiet run would say, so it is not even put into words.
-        let quiet = self.call.quiet;
+        let quiet = self.call.messages.quiet;
         let mut text = if quiet { String::new() } else { self.notes(&inputs) };
         let told = inputs.read_as();
         let written = targets.output.as_mut().and_then(Output::server);
@@ -208,13 +163,13 @@ impl<'a> Run<'a> {
             targets.output = Some(output);
         }
         let passed = self.pass(inputs, targets)?;
-        let mut results = judge(&self.call.gates, &passed.enrichment, &passed.findings);
-        for gate in &self.call.same_columns {
+        let mut results = judge(&self.call.gates.counts, &passed.enrichment, &passed.findings);
+        for gate in &self.call.gates.same_columns {
             results.extend(gate.results(&passed.enrichment, self.before.as_ref()));
         }
         let holds = results.iter().all(|gate| gate.holds);
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
-        let mut may_appear = holds || self.call.write_anyway;
+        let mut may_appear = holds || self.call.gates.write_anyway;
 
         let since = self.moved(&passed);
         let mut said = summary::error_cells(&told);
@@ -280,7 +235,7 @@ impl<'a> Run<'a> {
             let note = format!("note: {options} {verb} the plan's own.");
             let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
         }
-        text.push_str(&summary::read_as(&inputs.read_as(), self.call.verbose));
+        text.push_str(&summary::read_as(&inputs.read_as(), self.call.messages.verbose));
         text.push_str(&summary::notes(&inputs.notes));
         for (table, plan) in &self.call.references {
             if table.addresses().any(|address| is_same(address, &self.call.main.address)) {
@@ -311,8 +266,8 @@ impl<'a> Run<'a> {
         let is_own = |path: &Path| !path.exists() || self.own.has(path);
         let of_output = call.output().and_then(Address::path).is_some_and(is_own);
         let replaces = call.overwrite || of_output || !matches!(self.on_disk, OnDisk::Other);
-        let has_gates = !call.gates.is_empty() || !call.same_columns.is_empty();
-        let held = has_gates && !call.write_anyway;
+        let has_gates = !call.gates.counts.is_empty() || !call.gates.same_columns.is_empty();
+        let held = has_gates && !call.gates.write_anyway;
         let sums = call.receipt.is_some();
         let mut output = match &call.into {
             Destination::Output(address) => Some(Output::create(address, replaces, held, sums)?),
@@ -362,7 +317,12 @@ impl<'a> Run<'a> {
     fn pass(&self, inputs: Inputs, targets: Targets) -> Result<Passed> {
         let call = &self.call;
         let Targets { mut output, lists, reports, receipt, plan, corrections: file } = targets;
-        let progress = Progress::start(&inputs.meter, inputs.size, call.progress, call.quiet);
+        let progress = Progress::start(
+            &inputs.meter,
+            inputs.size,
+            call.messages.progress,
+            call.messages.quiet,
+        );
         let corrections = inputs.corrections.clone();
         let raw_form = call.output().filter(|address| address.is_text());
         let raw_form = raw_form.and_then(|_| self.output_form(&inputs.main).1.layout.raw_form());
@@ -377,7 +337,7 @@ impl<'a> Run<'a> {
             let address = call.output().unwrap_or(&Address::Standard);
             let codec = || address.path().and_then(Codec::of);
             match address.format() {
-                Format::Workbook => Written::Workbook(output, address.part(), call.plain),
+                Format::Workbook => Written::Workbook(output, address.part(), call.style.plain),
                 Format::Json => Written::Json(output, false, codec()),
                 Format::JsonLines => Written::Json(output, true, codec()),
                 Format::Parquet | Format::Arrow => {
@@ -427,13 +387,13 @@ impl<'a> Run<'a> {
     /// The form that the output is written in, and how it is read again.
     fn output_form(&self, main: &OpenTable) -> (Described, Form) {
         let output = self.call.output().unwrap_or(&Address::Standard);
-        let mut form = Form::like(main.layout(), output, self.call.output_encoding);
+        let mut form = Form::like(main.layout(), output, self.call.style.encoding);
         if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
             // The lines before its headers are a part of the file too.
             form.layout.preamble = main.layout().preamble;
         }
-        form.layout.guards_formulas = self.call.guards_formulas;
+        form.layout.guards_formulas = self.call.style.guards_formulas;
         if !output.is_text() || matches!(output, Address::Server(_)) {
             return (Described::default(), form);
         }
@@ -488,175 +448,6 @@ impl<'a> Run<'a> {
         };
         let is_in_place = matches!(self.call.into, Destination::Main { .. });
         summary::moved(&draft.moved_since(before, is_in_place))
-    }
-
-    /// Finds what was changed by hand in the existing output, and does what the person said about it.
-    fn edited(&self, passed: &Passed) -> Result<Edited> {
-        let told = self.before.as_ref().and_then(|before| before.output.as_ref());
-        let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
-        let (OnDisk::Changed, Some(told), Some(fresh), Some(address), Some(path)) = (
-            &self.on_disk,
-            told,
-            fresh,
-            self.call.output(),
-            self.call.output().and_then(Address::path),
-        ) else {
-            return Ok(Edited::Replace { said: Vec::new(), keeps: false });
-        };
-        if self.kept.is_some() {
-            return Ok(Edited::Replace { said: Vec::new(), keeps: false });
-        }
-        let form = &self.output_form(&passed.main).0;
-        let unreadable = |cause| FormatError::Read { name: path.display().to_string(), cause };
-        let there = InputFile::open(path).map_err(unreadable)?;
-        let place = &Address::File(path.to_owned());
-        let table = |file| edits::Table { address: place, file, form };
-        let (there_table, fresh) = (table(&there), table(&fresh));
-        let known = passed.corrections.as_ref();
-        let keys = Edits::keys(&passed.enrichment, known)?;
-        let name = path.display();
-        let discards = self.call.edits == EditsRule::Discard;
-        let edits = match Edits::find(there_table, fresh, told, &keys) {
-            Ok(edits) => edits,
-            Err(_) if discards => {
-                let said = vec![format!("{name} was changed, and could not be read.")];
-                return Ok(Edited::Replace { said, keeps: true });
-            }
-            Err(cause) => {
-                let (name, cause) = (name.to_string(), Box::new(cause));
-                return Err(Error::EditsUnreadable { name, cause });
-            }
-        };
-        if edits.is_empty() && address.is_workbook() && !discards {
-            // Additions to it are not cells that this program wrote.
-            return Ok(Edited::Refuse(summary::additions(&name.to_string())));
-        }
-        if edits.is_empty() && !discards {
-            let words = format!(
-                "{name} was saved in another form after the last run, but no cell was changed."
-            );
-            return Ok(Edited::Replace { said: vec![words], keeps: false });
-        }
-        match self.call.edits {
-            EditsRule::Discard => Ok(Edited::Replace {
-                said: vec![format!("{name} was changed by hand.")],
-                keeps: true,
-            }),
-            EditsRule::Keep if edits.has_same_cells() => Ok(Edited::Replace {
-                said: vec![format!(
-                    "{name} was sorted or filtered after the last run, but no cell was changed, so there \
-                     is nothing to keep."
-                )],
-                keeps: true,
-            }),
-            EditsRule::Keep if !edits.is_unclear() => {
-                let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
-                let (key, new) = edits.corrections(&passed.enrichment, fresh, known)?;
-                let note = format!("kept from {name}");
-                let (file, content) = CorrectionsFile::with(known, file, &key, &new, &note)?;
-                let (changes, output) = (new.len(), there.stamp());
-                Ok(Edited::Kept(Box::new(Kept { changes, file, content, output })))
-            }
-            EditsRule::Keep | EditsRule::Refuse => {
-                let has_file = self.call.corrections.is_some();
-                Ok(Edited::Refuse(summary::edits(&name.to_string(), &edits, has_file)))
-            }
-        }
-    }
-
-    /// Lets everything appear that the run writes, and says so.
-    fn appear(
-        &mut self,
-        passed: Passed,
-        may_appear: bool,
-        keeps_replaced: bool,
-        report: Option<&Report>,
-    ) -> Result<Vec<String>> {
-        let Passed {
-            main, enrichment, findings, mixed, long, output, lists, reports, draft, ..
-        } = passed;
-        let [receipt, plan, corrections] = passed.files;
-        let call = &self.call;
-        let (mut said, mut ready) = (self.told_kept(), Ready::default());
-        if let Some(output) = output {
-            let name = output.name();
-            let is_in_place = matches!(call.into, Destination::Main { .. });
-            if !may_appear {
-                said.push(format!("{name} was not written."));
-            } else if is_in_place && summary::leaves_all(&enrichment, &findings) {
-                said.push(format!("{name} stays as it is: nothing in it changes."));
-            } else {
-                said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
-                said.extend(summary::as_text(&name, &mixed));
-                said.extend(summary::long_numbers(&name, long.as_ref()));
-                if output.is_closed() {
-                    said.push(format!("{name} was closed by its reader before the last row."));
-                }
-                let kept = keeps_replaced.then(stamp);
-                ready.output = Some(output.finish(kept.as_deref())?);
-            }
-        }
-        if let (Some(lists), Some(folder)) = (lists, &call.lists) {
-            ready.listed.extend(lists::paths(folder).into_iter().zip(lists.finish()?));
-            said.push(lists::told(folder));
-        }
-        if let Some(report) = report {
-            ready.listed.extend(call.reports.iter().cloned().zip(reports.finish(report)?));
-            let names: Vec<String> =
-                call.reports.iter().map(|path| path.display().to_string()).collect();
-            let what = if names.len() == 1 { "report" } else { "reports" };
-            said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
-        }
-        let sum = ready.output.as_ref().and_then(|output| output.sum.clone());
-        if let (Some(draft), Some(sum), Some(address), Some(file)) =
-            (draft, sum, call.output(), receipt)
-        {
-            let form = &self.output_form(&main).0;
-            let output = ready.output.as_ref().and_then(|output| output.file.as_ref());
-            let content = output.map(Finished::content).transpose()?.flatten();
-            let lists: Vec<_> =
-                ready.listed.iter().map(|(path, file)| (path.clone(), file)).collect();
-            let written = receipts::Written { address, sum, content, form, lists: &lists };
-            ready.others.push(draft.finish(file, &written)?);
-            if let Some(path) = call.receipt.as_ref().filter(|_| self.before.is_none()) {
-                said.push(format!("Wrote the receipt {}.", path.display()));
-            }
-        }
-        if let (Some(file), Some(kept)) = (corrections, &self.kept) {
-            ready.others.push(targets::written(file, &kept.content)?);
-        }
-        if let (Some(file), Some(path)) = (plan, &self.asked.save) {
-            let text = as_plan_at(&self.asked.plan, path);
-            ready.others.push(targets::written(file, text.as_bytes())?);
-            let name = path.display();
-            said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
-        }
-        // The inputs must be unchanged up to the moment in which an output appears.
-        if let Some(changed) = passed.read.iter().find(|file| !file.is_unchanged()) {
-            return Err(Error::InputChanged { name: changed.name().to_owned() });
-        }
-        let appeared = ready.commit()?;
-        self.appeared = appeared.iter().filter_map(|one| one.path.clone()).collect();
-        let backups = appeared.iter().filter_map(|one| one.backup.as_ref());
-        said.extend(backups.map(|to| format!("The file as it was is kept as {}.", file_name(to))));
-        said.extend(targets::told(&appeared));
-        Ok(said)
-    }
-
-    /// The notes about changes that have become corrections.
-    fn told_kept(&self) -> Vec<String> {
-        let (Some(kept), Some(file)) = (&self.kept, &self.call.corrections) else {
-            return Vec::new();
-        };
-        let (changes, file) = (counted(kept.changes as u64, "change"), file.display());
-        let mut said = vec![format!("Kept {changes} made by hand as corrections in {file}.")];
-        if let Some(plan) = self.asked.file.as_ref().filter(|_| self.asked.types_corrections()) {
-            said.push(format!(
-                "Add `corrections = \"{file}\"` to {}, so that they hold in every run.",
-                plan.path.display()
-            ));
-        }
-        said
     }
 
     /// Whether the lists in a folder are those of the run before.

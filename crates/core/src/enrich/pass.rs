@@ -4,25 +4,27 @@
 //! output](super::ordered_output) consumes them in the order of the main table. In the end come the rows that are
 //! appended from references.
 
+mod append;
+mod trace;
+
+pub use trace::LookupTrace;
+
 use std::sync::{Mutex, PoisonError};
 
 use super::RowOutput;
-use super::appending::givers;
 use super::bounded::SpilledFindings;
 use super::corrections::Corrections;
 use super::ordered_output::OrderedOutput;
-use super::row_output::{Outcome, RowSoFar};
-use super::stage::{Assembly, Recording, RowBatch, StageResult, Stages, Workspace};
+use super::stage::{Assembly, Recording, StageResult, Stages, Workspace};
 use crate::Error;
 use crate::findings::{
-    Appended, Findings, LookupFindings, Recorder, RequestCounts, SAMPLES, Status, Tally,
-    UpdateFindings, Written, WrittenCounts,
+    Appended, Findings, LookupFindings, Recorder, SAMPLES, Tally, UpdateFindings, WrittenCounts,
 };
-use crate::lookup::{Answer, Lookup};
+use crate::lookup::Lookup;
 use crate::parallel::in_parallel;
 use crate::table::in_order::in_order;
 use crate::table::{
-    Block, Headers, Overlay, OwnCells, PassThrough, RawForm, Rendered, Renderer, Row, Sink, Source,
+    Block, Headers, Overlay, OwnCells, PassThrough, RawForm, Rendered, Renderer, Sink, Source,
 };
 
 /// Lookups ready to be run over a main table.
@@ -39,17 +41,6 @@ pub struct Enrichment {
     pub(super) memory: Option<u64>,
 }
 
-/// The trace of one row through one lookup.
-#[derive(Debug)]
-pub struct LookupTrace {
-    /// The cells after the row's own when it comes to the lookup: a block of one row.
-    pub added: Block,
-    /// The answer.
-    pub answer: Answer,
-    /// The updated cells: the column, what becomes of the cell, the cell before and the reference's cell.
-    pub updated: Vec<(usize, Written, String, String)>,
-}
-
 /// How a pass goes through the main table.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct PassOptions<'w> {
@@ -62,9 +53,6 @@ pub(super) struct PassOptions<'w> {
 
 /// How a renderer passes cells of a raw form through.
 type RawPassThrough<'r, R> = (RawForm, &'r dyn PassThrough<R>);
-
-/// How many rows are appended at a time.
-const APPENDED_AT_ONCE: usize = 4096;
 
 impl Enrichment {
     /// Joins lookups, each with what it adds. `added` has the headers of all added columns, in order.
@@ -380,126 +368,5 @@ impl Enrichment {
             tallied.count_all(lookup, stage.counted(each), row);
             stage.tallied = tallied;
         }
-    }
-
-    /// Appends the unused rows of every reference that is to append them, after `main_rows` rows.
-    fn append_all<K: Sink<Error: From<Error>>>(
-        &self,
-        main_rows: u64,
-        recording: Recording,
-        renderer: &K::Renderer,
-        ordered: &mut OrderedOutput<'_, '_, K>,
-    ) -> Result<Vec<Option<Appended>>, K::Error> {
-        let mut row = main_rows;
-        let mut all = Vec::new();
-        for nth in 0..self.stages.lookups.len() {
-            let appends = self.stages.lookups[nth].1.appending.is_some();
-            let requested = if appends {
-                ordered.tallies[nth].requested().clone()
-            } else {
-                RequestCounts::default()
-            };
-            let mut process = |block: &Block, out: RowBatch| {
-                // The limit is that of the output of a single row.
-                let mut workspace = Workspace { out, count: 1, ..self.workspace() };
-                self.process(block, nth + 1, recording, (renderer, None), &mut workspace);
-                ordered.take(self, block, nth + 1, &mut workspace)
-            };
-            all.push(self.append(nth, &requested, &mut row, &mut process)?);
-        }
-        Ok(all)
-    }
-
-    /// Appends the unused rows of a reference, if it is to append them, in blocks that `process` sends through the
-    /// later lookups. `row` is the number of the last row so far.
-    fn append<E>(
-        &self,
-        nth: usize,
-        requested: &RequestCounts,
-        row: &mut u64,
-        mut process: impl FnMut(&Block, RowBatch) -> Result<(), E>,
-    ) -> Result<Option<Appended>, E> {
-        let (lookup, output) = &self.stages.lookups[nth];
-        let Some(appending) = &output.appending else { return Ok(None) };
-        let reference = lookup.reference();
-        let (givers, mut not) = givers(lookup, reference.unused(|entry| requested.has(entry)));
-        let before: usize =
-            self.stages.lookups[..nth].iter().map(|(_, output)| output.cells.len()).sum();
-        let (own, overlay) = (self.own(), self.overlay());
-        let (mut rows, mut lost) = (0, 0);
-        for givers in givers.chunks(APPENDED_AT_ONCE) {
-            let mut block = Block::new(own);
-            let mut earlier = Block::new(overlay.len() + before);
-            let mut kept = Vec::new();
-            for &(answer, one) in givers {
-                let entry = one.or_else(|| answer.first());
-                let cells =
-                    entry.and_then(|one| appending.key_cells(reference, reference.row(one)));
-                let Some(cells) = cells else {
-                    not.inseparable += 1;
-                    continue;
-                };
-                let cell = |column: usize| {
-                    let cell = cells.iter().find(|(other, _)| *other == column);
-                    cell.map_or("", |(_, cell)| &cell[..])
-                };
-                (0..own).for_each(|column| block.push_cell(cell(column)));
-                block.push_line(kept.len() as u64);
-                overlay.columns().iter().for_each(|&column| earlier.push_cell(cell(column)));
-                (own..own + before).for_each(|column| earlier.push_cell(cell(column)));
-                kept.push((answer, one));
-            }
-            block.place(*row + 1, *row + 2);
-            let mut out = RowBatch::default();
-            out.added.reset(earlier.columns() + output.cells.len());
-            for (nth, &(answer, one)) in kept.iter().enumerate() {
-                let row = Row::of(&block, nth).with(&earlier, nth).over(overlay);
-                let entries = lookup.entries_of_key(row);
-                let entry = one.or_else(|| answer.first());
-                let is_found = entry.is_some_and(|entry| entries.contains(&entry));
-                lost += u64::from(
-                    !is_found && !reference.is_by_position() && lookup.range_value().is_none(),
-                );
-                let so_far = RowSoFar { row, block: &earlier, nth, overlay };
-                let added = &mut out.added;
-                let outcome = Outcome { answer, one, start: None, named: &[], joined: None };
-                output.update(lookup, so_far, outcome, added, |_, _, _, _| {});
-                output.add(lookup, row, outcome, Status::Appended, added);
-                out.of.push(nth);
-            }
-            *row += kept.len() as u64;
-            rows += kept.len() as u64;
-            process(&block, out)?;
-        }
-        Ok(Some(Appended { rows, not, lost }))
-    }
-
-    /// The main table's columns that are read.
-    fn read_columns(&self) -> Vec<usize> {
-        let own = self.own();
-        let corrections = self.stages.corrections.iter().flat_map(Corrections::columns);
-        let asked = self.lookups().flat_map(Lookup::columns).chain(corrections);
-        let overlaid = self.overlay().columns().iter().copied();
-        asked.filter(|&column| column < own).chain(overlaid).collect()
-    }
-
-    /// Traces one row of a block through the lookups, as a batch of one. Where a lookup makes several rows of it, the
-    /// trace follows the first.
-    ///
-    /// # Panics
-    /// When the block has no such row.
-    pub fn trace(&self, block: &Block, row: usize) -> Vec<LookupTrace> {
-        let mut workspace = self.workspace::<()>();
-        workspace.begin(block, row..row + 1, self.overlay());
-        self.stages.process(block, 0, (Recording::Trace, Assembly::Cells), &mut workspace);
-        let trace = |stage: StageResult| {
-            let answer = stage.answers.first().copied()?;
-            let mut added = Block::new(stage.rows.added.columns());
-            added.push_row_of(&stage.rows.added, 0);
-            let updated = stage.updated.into_iter();
-            let updated = updated.map(|cell| (cell.column, cell.written, cell.before, cell.after));
-            Some(LookupTrace { added, answer, updated: updated.collect() })
-        };
-        workspace.stages.into_iter().map_while(trace).collect()
     }
 }
