@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use gather_keys_core::enrich::{
-    AddedCell, Corrections, Enrichment, NeedsWhole, Note, Resolved, Side, added_names, resolve,
+    AddedCell, Corrections, Enrichment, EnrichmentBuilder, NeedsWhole, Note, Resolved,
 };
 use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
@@ -33,11 +33,10 @@ pub(crate) struct Inputs {
     pub(crate) meter: Meter,
     /// The size of all inputs in bytes, where it is known.
     pub(crate) size: Option<u64>,
-    pub(crate) notes: Vec<Note>,
     pub(crate) corrections: Option<CorrectionsFile>,
     corrected: Option<Corrections>,
     references: Vec<OpenReference>,
-    added: Vec<String>,
+    builder: EnrichmentBuilder,
     /// The declared type of each column of the enriched table in its file, where it has one.
     stored: Vec<Option<StoredType>>,
     /// The types as a server declares them.
@@ -123,12 +122,12 @@ impl Inputs {
         if let (Destination::Main { .. }, Some(file)) = (&call.into, main.file()) {
             file.lock()?;
         }
-        // A reference may use what those before it add.
-        let mut known = main.headers().clone();
+        // One seed for all, so that the keys of a row are hashed once for references with the same key.
+        let mut builder =
+            EnrichmentBuilder::new(main.headers(), seed()).blanks(call.main.blanks.clone());
         let mut stored = main.stored_types();
         let mut declared = declared_types(&main);
-        let (mut references, mut added) = (Vec::new(), Vec::new());
-        let mut notes = Vec::new();
+        let mut references = Vec::new();
         let mut opened = 0;
         for (table, plan) in &call.references {
             let mut tables = vec![open(table, &table.address, &plan.name)?];
@@ -142,14 +141,7 @@ impl Inputs {
                 }
                 tables.push(other);
             }
-            let ours = Side { headers: &known, blanks: &call.main.blanks };
-            let theirs = Side { headers: &headers, blanks: &table.blanks };
-            let found = resolve(plan, ours, theirs)?;
-            notes.extend(found.notes.iter().cloned());
-            let (names, renamed) = added_names(&known, &plan.name, &found.names);
-            notes.extend(renamed);
-            known = known.with(&names);
-            added.extend(names);
+            let found = builder.resolve(plan, &headers, &table.blanks)?;
             let types = tables[0].stored_types();
             stored.extend(found.output.cells.iter().map(|cell| match cell {
                 AddedCell::Taken(nth) => types[found.taken.columns[*nth]].clone(),
@@ -182,20 +174,25 @@ impl Inputs {
                 path.filter(|path| !is_new(path)).map(CorrectionsFile::read).transpose()?
             }
         };
-        let corrected = corrections.as_ref().map(|file| file.placed_in(&known)).transpose()?;
+        let corrected =
+            corrections.as_ref().map(|file| file.placed_in(builder.headers())).transpose()?;
         Ok(Self {
             main,
             meter,
             size,
-            notes,
             corrections,
             corrected,
             references,
-            added,
+            builder,
             stored,
             declared,
             seen,
         })
+    }
+
+    /// Notes about names that were found loosely or changed.
+    pub(crate) fn notes(&self) -> &[Note] {
+        self.builder.notes()
     }
 
     /// Which tables of a server are read.
@@ -234,18 +231,16 @@ impl Inputs {
         let goes_plainly = |reference: &OpenReference| reference.found.passes_through(own);
         let are_plain = self.corrected.is_none() && self.references.iter().all(goes_plainly);
         let raw_form = raw_form.filter(|_| are_plain);
-        let known = self.main.headers().clone().with(&self.added);
+        let mut enrichment = self.builder;
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());
         let small = small.filter(|size| *size <= SMALL);
         let mut updated = Vec::new();
-        let (mut lookups, mut others) = (Vec::new(), Vec::new());
+        let mut others = Vec::new();
         let mut left = call.memory;
         let mut scratch: Option<Arc<dyn Scratch>> = None;
         let mut rows = Vec::new();
-        // One for all, so that the keys of a row are hashed once for references that it asks with the same.
-        let seed = seed();
         for OpenReference { plan, headers, tables, size, aliases, found } in self.references {
-            let mut builder = found.builder(&plan, &headers, seed).raw_form(raw_form);
+            let mut builder = found.builder(&plan, &headers, enrichment.seed()).raw_form(raw_form);
             let is_large = |(main, size)| size >= LARGE && size / LARGER >= main;
             let is_large = small.zip(size).is_some_and(is_large);
             let needs_whole = found.needs_whole(own, &updated);
@@ -283,10 +278,10 @@ impl Inputs {
             let (mut lookup, taking) = found.lookup(reference);
             if let Some(table) = aliases {
                 others.extend(table.file().cloned());
-                let aliases = aliases::of(&table, &lookup, &known)?;
+                let aliases = aliases::of(&table, &lookup, enrichment.headers())?;
                 lookup = lookup.aliased(aliases);
             }
-            lookups.push((lookup, taking));
+            enrichment.add(lookup, taking);
         }
         let corrections = self.corrections.as_ref().and_then(CorrectionsFile::file).cloned();
         others.extend(corrections);
@@ -294,8 +289,7 @@ impl Inputs {
         for (seen, rows) in seen.iter_mut().skip(1).zip(rows) {
             seen.rows = rows;
         }
-        let enrichment = Enrichment::new(lookups, self.main.headers(), self.added);
-        let enrichment = enrichment.corrected(self.corrected).explaining(call.explains());
+        let enrichment = enrichment.finish().corrected(self.corrected).explaining(call.explains());
         let enrichment = enrichment.memory_limit(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };

@@ -236,7 +236,7 @@ impl<'a> Run<'a> {
             let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
         }
         text.push_str(&summary::read_as(&inputs.read_as(), self.call.messages.verbose));
-        text.push_str(&summary::notes(&inputs.notes));
+        text.push_str(&summary::notes(inputs.notes()));
         for (table, plan) in &self.call.references {
             if table.addresses().any(|address| is_same(address, &self.call.main.address)) {
                 let note = format!(

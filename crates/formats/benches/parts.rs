@@ -14,7 +14,7 @@ use std::hint::black_box;
 use std::io;
 
 use criterion::{BatchSize, Criterion, Throughput, criterion_group, criterion_main};
-use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder};
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{On, ReferencePlan, Take};
 use gather_keys_core::table::{Block, Discard, Headers, Overlay, Parser, Renderer, Sink, Source};
@@ -67,11 +67,14 @@ fn builder(
     main: &Headers,
     reference: &Headers,
 ) -> (ReferenceBuilder, impl FnOnce(Reference) -> Enrichment + use<>) {
-    let side = |headers| Side { headers, blanks: &[] };
-    let found = resolve(&plan(), side(main), side(reference)).unwrap();
-    let builder = found.builder(&plan(), reference, [1, 2, 3, 4]);
-    let (main, names) = (main.clone(), found.names.clone());
-    let finish = move |loaded| Enrichment::new(vec![found.lookup(loaded)], &main, names);
+    let mut enrichment = EnrichmentBuilder::new(main, [1, 2, 3, 4]);
+    let found = enrichment.resolve(&plan(), reference, &[]).unwrap();
+    let builder = found.builder(&plan(), reference, enrichment.seed());
+    let finish = move |loaded| {
+        let (lookup, output) = found.lookup(loaded);
+        enrichment.add(lookup, output);
+        enrichment.finish()
+    };
     (builder, finish)
 }
 

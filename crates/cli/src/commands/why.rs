@@ -29,7 +29,7 @@ pub(crate) fn why(why: &Why, typed: TypedOptions) -> Result<Outcome> {
     // One row is traced through the whole of every reference.
     let call = Call { receipt: None, memory: None, ..Call::new(&asked, Purpose::Findings)? };
     let inputs = Inputs::open(&call, None).map_err(|error| asked.located(error))?;
-    let notes = summary::notes(&inputs.notes);
+    let notes = summary::notes(inputs.notes());
     let Loaded { mut main, enrichment, .. } = inputs.load(&call, call.threads, None)?;
     let (what, block, row) = match why.asked.row {
         Some(number) => {

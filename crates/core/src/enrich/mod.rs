@@ -1,6 +1,7 @@
 //! The enrichment: main rows through the lookups, in order.
 //!
-//! [`resolve`] finds the columns that a plan names in the tables. [`Enrichment::run`] is the pass: it reads a block
+//! An [`EnrichmentBuilder`] finds the columns that plans name in the tables, and loads the references.
+//! [`Enrichment::run`] is the pass: it reads a block
 //! of main rows, answers every row by every lookup, counts the answers, assembles the output rows, and writes them
 //! to the sink. No main row is kept afterwards, so that the main table may have any size.
 //!
@@ -12,6 +13,7 @@
 
 mod appending;
 mod bounded;
+mod builder;
 mod columns;
 mod corrections;
 mod joined;
@@ -24,9 +26,10 @@ mod stage;
 mod updating;
 
 pub use appending::Appending;
+pub use builder::EnrichmentBuilder;
 pub use columns::shown_columns;
 pub use corrections::Corrections;
 pub use pass::{Enrichment, LookupTrace};
-pub use resolve::{NeedsWhole, Note, Resolved, Side, added_names, resolve};
+pub use resolve::{NeedsWhole, Note, Resolved, Side, resolve};
 pub use row_output::{AddedCell, RowOutput, Unmatched};
 pub use updating::{Replacing, Updating};

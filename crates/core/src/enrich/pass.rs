@@ -56,7 +56,11 @@ type RawPassThrough<'r, R> = (RawForm, &'r dyn PassThrough<R>);
 
 impl Enrichment {
     /// Joins lookups, each with what it adds. `added` has the headers of all added columns, in order.
-    pub fn new(lookups: Vec<(Lookup, RowOutput)>, main: &Headers, added: Vec<String>) -> Self {
+    pub(super) fn new(
+        lookups: Vec<(Lookup, RowOutput)>,
+        main: &Headers,
+        added: Vec<String>,
+    ) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
         let (explaining, sampled, memory) = (false, SAMPLES, None);

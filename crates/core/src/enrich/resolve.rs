@@ -330,7 +330,7 @@ fn keys(
 
 /// The headers of all added columns, none of them like a header that is before it, with a note
 /// for each that had to be renamed: those of one more reference, after the others.
-pub fn added_names(
+pub(super) fn added_names(
     before: &Headers,
     reference: &str,
     wanted: &[String],

@@ -1,7 +1,7 @@
 //! References that build on each other, and references of several tables.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, NeedsWhole, Side, resolve};
+use gather_keys_core::enrich::{EnrichmentBuilder, NeedsWhole};
 use gather_keys_core::findings::Kind;
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate, WhenUnmatched, Within};
 use gather_keys_core::table::{Arranged, Headers};
@@ -168,8 +168,8 @@ proptest! {
         ];
         let run = |asks_first: bool| {
             let headers = tables()[0].headers.clone();
-            let side = |headers| Side { headers, blanks: &[] };
-            let found = resolve(&plan, side(&source.headers), side(&headers)).unwrap();
+            let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
+            let found = enrichment.resolve(&plan, &headers, &[]).unwrap();
             assert_eq!(found.needs_whole(2, &[]), None);
             assert_eq!(found.needs_whole(0, &[]), Some(NeedsWhole::Chain));
             let mut builder = found.builder(&plan, &headers, [1, 2, 3, 4]);
@@ -179,9 +179,9 @@ proptest! {
             for mut table in tables() {
                 builder.read(&mut table, threads).unwrap();
             }
-            let names = found.names.clone();
-            let lookup = found.lookup(builder.finish().unwrap());
-            let mut enrichment = Enrichment::new(vec![lookup], &source.headers, names);
+            let (lookup, output) = found.lookup(builder.finish().unwrap());
+            enrichment.add(lookup, output);
+            let mut enrichment = enrichment.finish();
             let mut kept = Kept::default();
             let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
             let lookup = enrichment.lookups().next().unwrap();

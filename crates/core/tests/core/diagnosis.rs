@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use gather_keys_core::Error;
 use gather_keys_core::diagnosis::{Diagnosis, Form, Reason, Scout};
-use gather_keys_core::enrich::{Enrichment, Side, resolve};
+use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder};
 use gather_keys_core::findings::{Kind, LookupFindings, MainFinding, Recorder};
 use gather_keys_core::lookup::{Alias, AliasState, Unsound};
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
@@ -205,15 +205,15 @@ fn aliases_are_used_where_the_key_is_not_found() {
     for threads in [1, 3] {
         let mut source = Memory::new("harvest", &MAIN, &main, 2);
         let mut table = Memory::new("hives", &HIVES, &hives, 5);
-        let side = |headers| Side { headers, blanks: &[] };
         let headers = table.headers.clone();
-        let resolved = resolve(&plan, side(&source.headers), side(&headers)).unwrap();
+        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
+        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
         let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
         builder.read(&mut table, threads).unwrap();
-        let names = resolved.names.clone();
         let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
         let lookup = lookup.aliased(aliases.clone());
-        let mut enrichment = Enrichment::new(vec![(lookup, taking)], &source.headers, names);
+        enrichment.add(lookup, taking);
+        let mut enrichment = enrichment.finish();
         let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
         let counts = found.lookups[0].counts;
         assert_eq!((counts.of(Kind::Matched), counts.of(Kind::Unmatched)), (3, 1));

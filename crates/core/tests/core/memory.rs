@@ -1,7 +1,7 @@
 //! Tables in memory, and a sink that keeps what it is given.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::{Enrichment, Resolved, RowOutput, Side, added_names, resolve};
+use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved, RowOutput};
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
@@ -207,23 +207,20 @@ pub(crate) fn enrichments_by(
     threads: usize,
     adapt: impl Fn(&[(Lookup, RowOutput)], &Resolved, ReferenceBuilder) -> ReferenceBuilder,
 ) -> Result<Enrichment, Error> {
-    let (mut known, mut added, mut lookups) = (main.headers.clone(), Vec::new(), Vec::new());
+    let mut enrichment = EnrichmentBuilder::new(&main.headers, [1, 2, 3, 4]);
     for (plan, mut tables) in plans {
         let headers = tables[0].headers.clone();
-        let side = |headers| Side { headers, blanks: &[] };
-        let found = resolve(plan, side(&known), side(&headers))?;
-        let (names, _) = added_names(&known, &plan.name, &found.names);
-        known = known.with(&names);
-        added.extend(names);
+        let found = enrichment.resolve(plan, &headers, &[])?;
         let raw_form = raw_form().filter(|_| found.passes_through(main.headers.len()));
         let builder = found.builder(plan, &headers, [1, 2, 3, 4]).raw_form(raw_form);
-        let mut builder = adapt(&lookups, &found, builder);
+        let mut builder = adapt(enrichment.lookups(), &found, builder);
         for table in &mut tables {
             builder.read(&mut Arranged::like(&headers, table).unwrap(), threads)?;
         }
-        lookups.push(found.lookup(builder.finish()?));
+        let (lookup, output) = found.lookup(builder.finish()?);
+        enrichment.add(lookup, output);
     }
-    Ok(Enrichment::new(lookups, &main.headers, added))
+    Ok(enrichment.finish())
 }
 
 /// Rows from texts.

@@ -2,7 +2,7 @@
 //! is reported.
 
 use gather_keys_core::Error;
-use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::table::{Before, Block, Headers, Overlay, Parser, Renderer, Sink, Source};
 use proptest::prelude::*;
 
@@ -132,7 +132,7 @@ proptest! {
         let mut source =
             Faulty { headers, pieces, at: 0, unreadable, malformed: malformed.clone(), before };
         let mut sink = Refusing { refused, rows: Vec::new() };
-        let mut enrichment = Enrichment::new(Vec::new(), &source.headers.clone(), Vec::new());
+        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]).finish();
         let ran = enrichment.run(&mut source, &mut sink, None, threads);
         let mut want = Ok(pieces as u64);
         for piece in 0..=pieces {
