@@ -75,7 +75,7 @@ pub(crate) struct Seen {
 }
 
 /// How a table was read.
-pub(crate) struct Told {
+pub(crate) struct ReadTable {
     pub(crate) table: String,
     pub(crate) columns: usize,
     pub(crate) delimiter: String,
@@ -203,11 +203,11 @@ impl Inputs {
     }
 
     /// How each table was read.
-    pub(crate) fn read_as(&self) -> Vec<Told> {
+    pub(crate) fn read_as(&self) -> Vec<ReadTable> {
         let tables = self.references.iter().flat_map(|reference| &reference.tables);
         let told = [&self.main].into_iter().chain(tables).map(|table| {
             let dialect = table.layout().dialect;
-            Told {
+            ReadTable {
                 table: table.headers().table().to_owned(),
                 columns: table.headers().len(),
                 delimiter: dialect.delimiter_name(),

@@ -41,7 +41,7 @@ fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
 }
 
 /// The result of a pass, and the columns that are written as text because no type holds all their cells.
-pub(crate) struct Came {
+pub(crate) struct PassResult {
     pub(crate) findings: Findings,
     pub(crate) mixed: Vec<String>,
     /// How many whole numbers are text in a workbook, and the header of the first.
@@ -55,7 +55,7 @@ pub(crate) fn pass(
     output: Option<Written<'_>>,
     notes: &mut Notes<'_>,
     threads: usize,
-) -> Result<Came> {
+) -> Result<PassResult> {
     let recorder = notes
         .are_wanted()
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
@@ -96,5 +96,5 @@ pub(crate) fn pass(
             findings
         }
     };
-    Ok(Came { findings, mixed, long })
+    Ok(PassResult { findings, mixed, long })
 }

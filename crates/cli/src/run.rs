@@ -33,7 +33,7 @@ use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
 use crate::output::{Form, Output};
-use crate::pass::{Came, Written, pass};
+use crate::pass::{PassResult, Written, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
@@ -355,7 +355,7 @@ impl<'a> Run<'a> {
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };
-        let Came { findings, mixed, long } =
+        let PassResult { findings, mixed, long } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;

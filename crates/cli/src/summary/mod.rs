@@ -27,7 +27,7 @@ use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, Kind};
 use gather_keys_core::table::Headers;
 
-use crate::inputs::Told;
+use crate::inputs::ReadTable;
 use crate::wording::{self, counted};
 
 /// How many rows of a trouble are shown.
@@ -108,7 +108,7 @@ pub(crate) fn notes(notes: &[Note]) -> String {
 }
 
 /// Cells that hold an error in the file, and formulas without a value, which count as blank.
-pub(crate) fn error_cells(tables: &[Told]) -> Vec<String> {
+pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
     let told = tables.iter().filter_map(|told| {
         let count = told.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
         let holds =
@@ -141,9 +141,9 @@ pub(crate) fn error_cells(tables: &[Told]) -> Vec<String> {
 }
 
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.
-pub(crate) fn read_as(tables: &[Told], verbose: bool) -> String {
+pub(crate) fn read_as(tables: &[ReadTable], verbose: bool) -> String {
     let mut text = String::new();
-    for Told { table, columns, delimiter, byte_order_mark, read_as } in tables {
+    for ReadTable { table, columns, delimiter, byte_order_mark, read_as } in tables {
         let mut said = Vec::new();
         if verbose {
             said.push(counted(*columns as u64, "column"));

@@ -13,13 +13,13 @@ use super::{Before, Block, Parser, Source};
 /// How many blocks there may be at once for each thread.
 const BLOCKS: usize = 4;
 
-/// A block on its way; kept from piece to piece.
+/// A block on its way; kept from chunk to chunk.
 struct Job<S: Source, W> {
-    piece: S::Chunk,
+    chunk: S::Chunk,
     block: Block,
-    space: W,
+    workspace: W,
     /// The result of reading and parsing the chunk: how many lines it has.
-    came: Result<Result<u64, <S::Parser as Parser>::Fault>, S::Error>,
+    parsed: Result<Result<u64, <S::Parser as Parser>::Fault>, S::Error>,
     /// The thread that works on it.
     by: usize,
 }
@@ -27,11 +27,11 @@ struct Job<S: Source, W> {
 /// The state that the threads of a run share.
 struct Shared<'s, S: Source, W, H> {
     reading: Mutex<Reading<'s, S>>,
-    /// Blocks in line, by the number of their piece.
-    line: Mutex<BTreeMap<u64, Job<S, W>>>,
-    handing: Mutex<Handing<S::Error, H>>,
+    /// Processed blocks that wait for their turn, by the number of their chunk.
+    queue: Mutex<BTreeMap<u64, Job<S, W>>>,
+    consumer: Mutex<Consumer<S::Error, H>>,
     free: Mutex<Free<Job<S, W>>>,
-    /// Told when a job is free again and somebody waits for it, or the run stops.
+    /// Notified when a job is free again and a thread waits for one, or when the run stops.
     freed: Condvar,
 }
 
@@ -44,32 +44,32 @@ struct Free<J> {
 
 struct Reading<'s, S> {
     source: &'s mut S,
-    /// The number of the next piece.
+    /// The number of the next chunk.
     next: u64,
     ended: bool,
 }
 
-struct Handing<E, H> {
-    hand_on: H,
-    /// The number of the piece whose turn it is.
+struct Consumer<E, H> {
+    consume: H,
+    /// The number of the chunk whose turn it is.
     next: u64,
     before: Before,
     error: Option<E>,
 }
 
-/// Works a source off on `threads` threads, each block in a space of its own. `wanted` are the
-/// columns that are looked at. `work` is done with blocks in any order, and does not know where they
-/// are in the table unless there is one thread; `hand_on` is given them in order.
+/// Processes a source on `threads` threads, each block in its own workspace. `wanted` are the columns that are
+/// read. `process` gets blocks in any order; it knows a block's place in the table only when there is one thread.
+/// `consume` gets the blocks in order.
 ///
 /// # Errors
-/// The errors of the source and of `hand_on`; of several errors, the first in the table.
+/// The errors of the source and of `consume`; of several errors, the first in the table.
 pub(crate) fn in_order<S, W>(
     source: &mut S,
     threads: usize,
     wanted: &[usize],
-    space: impl Fn() -> W,
-    work: impl Fn(&mut W, &Block) + Sync,
-    mut hand_on: impl FnMut(&mut W, &Block) -> Result<(), S::Error> + Send,
+    workspace: impl Fn() -> W,
+    process: impl Fn(&mut W, &Block) + Sync,
+    mut consume: impl FnMut(&mut W, &Block) -> Result<(), S::Error> + Send,
 ) -> Result<(), S::Error>
 where
     S: Source<Error: Send> + Send,
@@ -79,40 +79,41 @@ where
     let mut parser = source.parser();
     parser.want(wanted);
     if threads < 2 {
-        let (mut space, mut piece, mut block) = (space(), S::Chunk::default(), Block::default());
-        while source.read_chunk(&mut piece)? {
+        let (mut workspace, mut chunk, mut block) =
+            (workspace(), S::Chunk::default(), Block::default());
+        while source.read_chunk(&mut chunk)? {
             let before = source.before();
-            let parsed = parser.parse(&mut piece, &mut block);
+            let parsed = parser.parse(&mut chunk, &mut block);
             let lines = parsed.map_err(|fault| parser.error(fault, before))?;
             source.passed(block.rows() as u64, lines);
             block.place(before.rows + 1, before.lines + 1);
-            work(&mut space, &block);
-            hand_on(&mut space, &block)?;
+            process(&mut workspace, &block);
+            consume(&mut workspace, &block)?;
         }
         return Ok(());
     }
     let before = source.before();
     let job = |by: usize| Job {
-        piece: S::Chunk::default(),
+        chunk: S::Chunk::default(),
         block: Block::default(),
-        space: space(),
-        came: Ok(Ok(0)),
+        workspace: workspace(),
+        parsed: Ok(Ok(0)),
         by,
     };
     let jobs = |by: usize| (0..BLOCKS).map(|_| job(by)).collect();
     let shared = Shared::<S, W, _> {
         reading: Mutex::new(Reading { source, next: 0, ended: false }),
-        line: Mutex::new(BTreeMap::new()),
-        handing: Mutex::new(Handing { hand_on, next: 0, before, error: None }),
+        queue: Mutex::new(BTreeMap::new()),
+        consumer: Mutex::new(Consumer { consume, next: 0, before, error: None }),
         free: Mutex::new(Free { jobs: (0..threads).map(jobs).collect(), waiting: 0 }),
         freed: Condvar::new(),
     };
     thread::scope(|scope| {
-        let (shared, parser, work) = (&shared, &parser, &work);
+        let (shared, parser, process) = (&shared, &parser, &process);
         for thread in 1..threads {
             let begun = thread::Builder::new().spawn_scoped(scope, move || {
                 let _stops = StopsOnPanic(shared);
-                shared.run(thread, parser, work);
+                shared.run(thread, parser, process);
             });
             // Where the system allows fewer threads, those that started do all of the work.
             if begun.is_err() {
@@ -120,10 +121,10 @@ where
             }
         }
         let _stops = StopsOnPanic(shared);
-        shared.run(0, parser, work);
+        shared.run(0, parser, process);
     });
-    let handing = shared.handing.into_inner().unwrap_or_else(PoisonError::into_inner);
-    handing.error.map_or(Ok(()), Err)
+    let consumer = shared.consumer.into_inner().unwrap_or_else(PoisonError::into_inner);
+    consumer.error.map_or(Ok(()), Err)
 }
 
 impl<J> Free<J> {
@@ -138,21 +139,21 @@ impl<S: Source, W, H> Shared<'_, S, W, H>
 where
     H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
 {
-    fn run(&self, thread: usize, parser: &S::Parser, work: impl Fn(&mut W, &Block)) {
-        while let Some((number, mut job)) = self.take_piece(thread) {
-            if let Ok(came) = &mut job.came {
-                *came = parser.parse(&mut job.piece, &mut job.block);
-                if came.is_ok() {
-                    work(&mut job.space, &job.block);
+    fn run(&self, thread: usize, parser: &S::Parser, process: impl Fn(&mut W, &Block)) {
+        while let Some((number, mut job)) = self.next_chunk(thread) {
+            if let Ok(parsed) = &mut job.parsed {
+                *parsed = parser.parse(&mut job.chunk, &mut job.block);
+                if parsed.is_ok() {
+                    process(&mut job.workspace, &job.block);
                 }
             }
-            locked(&self.line).insert(number, job);
-            self.hand_on_what_is_next(parser);
+            locked(&self.queue).insert(number, job);
+            self.consume_ready(parser);
         }
     }
 
-    /// The next piece, in a free job, with its number.
-    fn take_piece(&self, thread: usize) -> Option<(u64, Job<S, W>)> {
+    /// The next chunk, in a free job, with its number.
+    fn next_chunk(&self, thread: usize) -> Option<(u64, Job<S, W>)> {
         let mut job = {
             let mut free = locked(&self.free);
             loop {
@@ -171,49 +172,49 @@ where
         if reading.ended {
             return None;
         }
-        let read = reading.source.read_chunk(&mut job.piece);
+        let read = reading.source.read_chunk(&mut job.chunk);
         reading.ended = !matches!(read, Ok(true));
         let number = reading.next;
         reading.next += 1;
         job.by = thread;
         match read {
             Ok(false) => return None,
-            Ok(true) => job.came = Ok(Ok(0)),
-            Err(error) => job.came = Err(error),
+            Ok(true) => job.parsed = Ok(Ok(0)),
+            Err(error) => job.parsed = Err(error),
         }
         Some((number, job))
     }
 
-    /// Hands blocks on, as long as the next one is in line and nobody else is at it.
-    fn hand_on_what_is_next(&self, parser: &S::Parser) {
+    /// Consumes blocks while the next one is in the queue and no other thread is consuming.
+    fn consume_ready(&self, parser: &S::Parser) {
         // A thread that queues a block while another thread is consuming leaves it to that thread, which
         // looks at the queue again when it is done.
-        while let Ok(mut handing) = self.handing.try_lock() {
+        while let Ok(mut consumer) = self.consumer.try_lock() {
             loop {
-                let next = locked(&self.line).remove(&handing.next);
+                let next = locked(&self.queue).remove(&consumer.next);
                 let Some(mut job) = next else { break };
-                handing.take(&mut job, parser);
-                if handing.error.is_some() {
-                    // The lock of the line is not held: it is only ever taken by itself.
-                    handing.next = u64::MAX;
+                consumer.take(&mut job, parser);
+                if consumer.error.is_some() {
+                    // The lock of the queue is not held: it is only ever taken by itself.
+                    consumer.next = u64::MAX;
                     self.stop();
                 }
                 let mut free = locked(&self.free);
                 free.jobs[job.by].push(job);
-                // Telling nobody takes time too.
+                // A notice that nobody waits for takes time too.
                 if free.waiting > 0 {
                     self.freed.notify_one();
                 }
             }
-            let next = handing.next;
-            drop(handing);
-            if !locked(&self.line).contains_key(&next) {
+            let next = consumer.next;
+            drop(consumer);
+            if !locked(&self.queue).contains_key(&next) {
                 return;
             }
         }
     }
 
-    /// Lets no further piece be read.
+    /// Stops reading.
     fn stop(&self) {
         locked(&self.reading).ended = true;
         // The lock makes sure that no thread misses the notice between looking and waiting.
@@ -222,24 +223,24 @@ where
     }
 }
 
-impl<E, H> Handing<E, H> {
-    /// Hands one block on.
+impl<E, H> Consumer<E, H> {
+    /// Consumes one block.
     fn take<S: Source<Error = E>, W>(&mut self, job: &mut Job<S, W>, parser: &S::Parser)
     where
         H: FnMut(&mut W, &Block) -> Result<(), E>,
     {
         let before = self.before;
-        let handed_on = match std::mem::replace(&mut job.came, Ok(Ok(0))) {
+        let consumed = match std::mem::replace(&mut job.parsed, Ok(Ok(0))) {
             Ok(Ok(lines)) => {
                 job.block.place(before.rows + 1, before.lines + 1);
                 self.before.rows += job.block.rows() as u64;
                 self.before.lines += lines;
-                (self.hand_on)(&mut job.space, &job.block)
+                (self.consume)(&mut job.workspace, &job.block)
             }
             Ok(Err(fault)) => Err(parser.error(fault, before)),
             Err(error) => Err(error),
         };
-        self.error = handed_on.err();
+        self.error = consumed.err();
         self.next += 1;
     }
 }

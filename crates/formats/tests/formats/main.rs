@@ -10,6 +10,7 @@ mod commits;
 mod crossing;
 mod delimited;
 mod detection;
+mod fuzz_targets;
 mod postgresql;
 mod whole_file;
 mod workbook;

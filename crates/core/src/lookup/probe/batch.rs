@@ -123,7 +123,7 @@ impl Lookup {
         self.take_keys((count, own), &row, steps, batch);
         self.find_candidates(batch);
         let is_plain = self.range_value.is_none() && self.header_templates.is_empty();
-        let has_taken_behind = !self.reference.spec.is_reverse();
+        let has_taken_after = !self.reference.spec.is_reverse();
         let Batch { keys, hashes, steps: all, points, starts, taken, .. } = batch;
         let texts = self.reference.key_texts();
         let mut found = Match::default();
@@ -143,7 +143,7 @@ impl Lookup {
                 }
                 Step::Candidate(entry, disagree) if texts[starts[nth]..].starts_with(key) => {
                     found = Match { first: Some((entry, disagree)), alias: None };
-                    if has_taken_behind {
+                    if has_taken_after {
                         start = starts[nth] + key.len();
                     }
                 }

@@ -9,9 +9,9 @@ use crate::value::trimmed;
 pub(super) static DATE: StepKind = StepKind {
     name: "date",
     form: "date [FORMAT …]",
-    does: "writes a date, or a date-time where there is a time, as ISO 8601 does; FORMAT as in \
+    does: "writes a date, or a date and time, as ISO 8601 does; FORMAT as in \
            POSIX `strptime`, several are tried in order, and one with a space or a comma in it \
-           stands in double quotes; with none the value is ISO 8601 already; `date serial` reads a workbook's day number",
+           is written in double quotes; without one, the value is ISO 8601; `date serial` reads a workbook's day number",
     examples: &[
         ("date %d.%m.%Y", "5.7.2026", Some("2026-07-05")),
         ("date %d.%m.%Y \"%d %B %Y\"", "5 July 2026", Some("2026-07-05")),
