@@ -7,7 +7,7 @@ use gather_keys_formats::Error;
 use gather_keys_formats::delimited::{HeaderRow, ReadOptions, Reader};
 
 /// Reads an input both ways, and panics where they differ.
-pub fn run(bytes: &[u8]) {
+pub(crate) fn run(bytes: &[u8]) {
     let [delimiter, piece, text @ ..] = bytes else { return };
     let delimiter = [b',', b';', b'\t', b'|', b'a'][usize::from(*delimiter) % 5];
     let options = ReadOptions {

@@ -9,7 +9,7 @@ use gather_keys_core::template::Template;
 use gather_keys_core::value::Point;
 
 /// Parses a text in every grammar, and applies what comes of it to a value.
-pub fn run(text: &str) {
+pub(crate) fn run(text: &str) {
     let (text, value) = text.split_once('\n').unwrap_or((text, "H-007"));
     let _ = Take::parse(text);
     let _ = On::parse(&[text]);

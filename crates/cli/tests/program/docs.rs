@@ -158,3 +158,40 @@ fn examples_print_what_they_show() {
     }
     assert!(run >= 3, "only {run} examples were found");
 }
+
+/// Files and tests that the docs name exist.
+#[test]
+fn named_files_and_tests_exist() {
+    let root = Path::new(ROOT);
+    let mut sources = String::new();
+    let mut folders = vec![root.join("crates")];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            let path = entry.path();
+            match path.extension() {
+                _ if path.is_dir() => folders.push(path),
+                Some(rs) if rs == "rs" => sources.push_str(&fs::read_to_string(path).unwrap()),
+                _ => {}
+            }
+        }
+    }
+    let mut named = 0;
+    for page in pages() {
+        let text = fs::read_to_string(&page).unwrap();
+        for word in text.split('`').skip(1).step_by(2) {
+            let (start, rest) = word.split_once('/').unwrap_or(("", ""));
+            let is_source = ["core", "formats", "cli"].contains(&start) && rest.ends_with(".rs");
+            let is_test = page.ends_with("reliability.md")
+                && word.matches('_').count() > 1
+                && word.bytes().all(|byte| byte.is_ascii_lowercase() || b"_8".contains(&byte));
+            if is_source {
+                let path = root.join("crates").join(start).join("src").join(rest);
+                assert!(path.exists(), "{}: {word}", page.display());
+            } else if is_test {
+                assert!(sources.contains(&format!("fn {word}(")), "{}: {word}", page.display());
+            }
+            named += usize::from(is_source || is_test);
+        }
+    }
+    assert!(named > 40, "{named}");
+}

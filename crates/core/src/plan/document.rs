@@ -85,7 +85,7 @@ plan_keys! {
         in_place: Option<bool>;
         /// With `in_place`, keep no backup of the main file.
         no_backup: Option<bool>;
-        /// Write every finding to this folder, one CSV file for each kind.
+        /// Write every finding to this folder, one list for each kind.
         lists: Option<Text> = "DIR", path;
         /// Write a report of the findings: HTML, Markdown or JSON by its extension (`.html`, `.md`,
         /// `.json`); several may be given.
@@ -170,20 +170,20 @@ table_keys! {
         /// `@status`, `@row`, `@table`, `@column`, `@count`, `@key`.
         @[serde(default)]
         take: Texts = "COLUMNS", headers;
-        /// Columns that a run, a pattern or `*` does not bring, separated by commas.
+        /// Columns that a run, a pattern or `*` should leave out, separated by commas.
         @[serde(default)]
         leave: Texts = "COLUMNS", headers;
-        /// What to do when several reference rows hold a key and disagree: `report`, `first`, `last`,
+        /// What to do when several reference rows have a key and disagree: `report`, `first`, `last`,
         /// `highest HEADER`, `lowest HEADER`, `every` (a row for each), `list` (their values, joined by
         /// `; `) or `stop` [default: report].
         when_duplicate: Option<Text> = "RULE", headers;
-        /// What to do when no reference row holds a key: `blank`, `drop` (the row), `only` (keep only such
+        /// What to do when no reference row has a key: `blank`, `drop` (the row), `only` (keep only these
         /// rows), `stop` or `fill TEXT` [default: blank].
         when_unmatched: Option<Text> = "RULE";
         /// Let a blank part of a key match a blank part.
         match_blanks: Option<bool>;
-        /// A table of main keys and the reference keys that replace them where a key itself is not
-        /// found: such as the list `nearest.csv`, with `yes` under `approve`.
+        /// A table of main keys and the reference keys to use instead, where a key itself is not
+        /// found; such as the list `nearest.csv`, with `yes` under `approve`.
         aliases: Option<Text> = "FILE", path;
         /// For a table of a database: the columns to order its rows by, which `first`, `last` and `@row`
         /// refer to, separated by commas.
