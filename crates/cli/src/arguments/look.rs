@@ -41,12 +41,12 @@ Examples:
     gather-keys survey hives.csv
     gather-keys survey harvest.csv hives.csv
 
-Of each column: what its cells look like, how many are blank, how many different
-values there are, the commonest of them or the range of numbers and dates, how
-they are spread, and what may be wrong with them, with the step that helps in a
-key. Then the columns, or sets of up to three, that distinguish the rows. The table
-is read once; what does not fit in memory is counted by a sketch and shown as
-`about` a number.";
+For each column: what its cells look like, how many are blank, how many
+different values there are, the commonest of them or the range of numbers and
+dates, their distribution, and what may be wrong with them, with the step that
+helps in a key. Then the columns, or sets of up to three, that distinguish the
+rows. The table is read once; values that do not fit in memory are counted by a
+sketch, and their number is shown with `about`.";
 
 /// `survey`.
 #[derive(Debug, Args)]
@@ -139,6 +139,6 @@ Examples:
     gather-keys find hives.csv h-4 --on 'Tag | digits | number'
     gather-keys find harvest.csv B0016
 
-Steps go over the value as they go over the cells. With no --on every column is
-searched, and the card says where the value was found. When no row holds it, the
-nearest are shown.";
+Steps apply to the value as to the cells. Without --on, every column is
+searched, and the card says where the value was found. When no row has it, the
+nearest rows are shown.";

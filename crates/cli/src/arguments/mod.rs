@@ -29,8 +29,7 @@ pub(crate) struct Arguments {
     #[arg(help = "When to use colour on standard error; NO_COLOR is honoured")]
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
-    /// The folder for temporary files: rows on their way into typed columns, and what comes out of a
-    /// pipe [default: the system's, which TMPDIR names]
+    /// The folder for temporary files [default: the system's, which TMPDIR names]
     #[arg(long, global = true, value_name = "DIR")]
     pub(crate) temp_dir: Option<PathBuf>,
     /// The command.
@@ -83,9 +82,9 @@ pub(crate) struct Demo {
 pub(crate) enum When {
     /// On a terminal
     Auto,
-    /// In any case
+    /// Always
     Always,
-    /// In no case
+    /// Never
     Never,
 }
 

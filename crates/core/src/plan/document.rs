@@ -154,7 +154,7 @@ table_keys! {
         /// A part of the key, or several separated by commas: `MAIN = REFERENCE`, or one side alone when
         /// both are the same. A side is a header, with steps where needed (`Hive | number`), or a template
         /// (`{Valley}-{Hive | last 2}`); the reference side may be `any(A, B, C)`, columns of which any
-        /// may hold the value. `@row` matches rows by their position.
+        /// may have the value. `@row` matches rows by their position.
         @[serde(default)]
         on: Texts = "KEY", headers;
         /// Steps that every part of the key goes through first, on both sides: `tidy | fold`.
