@@ -10,17 +10,17 @@ const PACKED_FROM: (u32, u32) = (2, 36);
 /// refuses to start the program, so it is done only where the one at hand does.
 fn main() {
     println!("cargo::rerun-if-changed=build.rs");
-    let told = |name: &str| std::env::var(name).unwrap_or_default();
-    let is_at_hand = told("HOST") == told("TARGET");
-    if is_at_hand && told("CARGO_CFG_TARGET_ENV") == "gnu" && library() >= Some(PACKED_FROM) {
+    let reported = |name: &str| std::env::var(name).unwrap_or_default();
+    let is_at_hand = reported("HOST") == reported("TARGET");
+    if is_at_hand && reported("CARGO_CFG_TARGET_ENV") == "gnu" && library() >= Some(PACKED_FROM) {
         println!("cargo::rustc-link-arg-bins=-Wl,-z,pack-relative-relocs");
     }
 }
 
 /// The version of the C library available, where it is the one of Linux.
 fn library() -> Option<(u32, u32)> {
-    let told = Command::new("getconf").arg("GNU_LIBC_VERSION").output().ok()?;
-    let told = String::from_utf8(told.stdout).ok()?;
-    let (first, second) = told.trim().strip_prefix("glibc ")?.split_once('.')?;
+    let reported = Command::new("getconf").arg("GNU_LIBC_VERSION").output().ok()?;
+    let reported = String::from_utf8(reported.stdout).ok()?;
+    let (first, second) = reported.trim().strip_prefix("glibc ")?.split_once('.')?;
     Some((first.parse().ok()?, second.parse().ok()?))
 }

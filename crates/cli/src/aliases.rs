@@ -81,7 +81,7 @@ pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Ve
 }
 
 /// The use of a lookup's aliases, a sentence each; none when it has none.
-pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
+pub(crate) fn reported(lookup: &Lookup) -> Vec<String> {
     let all: Vec<_> = lookup.aliases().collect();
     if all.is_empty() {
         return Vec::new();
@@ -95,7 +95,7 @@ pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
         1 => "1 alias is".to_owned(),
         more => format!("{} aliases are", number(more as u64)),
     };
-    let mut told =
+    let mut reported =
         vec![format!("aliases: {count} of {all_of} used, for {}.", counted(rows, "row"))];
     let name = lookup.reference().name();
     for (state, what) in [
@@ -118,7 +118,7 @@ pub(crate) fn told(lookup: &Lookup) -> Vec<String> {
         if these.len() > SHOWN {
             let _ = write!(sentence, "; and {} more", these.len() - SHOWN);
         }
-        told.push(sentence + ".");
+        reported.push(sentence + ".");
     }
-    told
+    reported
 }

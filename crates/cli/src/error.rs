@@ -107,7 +107,7 @@ pub(crate) enum Error {
     /// An output in a format that is read, but not written.
     NotWritable { name: String },
     /// A table is not where it was.
-    Lost { name: String, told: Box<Input>, nearby: Vec<Nearby> },
+    Lost { name: String, reported: Box<Input>, nearby: Vec<Nearby> },
     /// Two outputs of a run are one file.
     WrittenTwice { name: String, one: &'static str, other: &'static str },
     /// An output would have to be a file and a folder.
@@ -429,13 +429,13 @@ impl fmt::Display for Error {
                  Parquet or Arrow, a workbook of its own (.xlsx), or a table of a database \
                  (FILE.sqlite#TABLE)"
             ),
-            Self::Lost { name, told, nearby } => {
+            Self::Lost { name, reported, nearby } => {
                 write!(f, "the file {name} does not exist any more; ")?;
-                write!(f, "the receipt saw it with {}", wording::counted(told.rows, "row"))?;
-                if let Some(modified) = &told.modified {
+                write!(f, "the receipt saw it with {}", wording::counted(reported.rows, "row"))?;
+                if let Some(modified) = &reported.modified {
                     write!(f, ", last written {modified}")?;
                 }
-                let digest = told.file.digest.get(..19).unwrap_or(&told.file.digest);
+                let digest = reported.file.digest.get(..19).unwrap_or(&reported.file.digest);
                 write!(f, " ({digest}…). ")?;
                 let named = |nearby: &Nearby| nearby.path.display().to_string();
                 let names: Vec<String> = nearby.iter().map(named).collect();

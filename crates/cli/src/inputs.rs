@@ -205,7 +205,7 @@ impl Inputs {
     /// How each table was read.
     pub(crate) fn read_as(&self) -> Vec<ReadTable> {
         let tables = self.references.iter().flat_map(|reference| &reference.tables);
-        let told = [&self.main].into_iter().chain(tables).map(|table| {
+        let reported = [&self.main].into_iter().chain(tables).map(|table| {
             let dialect = table.layout().dialect;
             ReadTable {
                 table: table.headers().table().to_owned(),
@@ -215,7 +215,7 @@ impl Inputs {
                 read_as: table.read_as().clone(),
             }
         });
-        told.collect()
+        reported.collect()
     }
 
     /// Loads the references on this many threads; what is left to read is the main table. Of a large

@@ -49,10 +49,10 @@ use terminal::ERROR;
 
 fn main() -> ExitCode {
     let usual = panic::take_hook();
-    panic::set_hook(Box::new(move |told| {
+    panic::set_hook(Box::new(move |reported| {
         // A caught panic is reported as an error, in words.
         if gather_keys_formats::guarded_name().is_none() {
-            usual(told);
+            usual(reported);
         }
     }));
     // The descriptions of the steps are long, and made only when asked for.

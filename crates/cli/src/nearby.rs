@@ -26,20 +26,20 @@ pub(crate) struct Nearby {
 }
 
 /// An error about a table that is not there, with what the receipt at a path knows of it.
-pub(crate) fn lost(error: Error, told: Option<(&Receipt, &Path)>) -> Error {
+pub(crate) fn lost(error: Error, reported: Option<(&Receipt, &Path)>) -> Error {
     let Error::Table(gather_keys_formats::Error::Missing { name, .. }) = &error else {
         return error;
     };
-    let Some((before, receipt)) = told else { return error };
+    let Some((before, receipt)) = reported else { return error };
     let whole = |path: &Path| std::path::absolute(path).ok();
-    let told = before.inputs.iter().find(|input| {
+    let reported = before.inputs.iter().find(|input| {
         from_root(&receipts::path_of(&input.file, receipt)) == whole(Path::new(name))
     });
-    match told {
-        Some(told) => Error::Lost {
+    match reported {
+        Some(reported) => Error::Lost {
             name: name.clone(),
-            nearby: look(Path::new(name), told),
-            told: Box::new(told.clone()),
+            nearby: look(Path::new(name), reported),
+            reported: Box::new(reported.clone()),
         },
         None => error,
     }
@@ -60,7 +60,7 @@ fn from_root(path: &Path) -> Option<PathBuf> {
 }
 
 /// Looks for a table in the folder where it was, in those below it and in the one above.
-fn look(missing: &Path, told: &Input) -> Vec<Nearby> {
+fn look(missing: &Path, reported: &Input) -> Vec<Nearby> {
     let folder = match missing.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
         _ => PathBuf::from("."),
@@ -74,9 +74,10 @@ fn look(missing: &Path, told: &Input) -> Vec<Nearby> {
         files.filter(|path| path.extension() == ending).take(MOST_FILES).collect();
     let found = |is_same: bool| move |path: &PathBuf| Nearby { path: plain(path), is_same };
     let mut nearby: Vec<Nearby> =
-        files.iter().filter(|path| has_content(path, told)).map(found(true)).collect();
+        files.iter().filter(|path| has_content(path, reported)).map(found(true)).collect();
     if nearby.is_empty() {
-        nearby = files.iter().filter(|path| has_headers(path, told)).map(found(false)).collect();
+        nearby =
+            files.iter().filter(|path| has_headers(path, reported)).map(found(false)).collect();
     }
     nearby.truncate(MOST_OFFERED);
     nearby
@@ -90,15 +91,15 @@ fn entries(folder: &Path) -> impl Iterator<Item = PathBuf> + use<> {
     paths.into_iter()
 }
 
-fn has_content(path: &Path, told: &Input) -> bool {
-    path.metadata().is_ok_and(|facts| facts.len() == told.file.bytes)
-        && Sum::of_file(path).is_ok_and(|sum| sum.told().1 == told.file.digest)
+fn has_content(path: &Path, reported: &Input) -> bool {
+    path.metadata().is_ok_and(|facts| facts.len() == reported.file.bytes)
+        && Sum::of_file(path).is_ok_and(|sum| sum.size_and_digest().1 == reported.file.digest)
 }
 
-fn has_headers(path: &Path, told: &Input) -> bool {
+fn has_headers(path: &Path, reported: &Input) -> bool {
     let address = Address::File(path.to_owned());
     let table = Table::open(&address, &Described::default(), &Untapped);
-    table.is_ok_and(|(table, _)| table.headers().iter().eq(told.headers.iter()))
+    table.is_ok_and(|(table, _)| table.headers().iter().eq(reported.headers.iter()))
 }
 
 /// A path without a needless `./` before it.

@@ -258,7 +258,7 @@ impl Output {
     /// Ends the output, so that only its place is missing. What is replaced is kept under a name with
     /// `kept`, if there is such.
     pub(crate) fn finish(self, kept: Option<&str>) -> Result<Ended> {
-        let sum = self.sum.map(|sum| sum.told());
+        let sum = self.sum.map(|sum| sum.size_and_digest());
         let (mut file, mut unsent) = (None, Unsent::Nothing);
         match self.at {
             At::File(whole, stamp) => {

@@ -36,17 +36,17 @@ pub(crate) fn reference_place(reference: &Reference, row: RowId) -> String {
 pub(crate) fn rows(reference: &Reference, rows: &[RowId]) -> String {
     let shown = &rows[..rows.len().min(SHOWN)];
     let by_table = shown.chunk_by(|&a, &b| reference.table(a) == reference.table(b));
-    let told = by_table.map(|rows| {
+    let reported = by_table.map(|rows| {
         let numbers: Vec<String> = rows.iter().map(|&row| number(reference.number(row))).collect();
         let table = reference.table(rows[0]).map_or(String::new(), |table| format!("{table} "));
         let plural = if rows.len() == 1 { "" } else { "s" };
         format!("{table}row{plural} {}", numbers.join(", "))
     });
-    let mut told: Vec<String> = told.collect();
+    let mut reported: Vec<String> = reported.collect();
     if rows.len() > SHOWN {
-        told.push("…".to_owned());
+        reported.push("…".to_owned());
     }
-    told.join(", ")
+    reported.join(", ")
 }
 
 /// The first few of several entries of a key: `rows 11, 109`, or where they are cells, `row 3 in
@@ -60,11 +60,11 @@ pub(crate) fn entries(reference: &Reference, entries: &[EntryId]) -> String {
         let column = reference.column(entry).map(|column| reference.headers().address(column));
         format!("{row} in {}", column.unwrap_or_default())
     };
-    let mut told: Vec<String> = entries.iter().take(SHOWN).map(cell).collect();
+    let mut reported: Vec<String> = entries.iter().take(SHOWN).map(cell).collect();
     if entries.len() > SHOWN {
-        told.push("…".to_owned());
+        reported.push("…".to_owned());
     }
-    told.join(", ")
+    reported.join(", ")
 }
 
 /// `row 17: Fellside, H-012 (rest)`. Where that is wider than `room`, the rest goes on a line of its own,

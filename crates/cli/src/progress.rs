@@ -35,8 +35,8 @@ pub(crate) struct SharedSum(Arc<Mutex<Sum>>);
 
 impl SharedSum {
     /// How many bytes there were, and their digest.
-    pub(crate) fn told(&self) -> (u64, String) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).told()
+    pub(crate) fn size_and_digest(&self) -> (u64, String) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).size_and_digest()
     }
 }
 

@@ -114,7 +114,7 @@ impl Draft {
     pub(crate) fn new(run: Run<'_>, path: &Path) -> Result<Self> {
         let mut receipt = Receipt::new(env!("CARGO_PKG_VERSION"), run.plan);
         for (nth, seen) in run.seen.into_iter().enumerate() {
-            let (bytes, digest) = seen.sum.map(|sum| sum.told()).unwrap_or_default();
+            let (bytes, digest) = seen.sum.map(|sum| sum.size_and_digest()).unwrap_or_default();
             let modified = seen.modified.and_then(|time| Timestamp::try_from(time).ok());
             let seconds = modified.and_then(|time| Timestamp::from_second(time.as_second()).ok());
             receipt.inputs.push(Input {
@@ -126,7 +126,7 @@ impl Draft {
             });
         }
         if let Some(file) = run.corrections {
-            let (bytes, digest) = file.sum().told();
+            let (bytes, digest) = file.sum().size_and_digest();
             let address = Address::File(file.path().to_owned());
             receipt.inputs.push(Input {
                 role: "corrections".to_owned(),
@@ -137,7 +137,7 @@ impl Draft {
             });
         }
         for (name, file, rows) in run.aliases {
-            let (bytes, digest) = Sum::of_file(file)?.told();
+            let (bytes, digest) = Sum::of_file(file)?.size_and_digest();
             let address = Address::File(file.to_owned());
             receipt.inputs.push(Input {
                 role: format!("aliases of {name}"),
@@ -205,7 +205,8 @@ impl Draft {
         });
         for (list, finished) in written.lists {
             let Some(content) = finished.content()? else { continue };
-            let (bytes, digest) = Sum::of_reader(&mut content.reader(), content.name())?.told();
+            let (bytes, digest) =
+                Sum::of_reader(&mut content.reader(), content.name())?.size_and_digest();
             let path = told_path(&Address::File(list.clone()), &self.path);
             self.receipt.lists.push(File { path, bytes, digest });
         }
@@ -246,14 +247,14 @@ pub(crate) enum OnDisk {
 
 /// Looks whether the output at a path is the one that a receipt is about, and still the same.
 pub(crate) fn on_disk(before: &Receipt, receipt: &Path, output: &Path) -> Result<OnDisk> {
-    let Some(told) = &before.output else { return Ok(OnDisk::Other) };
+    let Some(reported) = &before.output else { return Ok(OnDisk::Other) };
     let place = |path: &Path| fs::canonicalize(path).ok();
     let there = place(output);
-    if there.is_none() || there != place(&path_of(&told.file, receipt)) {
+    if there.is_none() || there != place(&path_of(&reported.file, receipt)) {
         return Ok(OnDisk::Other);
     }
-    let now = Sum::of_file(output)?.told();
-    Ok(if now == (told.file.bytes, told.file.digest.clone()) {
+    let now = Sum::of_file(output)?.size_and_digest();
+    Ok(if now == (reported.file.bytes, reported.file.digest.clone()) {
         OnDisk::AsWritten
     } else {
         OnDisk::Changed

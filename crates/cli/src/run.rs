@@ -65,7 +65,7 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         // Changes made by hand are corrections now, and the output is made again with them.
         run.call.edits = EditsRule::Discard;
     };
-    let mut told = String::new();
+    let mut reported = String::new();
     if !completed.is_empty() {
         let names: Vec<String> = completed.iter().map(|path| file_name(path)).collect();
         let note = format!(
@@ -76,11 +76,11 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
                 format!("{} were", joined(&names, "and"))
             }
         );
-        let _ = writeln!(told, "{}\n", wrapped(&note, 0, "      "));
+        let _ = writeln!(reported, "{}\n", wrapped(&note, 0, "      "));
     }
-    told.push_str(&run.told);
+    reported.push_str(&run.reported);
     own.note(run.appeared);
-    say(&told);
+    say(&reported);
     Ok(outcome)
 }
 
@@ -100,7 +100,7 @@ struct Run<'a> {
     /// The files that have appeared.
     appeared: Vec<PathBuf>,
     /// The notes at the end of a run.
-    told: String,
+    reported: String,
 }
 
 /// The result of a pass over the main table.
@@ -135,8 +135,8 @@ impl<'a> Run<'a> {
             },
             _ => OnDisk::Other,
         };
-        let (kept, appeared, told) = (None, Vec::new(), String::new());
-        Ok(Self { asked, call, own, before, receipt_was, on_disk, kept, appeared, told })
+        let (kept, appeared, reported) = (None, Vec::new(), String::new());
+        Ok(Self { asked, call, own, before, receipt_was, on_disk, kept, appeared, reported })
     }
 
     /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
@@ -144,13 +144,13 @@ impl<'a> Run<'a> {
         let mut targets = self.targets()?;
         let inputs = Inputs::open(&self.call, self.kept.as_ref().map(|kept| &kept.file));
         let inputs = inputs.map_err(|error| {
-            let told = self.before.as_ref().zip(self.call.receipt.as_deref());
-            self.asked.located(nearby::lost(error, told))
+            let reported = self.before.as_ref().zip(self.call.receipt.as_deref());
+            self.asked.located(nearby::lost(error, reported))
         })?;
         // Nobody reads what a quiet run would say, so it is not even put into words.
         let quiet = self.call.messages.quiet;
         let mut text = if quiet { String::new() } else { self.notes(&inputs) };
-        let told = inputs.read_as();
+        let reported = inputs.read_as();
         let written = targets.output.as_mut().and_then(Output::server);
         if let Some(written) = written.and_then(|writer| writer.identity().cloned()) {
             // The server decides which table an address means.
@@ -172,7 +172,7 @@ impl<'a> Run<'a> {
         let mut may_appear = holds || self.call.gates.write_anyway;
 
         let since = self.moved(&passed);
-        let mut said = summary::error_cells(&told);
+        let mut said = summary::error_cells(&reported);
         let mut refusal = String::new();
         let mut keeps_replaced = false;
         if may_appear {
@@ -181,8 +181,8 @@ impl<'a> Run<'a> {
                     said.extend(sentences);
                     keeps_replaced = keeps;
                 }
-                Edited::Refuse(told) => {
-                    (may_appear, outcome, refusal) = (false, Outcome::Stopped, told);
+                Edited::Refuse(reported) => {
+                    (may_appear, outcome, refusal) = (false, Outcome::Stopped, reported);
                 }
                 Edited::Kept(kept) => {
                     self.kept = Some(*kept);
@@ -220,9 +220,9 @@ impl<'a> Run<'a> {
                 let _ = writeln!(text, "{}", wrapped(&sentence, 0, "  "));
             }
         }
-        self.told = text;
-        self.told.push_str(&refusal);
-        self.told.push_str(&summary::gates(&results, quiet));
+        self.reported = text;
+        self.reported.push_str(&refusal);
+        self.reported.push_str(&summary::gates(&results, quiet));
         Ok(Some(outcome))
     }
 
@@ -466,13 +466,13 @@ impl<'a> Run<'a> {
             return false;
         };
         let is_ours = |path: &Path| {
-            let told = before.lists.iter().find(|list| {
+            let reported = before.lists.iter().find(|list| {
                 std::path::absolute(receipts::path_of(list, receipt)).ok()
                     == std::path::absolute(path).ok()
             });
-            told.is_some_and(|told| {
-                let now = gather_keys_formats::Sum::of_file(path).map(|sum| sum.told());
-                now.is_ok_and(|now| now == (told.bytes, told.digest.clone()))
+            reported.is_some_and(|reported| {
+                let now = gather_keys_formats::Sum::of_file(path).map(|sum| sum.size_and_digest());
+                now.is_ok_and(|now| now == (reported.bytes, reported.digest.clone()))
             })
         };
         paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))

@@ -59,27 +59,27 @@ pub(crate) fn written(mut file: WholeFile, bytes: &[u8]) -> Result<Finished> {
 }
 
 /// Notes about files that have appeared, a sentence each.
-pub(crate) fn told(appeared: &[Appeared]) -> Vec<String> {
-    let mut told = Vec::new();
+pub(crate) fn reported(appeared: &[Appeared]) -> Vec<String> {
+    let mut reported = Vec::new();
     for Appeared { name, other_names, lost_owner, lost_attributes, .. } in appeared {
         if *other_names > 0 {
             let other = match other_names {
                 1 => "another name (a hard link), which still leads".to_owned(),
                 more => format!("{more} other names (hard links), which still lead"),
             };
-            told.push(format!("note: {name} had {other} to what it was before."));
+            reported.push(format!("note: {name} had {other} to what it was before."));
         }
         if *lost_owner {
-            told.push(format!(
+            reported.push(format!(
                 "note: {name} belongs to you now, since only its owner could keep it as it was."
             ));
         }
         if !lost_attributes.is_empty() {
             let attributes = lost_attributes.join(", ");
-            told.push(format!("note: {name} could not keep its attributes {attributes}."));
+            reported.push(format!("note: {name} could not keep its attributes {attributes}."));
         }
     }
-    told
+    reported
 }
 
 /// The file name of a path, for sentences.

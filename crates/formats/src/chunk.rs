@@ -171,7 +171,7 @@ impl Parser for TableParser {
         match (&self.form, fault) {
             (_, ChunkFault::Swollen) => self.content.swollen(),
             (Form::Text(parser), ChunkFault::Text(fault)) => parser.error(fault, before),
-            (Form::Lines(_, name), ChunkFault::Line(bad)) => bad.told(name),
+            (Form::Lines(_, name), ChunkFault::Line(bad)) => bad.reported(name),
             (Form::Batches(parser), ChunkFault::Batch(fault)) => parser.error(fault, before),
             (Form::Values(parser), ChunkFault::NotText(fault)) => parser.error(&fault, before.rows),
             // Faults are of the parser that found them.
@@ -181,7 +181,7 @@ impl Parser for TableParser {
                 fix: "correct it",
             },
             (_, ChunkFault::Text(fault)) => fault.of("table", before),
-            (_, ChunkFault::Line(bad)) => bad.told("table"),
+            (_, ChunkFault::Line(bad)) => bad.reported("table"),
             (_, ChunkFault::Batch(fault)) => fault.of("table", before),
         }
     }

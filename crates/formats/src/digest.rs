@@ -24,7 +24,7 @@ impl Sum {
     }
 
     /// How many bytes there were, and their digest as receipts have it.
-    pub fn told(&self) -> (u64, String) {
+    pub fn size_and_digest(&self) -> (u64, String) {
         (self.bytes, digest_text(&self.digest.clone().finalize()))
     }
 

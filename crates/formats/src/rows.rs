@@ -75,7 +75,7 @@ impl Streamed {
         read: impl FnOnce(&mut Hand) -> std::result::Result<(), End> + Send + 'static,
     ) -> Result<Self> {
         let (send, rows) = sync_channel(AHEAD);
-        let (tell, told) = sync_channel(1);
+        let (tell, reported) = sync_channel(1);
         let (free, used) = sync_channel(2 * AHEAD);
         let damaged = {
             let name = name.to_owned();
@@ -108,7 +108,7 @@ impl Streamed {
         };
         let began = thread::Builder::new().name("table".to_owned()).spawn(work);
         began.map_err(|cause| Error::Read { name: name.to_owned(), cause })?;
-        let headers = told.recv().unwrap_or_else(|_| Err(gone()))?;
+        let headers = reported.recv().unwrap_or_else(|_| Err(gone()))?;
         Ok(Self { headers, rows, used: free })
     }
 }

@@ -143,7 +143,9 @@ fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u
         let _ = writeln!(text, "{indent}{}", wording::cell(&values, room));
     }
     for trouble in &column.troubles {
-        for line in wording::wrapped(&told(trouble), indent.len(), &format!("{indent}  ")).lines() {
+        for line in
+            wording::wrapped(&reported(trouble), indent.len(), &format!("{indent}  ")).lines()
+        {
             let line = line.trim_start();
             let _ = writeln!(text, "{indent}{TROUBLE}{line}{TROUBLE:#}");
         }
@@ -185,7 +187,7 @@ fn values(column: &ColumnProfile, room: usize) -> Option<String> {
     Some(format!("{all}; {length}"))
 }
 
-fn told(trouble: &Trouble) -> String {
+fn reported(trouble: &Trouble) -> String {
     let step = trouble.kind.step().map_or(String::new(), |step| format!("; in a key: `{step}`"));
     format!(
         "{}: {}, first {}: `{}`{step}",

@@ -60,7 +60,7 @@ pub(crate) fn watch(watch: &Watch) -> Result<Outcome> {
             *was = is;
         }
         while woken.try_recv().is_ok() {}
-        say(&format!("Watching {}; Ctrl-C ends it.\n", told(&paths)));
+        say(&format!("Watching {}; Ctrl-C ends it.\n", reported(&paths)));
         loop {
             if woken.recv_timeout(LOOK) == Err(RecvTimeoutError::Disconnected) {
                 // Without a watcher the look now and then remains.
@@ -156,7 +156,7 @@ fn state(paths: &[PathBuf]) -> State {
 }
 
 /// The first few of some paths.
-fn told(paths: &[PathBuf]) -> String {
+fn reported(paths: &[PathBuf]) -> String {
     const NAMES: usize = 4;
     let names: Vec<String> = paths.iter().map(|path| path.display().to_string()).collect();
     match names.len() {

@@ -345,19 +345,19 @@ fn tell_candidates(text: &mut String, reference: &Reference, entries: &[EntryId]
         let columns = reference.taken().iter().zip(reference.taken_cells(row));
         let cells = columns
             .map(|(&column, cell)| format!("{} {cell:?}", reference.headers().address(column)));
-        let mut told: Vec<String> = cells.collect();
+        let mut reported: Vec<String> = cells.collect();
         if let Some(range) = reference.range_as_read(row) {
-            told.insert(0, format!("range {range}"));
+            reported.insert(0, format!("range {range}"));
         }
         let (read, compared) = (reference.as_read(entry), reference.as_compared(entry));
         if !compared.eq(read.iter().copied()) {
-            told.insert(0, format!("key read as {:?}", read.join(", ")));
+            reported.insert(0, format!("key read as {:?}", read.join(", ")));
         }
         let mut place = reference_place(reference, row);
         if let Some(column) = reference.column(entry) {
             place = format!("{place}, in {}", reference.headers().address(column));
         }
-        let line = format!("{place}: {}", told.join(", "));
+        let line = format!("{place}: {}", reported.join(", "));
         let line = line.trim_end_matches(": ");
         let _ = writeln!(text, "    {}", wrapped(line, 4, "      "));
     }

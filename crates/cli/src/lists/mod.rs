@@ -179,11 +179,11 @@ impl Lists {
         findings: &Findings,
         diagnoses: &[Option<Diagnosis>],
     ) -> Result<(), Error> {
-        let told = self.nearest.write(enrichment, findings, diagnoses)?;
+        let reported = self.nearest.write(enrichment, findings, diagnoses)?;
         let Self { nearest, files, .. } = self;
         let unmatched = files.iter_mut().find(|(kind, _)| *kind == Kind::Unmatched);
         let Some((_, file)) = unmatched else { return Ok(()) };
-        nearest.release(&told, |record| file.write(record))
+        nearest.release(&reported, |record| file.write(record))
     }
 
     /// Writes the lists of reference rows.
@@ -290,8 +290,8 @@ impl Recorder for Lists {
                 self.record.extend([header, nearest.join("; ")]);
             }
             Kind::Ambiguous | Kind::Chosen => {
-                let told = told_holders(reference, &lookup.entries(row, answer));
-                self.record.push_field(&told);
+                let reported = told_holders(reference, &lookup.entries(row, answer));
+                self.record.push_field(&reported);
             }
             _ => {}
         }
@@ -352,7 +352,7 @@ fn reason(lookup: &Lookup, row: Row<'_>, answer: Answer) -> [String; 2] {
 
 /// The rows, or cells, that hold a key: `11; 110`, `3 in 250 g; 9 in 1 kg`.
 fn told_holders(reference: &Reference, entries: &[EntryId]) -> String {
-    let told = entries.iter().map(|&entry| {
+    let reported = entries.iter().map(|&entry| {
         let row = reference.row(entry);
         let number = match reference.table(row) {
             Some(table) => format!("{table} {}", reference.number(row)),
@@ -363,7 +363,7 @@ fn told_holders(reference: &Reference, entries: &[EntryId]) -> String {
             None => number,
         }
     });
-    told.collect::<Vec<_>>().join("; ")
+    reported.collect::<Vec<_>>().join("; ")
 }
 
 fn refused(path: &Path, cause: io::Error) -> Error {
@@ -379,7 +379,7 @@ fn cause(error: csv::Error) -> io::Error {
 }
 
 /// The sentence that says where the lists are.
-pub(crate) fn told(folder: &Path) -> String {
+pub(crate) fn reported(folder: &Path) -> String {
     let count = wording::counted(Kind::listed().count() as u64 + 2, "list");
     format!("Wrote {count} of findings to the folder {}.", folder.display())
 }

@@ -83,7 +83,7 @@ impl Nearest {
         findings: &Findings,
         diagnoses: &[Option<Diagnosis>],
     ) -> Result<Told, Error> {
-        let mut told = Told::new();
+        let mut reported = Told::new();
         let lookups = enrichment.lookups().zip(&findings.lookups).zip(diagnoses).enumerate();
         for (nth, ((lookup, found), diagnosis)) in lookups {
             let Some(diagnosis) = diagnosis else { continue };
@@ -95,16 +95,16 @@ impl Nearest {
                     nearest = cells.join(", ");
                     self.pair(nth, lookup, (key, explained), &cells, &reason)?;
                 }
-                told.insert((nth.to_string(), as_one(key.parts())), [reason, nearest]);
+                reported.insert((nth.to_string(), as_one(key.parts())), [reason, nearest]);
             }
         }
-        Ok(told)
+        Ok(reported)
     }
 
     /// Hands the rows that were held back on, with their reasons.
     pub(super) fn release(
         &mut self,
-        told: &Told,
+        reported: &Told,
         mut take: impl FnMut(&StringRecord) -> Result<(), Error>,
     ) -> Result<(), Error> {
         let file = self.path.clone();
@@ -122,9 +122,9 @@ impl Nearest {
             let own = record.len().saturating_sub(2);
             let last = |nth: usize| record.get(own + nth).unwrap_or_default().to_owned();
             let mut whole: StringRecord = record.iter().take(own).collect();
-            if let Some(told) = told.get(&(last(0), last(1))) {
+            if let Some(reported) = reported.get(&(last(0), last(1))) {
                 whole.truncate(own.saturating_sub(2));
-                whole.extend(told);
+                whole.extend(reported);
             }
             take(&whole)?;
         }

@@ -37,69 +37,69 @@ pub(super) fn markdown(report: &Report) -> String {
             number(gate.total)
         );
     }
-    for told in &report.references {
-        reference(&mut text, told);
+    for reported in &report.references {
+        reference(&mut text, reported);
     }
     text
 }
 
-fn reference(text: &mut String, told: &ReferenceTold) {
-    let rows: u64 = told.outcomes.iter().map(|outcome| outcome.count).sum();
-    let _ = writeln!(text, "\n## {}\n", plain(&told.name));
-    let on: Vec<String> = told.on.iter().map(|part| code(part)).collect();
+fn reference(text: &mut String, reported: &ReferenceTold) {
+    let rows: u64 = reported.outcomes.iter().map(|outcome| outcome.count).sum();
+    let _ = writeln!(text, "\n## {}\n", plain(&reported.name));
+    let on: Vec<String> = reported.on.iter().map(|part| code(part)).collect();
     let _ = writeln!(
         text,
         "{} with {}, matched on {}.",
-        counted(told.rows, "row"),
-        counted(told.keys, "key"),
+        counted(reported.rows, "row"),
+        counted(reported.keys, "key"),
         on.join(", ")
     );
-    let outcomes = told.outcomes.iter().map(|outcome| {
+    let outcomes = reported.outcomes.iter().map(|outcome| {
         vec![outcome.kind.clone(), number(outcome.count), share(outcome.count, rows)]
     });
     table(text, &["rows", "", "share"], outcomes);
-    let found = told.reference_findings.iter();
+    let found = reported.reference_findings.iter();
     table(text, &["keys and rows", ""], found.map(|one| vec![one.kind.clone(), number(one.count)]));
-    if !told.reasons.is_empty() {
+    if !reported.reasons.is_empty() {
         let _ = writeln!(text, "\n### Why rows are unmatched");
-        let reasons = told.reasons.iter();
+        let reasons = reported.reasons.iter();
         table(text, &["reason", "rows"], reasons.map(|r| vec![plain(&r.reason), number(r.rows)]));
     }
-    if !told.fixes.is_empty() || !told.advice.is_empty() {
+    if !reported.fixes.is_empty() || !reported.advice.is_empty() {
         let _ = writeln!(text, "\n### What to do\n");
     }
-    for fix in &told.fixes {
+    for fix in &reported.fixes {
         let on: Vec<String> = fix.on.iter().map(|part| code(part)).collect();
         let _ = writeln!(
             text,
             "- {} would match on {}, {}",
             counted(fix.fixed, "unmatched row"),
             on.join(", "),
-            effect(fix.newly_ambiguous, fix.lost, fix.joined, &plain(&told.name))
+            effect(fix.newly_ambiguous, fix.lost, fix.joined, &plain(&reported.name))
         );
     }
-    for advice in &told.advice {
+    for advice in &reported.advice {
         let _ = writeln!(text, "- {}", plain(advice));
     }
-    if !told.unmatched.is_empty() {
+    if !reported.unmatched.is_empty() {
         let _ = writeln!(text, "\n### Unmatched keys");
-        let keys = told.unmatched.iter().map(|key| {
+        let keys = reported.unmatched.iter().map(|key| {
             let nearest = key.nearest.as_ref().map_or(String::new(), |nearest| cells(nearest));
             vec![number(key.row), number(key.rows), cells(&key.key), plain(&key.reason), nearest]
         });
         table(text, &["first row", "rows", "key", "reason", "nearest"], keys);
     }
-    if !told.main_rows.is_empty() {
+    if !reported.main_rows.is_empty() {
         let _ = writeln!(text, "\n### Other rows in trouble");
-        let rows = told
+        let rows = reported
             .main_rows
             .iter()
             .map(|row| vec![number(row.row), row.kind.clone(), cells(&row.key), plain(&row.more)]);
         table(text, &["row", "kind", "key", "more"], rows);
     }
-    if !told.aliases.is_empty() {
+    if !reported.aliases.is_empty() {
         let _ = writeln!(text, "\n### Aliases");
-        let aliases = told.aliases.iter().map(|alias| {
+        let aliases = reported.aliases.iter().map(|alias| {
             vec![
                 number(alias.row),
                 cells(&alias.key),
@@ -110,17 +110,17 @@ fn reference(text: &mut String, told: &ReferenceTold) {
         });
         table(text, &["row", "key", "stands for", "state", "rows"], aliases);
     }
-    if !told.shared_keys.is_empty() {
+    if !reported.shared_keys.is_empty() {
         let _ = writeln!(text, "\n### Keys on several rows");
-        let shared = told.shared_keys.iter().map(|key| {
+        let shared = reported.shared_keys.iter().map(|key| {
             let rows: Vec<String> = key.rows.iter().map(|&row| number(row)).collect();
             vec![key.kind.clone(), cells(&key.key), rows.join(", ")]
         });
         table(text, &["kind", "key", "rows"], shared);
     }
-    if !told.unused.is_empty() {
+    if !reported.unused.is_empty() {
         let _ = writeln!(text, "\n### Rows that nothing asked for");
-        let unused = told.unused.iter().map(|row| {
+        let unused = reported.unused.iter().map(|row| {
             let table = row.table.as_ref().map_or(String::new(), |table| plain(table) + " ");
             vec![format!("{table}{}", number(row.row)), cells(&row.key), plain(&row.more)]
         });
@@ -137,11 +137,11 @@ fn table(text: &mut String, headers: &[&str], rows: impl Iterator<Item = Vec<Str
 }
 
 fn cells(cells: &[String]) -> String {
-    let told = cells.iter().map(|cell| match &cell[..] {
+    let reported = cells.iter().map(|cell| match &cell[..] {
         "" => "(blank)".to_owned(),
         cell => plain(cell),
     });
-    told.collect::<Vec<_>>().join(", ")
+    reported.collect::<Vec<_>>().join(", ")
 }
 
 /// A text in which nothing is markup, on one line and no longer than a person reads.

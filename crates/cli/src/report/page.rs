@@ -21,7 +21,7 @@ struct Page<'a> {
 
 /// A reference with its bars drawn.
 struct Shown<'a> {
-    told: &'a ReferenceTold,
+    reported: &'a ReferenceTold,
     rows: u64,
     matched: u64,
     unmatched: u64,
@@ -69,13 +69,13 @@ fn length(of: u64, all: u64) -> f64 {
     if all == 0 { 0.0 } else { of as f64 / all as f64 * WIDTH }
 }
 
-fn shown(told: &ReferenceTold) -> Shown<'_> {
-    let rows: u64 = told.outcomes.iter().map(|outcome| outcome.count).sum();
+fn shown(reported: &ReferenceTold) -> Shown<'_> {
+    let rows: u64 = reported.outcomes.iter().map(|outcome| outcome.count).sum();
     let count = |kind: Kind| {
-        told.outcomes.iter().find(|one| one.kind == kind.label()).map_or(0, |one| one.count)
+        reported.outcomes.iter().find(|one| one.kind == kind.label()).map_or(0, |one| one.count)
     };
     let mut before = 0;
-    let outcomes: Vec<Segment> = told
+    let outcomes: Vec<Segment> = reported
         .outcomes
         .iter()
         .map(|outcome| {
@@ -96,13 +96,13 @@ fn shown(told: &ReferenceTold) -> Shown<'_> {
         .map(|piece| format!("{} {}", share(piece.count, rows), piece.kind))
         .collect();
     let unmatched = count(Kind::Unmatched);
-    let reasons = told.reasons.iter().map(|reason| Bar {
+    let reasons = reported.reasons.iter().map(|reason| Bar {
         text: &reason.reason,
         rows: reason.rows,
         width: format!("{:.1}", length(reason.rows, unmatched)),
     });
     Shown {
-        told,
+        reported,
         rows,
         matched: count(Kind::Matched),
         unmatched,

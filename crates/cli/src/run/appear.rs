@@ -55,7 +55,7 @@ impl Run<'_> {
         }
         if let (Some(lists), Some(folder)) = (lists, &call.lists) {
             ready.listed.extend(lists::paths(folder).into_iter().zip(lists.finish()?));
-            said.push(lists::told(folder));
+            said.push(lists::reported(folder));
         }
         if let Some(report) = report {
             ready.listed.extend(call.reports.iter().cloned().zip(reports.finish(report)?));
@@ -96,7 +96,7 @@ impl Run<'_> {
         self.appeared = appeared.iter().filter_map(|one| one.path.clone()).collect();
         let backups = appeared.iter().filter_map(|one| one.backup.as_ref());
         said.extend(backups.map(|to| format!("The file as it was is kept as {}.", file_name(to))));
-        said.extend(targets::told(&appeared));
+        said.extend(targets::reported(&appeared));
         Ok(said)
     }
 

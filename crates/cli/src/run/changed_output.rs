@@ -37,11 +37,11 @@ pub(super) enum Edited {
 impl Run<'_> {
     /// Finds what was changed by hand in the existing output, and does what the person said about it.
     pub(super) fn edited(&self, passed: &Passed) -> Result<Edited> {
-        let told = self.before.as_ref().and_then(|before| before.output.as_ref());
+        let reported = self.before.as_ref().and_then(|before| before.output.as_ref());
         let fresh = passed.output.as_ref().map(Output::written).transpose()?.flatten();
-        let (OnDisk::Changed, Some(told), Some(fresh), Some(address), Some(path)) = (
+        let (OnDisk::Changed, Some(reported), Some(fresh), Some(address), Some(path)) = (
             &self.on_disk,
-            told,
+            reported,
             fresh,
             self.call.output(),
             self.call.output().and_then(Address::path),
@@ -61,7 +61,7 @@ impl Run<'_> {
         let keys = Edits::keys(&passed.enrichment, known)?;
         let name = path.display();
         let discards = self.call.edits == EditsRule::Discard;
-        let edits = match Edits::find(there_table, fresh, told, &keys) {
+        let edits = match Edits::find(there_table, fresh, reported, &keys) {
             Ok(edits) => edits,
             Err(_) if discards => {
                 let said = vec![format!("{name} was changed, and could not be read.")];

@@ -18,7 +18,7 @@ impl Summary<'_> {
         diagnosis: Option<&Diagnosis>,
     ) -> Vec<String> {
         let counts = &found.counts;
-        let mut all = aliases::told(lookup);
+        let mut all = aliases::reported(lookup);
         let reference = lookup.reference();
         let name = reference.name();
         all.extend(unsound(reference));
@@ -122,7 +122,7 @@ fn unsound(reference: &Reference) -> Vec<String> {
     let (name, headers) = (reference.name(), reference.headers());
     let survey =
         format!("`gather-keys survey {}` shows which columns identify a row", headers.table());
-    let told = reference.unsound().into_iter().map(|unsound| match unsound {
+    let reported = reference.unsound().into_iter().map(|unsound| match unsound {
         Unsound::Constant(part) => {
             let part = &reference.key().parts()[part];
             let part = part.columns().iter().map(|&column| headers.address(column));
@@ -142,7 +142,7 @@ fn unsound(reference: &Reference) -> Vec<String> {
             "key: every key of {name} is on several of its rows, so a part may be missing; {survey}."
         ),
     });
-    told.collect()
+    reported.collect()
 }
 
 /// Advice for unmatched rows, by their reason.

@@ -21,8 +21,8 @@ impl Summary<'_> {
         }
         for update in &found.updates {
             let header = wording::cell(&self.enrichment.headers().address(update.column), 24);
-            let told = joined(&told_cells(update, taking.replacing), "and");
-            paragraph(text, 4, &format!("{header}: {told}"));
+            let reported = joined(&told_cells(update, taking.replacing), "and");
+            paragraph(text, 4, &format!("{header}: {reported}"));
         }
         if let Some(appended) = &found.appended {
             appended_rows(text, appended);
@@ -35,7 +35,7 @@ impl Summary<'_> {
         let lines = Lines::up_to(self.findings.main_rows);
         let count = counted(all.len() as u64, "correction");
         let _ = writeln!(text, "\n{STRONG}{file}{STRONG:#}: {count}\n");
-        let told = |one: &&&Corrected| {
+        let reported = |one: &&&Corrected| {
             let key = one.correction.key.iter().map(String::as_str);
             let behind = format!(" ({})", one.correction.header);
             labelled(&format!("row {}", number(one.correction.row)), key, &behind, lines.room())
@@ -49,7 +49,7 @@ impl Summary<'_> {
         let row = ("corrected", changing.len() as u64, "");
         lines.line(text, row, GOOD, (&cells, cells.len() as u64));
         for (label, such) in [("needless", &needless), ("gone", &gone)] {
-            let samples: Vec<String> = such.iter().take(SHOWN).map(|one| told(&one)).collect();
+            let samples: Vec<String> = such.iter().take(SHOWN).map(|one| reported(&one)).collect();
             let many = such.len() as u64;
             lines.line(text, (label, many, ""), TROUBLE, (&samples, many));
         }
@@ -75,7 +75,7 @@ impl Summary<'_> {
 
 /// How many cells of a column were filled, replaced, and so on.
 fn told_cells(update: &UpdateFindings, replacing: Replacing) -> Vec<String> {
-    let told = Written::ALL.iter().filter_map(|&written| {
+    let reported = Written::ALL.iter().filter_map(|&written| {
         let count = update.written.of(written);
         let always = matches!(written, Written::Filled | Written::Replaced);
         let words = match (written, replacing.replace) {
@@ -86,7 +86,7 @@ fn told_cells(update: &UpdateFindings, replacing: Replacing) -> Vec<String> {
         };
         (count > 0 || always).then(|| format!("{} {words}", number(count)))
     });
-    told.collect()
+    reported.collect()
 }
 
 fn appended_rows(text: &mut String, appended: &Appended) {

@@ -109,15 +109,15 @@ pub(crate) fn notes(notes: &[Note]) -> String {
 
 /// Cells that hold an error in the file, and formulas without a value, which count as blank.
 pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
-    let told = tables.iter().filter_map(|told| {
-        let count = told.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
+    let reported = tables.iter().filter_map(|reported| {
+        let count = reported.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
         let holds =
             if count == 1 { "holds an error and counts" } else { "hold an error and count" };
         (count > 0)
-            .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), told.table))
+            .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), reported.table))
     });
-    let formulas = tables.iter().filter_map(|told| {
-        let found = told.read_as.uncalculated.as_ref()?;
+    let formulas = tables.iter().filter_map(|reported| {
+        let found = reported.read_as.uncalculated.as_ref()?;
         let (count, first) = found.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let place = first.map_or(String::new(), |cell| match count {
             1 => format!(" ({cell})"),
@@ -133,11 +133,11 @@ pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
                 "{} of {}{place} {has} as blank: open it in a spreadsheet program and save it, so \
                  that they are calculated.",
                 counted(count, "formula"),
-                told.table
+                reported.table
             )
         })
     });
-    told.chain(formulas).collect()
+    reported.chain(formulas).collect()
 }
 
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.
@@ -180,8 +180,8 @@ pub(crate) fn read_as(tables: &[ReadTable], verbose: bool) -> String {
             said.push(format!("headers in {rows}, as merged cells show"));
         }
         if !said.is_empty() {
-            let told = wording::wrapped(&format!("{table}: {}", said.join(", ")), 0, "  ");
-            let _ = writeln!(text, "{told}");
+            let reported = wording::wrapped(&format!("{table}: {}", said.join(", ")), 0, "  ");
+            let _ = writeln!(text, "{reported}");
         }
     }
     if !text.is_empty() {

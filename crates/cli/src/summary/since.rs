@@ -20,12 +20,12 @@ pub(crate) fn moved(all: &[Moved]) -> String {
     }
     let mut text = format!("{STRONG}Since the last run{STRONG:#}\n");
     for moved in all {
-        paragraph(&mut text, 2, &told(moved));
+        paragraph(&mut text, 2, &reported(moved));
     }
     text
 }
 
-fn told(moved: &Moved) -> String {
+fn reported(moved: &Moved) -> String {
     let named = |names: &[String]| {
         let ticked: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
         joined(&ticked, "and")

@@ -148,8 +148,9 @@ fn a_database_is_the_old_one_or_the_new_one() {
         // This program itself reads what was left.
         let find = scene.run("find co-op.sqlite#t K7 --on Id");
         assert!([0, 1].contains(&find.status), "{status}: {}", find.err);
-        let told = Connection::open(scene.path("co-op.sqlite")).unwrap();
-        let count = |query: &str| told.query_row(query, [], |row| row.get::<_, i64>(0)).unwrap();
+        let reported = Connection::open(scene.path("co-op.sqlite")).unwrap();
+        let count =
+            |query: &str| reported.query_row(query, [], |row| row.get::<_, i64>(0)).unwrap();
         assert_eq!(count("select count(*) from t"), 20_000);
         match count("select count(*) from t where Keeper = 'old'") {
             0 => new += 1,

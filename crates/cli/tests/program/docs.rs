@@ -180,7 +180,8 @@ fn named_files_and_tests_exist() {
         let text = fs::read_to_string(&page).unwrap();
         for word in text.split('`').skip(1).step_by(2) {
             let (start, rest) = word.split_once('/').unwrap_or(("", ""));
-            let is_source = ["core", "formats", "cli"].contains(&start) && rest.ends_with(".rs");
+            let is_rust = Path::new(rest).extension().is_some_and(|extension| extension == "rs");
+            let is_source = ["core", "formats", "cli"].contains(&start) && is_rust;
             let is_test = page.ends_with("reliability.md")
                 && word.matches('_').count() > 1
                 && word.bytes().all(|byte| byte.is_ascii_lowercase() || b"_8".contains(&byte));

@@ -254,19 +254,19 @@ fn what_comes_out_does_not_depend_on_the_number_of_threads() {
         let to = format!("-o out-{threads}.csv --lists lists-{threads} --threads {threads}");
         let key = "--on 'Apiary = Site code, Hive = Tag' --take 'Keeper, @status, @row'";
         let ran = scene.run(&format!("enrich main.csv --from hives.csv {key} {to}")).ended(0);
-        let told = ran.err.replace(&format!("out-{threads}"), "out");
-        let told = told.replace(&format!("lists-{threads}"), "lists");
+        let reported = ran.err.replace(&format!("out-{threads}"), "out");
+        let reported = reported.replace(&format!("lists-{threads}"), "lists");
         let lists = scene.files().into_iter();
         let own = format!("lists-{threads}");
         let lists = lists.filter(|(path, _)| path.to_string_lossy().contains(&own));
         let lists: Vec<Vec<u8>> = lists.map(|(_, bytes)| bytes).collect();
-        (told, scene.read(&format!("out-{threads}.csv")), lists)
+        (reported, scene.read(&format!("out-{threads}.csv")), lists)
     };
     let one = run(1);
     assert!(one.0.contains("unmatched") && one.2.iter().any(|list| list.len() > 10_000));
     for threads in [2, 5] {
-        let (told, out, lists) = run(threads);
-        assert_eq!(told, one.0, "{threads} threads");
+        let (reported, out, lists) = run(threads);
+        assert_eq!(reported, one.0, "{threads} threads");
         assert!(out == one.1, "the table of {threads} threads");
         assert!(lists == one.2, "the lists of {threads} threads");
     }

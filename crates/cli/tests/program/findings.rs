@@ -68,8 +68,8 @@ fn gates_decide_the_exit_status() {
     let scene = Scene::new();
     let gates = "--require 'unmatched <= 14%' --require 'hives.ambiguous <= 1'";
     let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {gates}"));
-    let told = ran.ended(1).err;
-    snapshot("gates", &told[told.find("gate").unwrap()..]);
+    let reported = ran.ended(1).err;
+    snapshot("gates", &reported[reported.find("gate").unwrap()..]);
 }
 
 /// matched + unmatched + ambiguous + blank key = main rows, also where there are none.

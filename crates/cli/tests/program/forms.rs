@@ -115,7 +115,7 @@ fn titles_are_passed_over_and_ragged_rows_padded() {
                 --on 'Größe = Column 2' --take 'Column 1 as Glas'";
     let ran = scene.run(call).ended(2);
     // With a row that is short, it is no sure thing where the headers are.
-    let told = ran.err;
+    let reported = ran.err;
     let ran = scene.run(&call.replace("--ragged", "--header-row 4 --ragged")).ended(0);
     let scene = scene.with("orders.csv", format!("Orders of June\n\nall shops\n{ORDERS}\n\n"));
     let again = scene.run(call).ended(0);
@@ -124,7 +124,7 @@ fn titles_are_passed_over_and_ragged_rows_padded() {
     let bare = scene.run(&format!("{call} -q")).ended(0);
     snapshot(
         "forms",
-        &format!("{told}\n{}{}\n{}{}\n{}", ran.err, ran.out, again.err, again.out, bare.out),
+        &format!("{reported}\n{}{}\n{}{}\n{}", ran.err, ran.out, again.err, again.out, bare.out),
     );
 }
 

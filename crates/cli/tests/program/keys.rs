@@ -117,7 +117,7 @@ fn every_header_is_reached() {
 #[test]
 fn why_explains_each_outcome() {
     let scene = scene();
-    let mut told = String::new();
+    let mut reported = String::new();
     for call in [
         format!("why harvest.csv --row 1 {ON_HIVES} --take 'Keeper, Line'"),
         format!("why harvest.csv --row 4 {ON_HIVES} --take Keeper"),
@@ -130,15 +130,15 @@ fn why_explains_each_outcome() {
             .to_owned(),
     ] {
         let ran = scene.run(&call).ended(0);
-        told += &format!("$ gather-keys {call}\n{}{}", ran.err, ran.out);
+        reported += &format!("$ gather-keys {call}\n{}{}", ran.err, ran.out);
     }
-    snapshot("why", &told);
+    snapshot("why", &reported);
 }
 
 #[test]
 fn key_commands_tell_what_they_did() {
     let scene = scene().with("joined.csv", "Id,Place\n1,a/b\n2,a/b/c\n3,ab\n4,\n5,é/ñ\n");
-    let mut told = String::new();
+    let mut reported = String::new();
     for (call, status) in [
         ("key test hives.csv 'Site code' Tag", 0),
         (
@@ -153,10 +153,10 @@ fn key_commands_tell_what_they_did() {
         ("key split joined.csv '{Place}/{Part}' --column place -o parts.csv", 0),
     ] {
         let ran = scene.run(call).ended(status);
-        told += &format!("$ gather-keys {call}\n{}{}\n", ran.err, ran.out);
+        reported += &format!("$ gather-keys {call}\n{}{}\n", ran.err, ran.out);
     }
     for name in ["made.csv", "commas.csv", "parts.csv"] {
-        told += &format!("--- {name}\n{}", scene.read(name));
+        reported += &format!("--- {name}\n{}", scene.read(name));
     }
-    snapshot("key", &told);
+    snapshot("key", &reported);
 }

@@ -117,7 +117,7 @@ fn findings_of_lookups_are_told_listed_and_explained() {
     {
         text += &format!("--- {list}\n{}", scene.read(&format!("lists/{list}.csv")));
     }
-    snapshot("lookups-told", &text);
+    snapshot("lookups-reported", &text);
     let mut text = String::new();
     for row in [2, 5, 6, 7] {
         text += &scene.run(&format!("why orders.csv --row {row} {options}")).ended(0).out;
@@ -137,10 +137,10 @@ fn a_later_reference_counts_the_rows_that_an_earlier_one_repeats() {
     let chained = "--from rounds.csv --on Keeper --take Round";
     let ran = scene.run(&format!("enrich main.csv {repeated} {chained}")).ended(0);
     assert_eq!(ran.out, "Hive,Keeper,Round\n1,Edda,north\n1,Jorun,\n2,Edda,north\n3,,\n");
-    let told = "    matched         2    50.0%\n    unmatched       1    25.0%  row 1: Jorun\n";
-    assert!(ran.err.contains(told), "{}", ran.err);
-    let told = "in all: the 3 rows of main.csv, as the references before repeat them";
-    assert!(ran.err.contains(told), "{}", ran.err);
+    let reported = "    matched         2    50.0%\n    unmatched       1    25.0%  row 1: Jorun\n";
+    assert!(ran.err.contains(reported), "{}", ran.err);
+    let reported = "in all: the 3 rows of main.csv, as the references before repeat them";
+    assert!(ran.err.contains(reported), "{}", ran.err);
     // A lookup that does not ask with a repeated column counts each main row once.
     let other = "--from rounds.csv --on 'Hive = Round' --take 'Keeper as K'";
     let ran = scene.run(&format!("enrich main.csv {repeated} {other}")).ended(0);
@@ -156,11 +156,11 @@ fn several_files_are_one_reference() {
         );
     let options = "--from 'h-*.csv' --on 'Hive = Tag' --take 'Keeper, @table, @row'";
     let ran = scene.run(&format!("enrich harvest.csv {options} --lists lists")).ended(0);
-    let told: Vec<&str> = ran.out.lines().filter(|line| line.starts_with("B6")).collect();
-    assert_eq!(told, ["B6,Fellside,H-003,,Tamsin,h-2.csv,1"]);
+    let reported: Vec<&str> = ran.out.lines().filter(|line| line.starts_with("B6")).collect();
+    assert_eq!(reported, ["B6,Fellside,H-003,,Tamsin,h-2.csv,1"]);
     assert!(ran.out.starts_with("Batch,Apiary,Hive,Note,Keeper,h table,h row\n"), "{}", ran.out);
-    let told = "row 4 (line 6): H-009\n                                  (h-1.csv row 2, h-2.csv rows 2, 3)";
-    assert!(ran.err.contains(told), "{}", ran.err);
+    let reported = "row 4 (line 6): H-009\n                                  (h-1.csv row 2, h-2.csv rows 2, 3)";
+    assert!(ran.err.contains(reported), "{}", ran.err);
     assert_eq!(
         scene.read("lists/conflicting.csv"),
         "reference,table,row,line,Tag,Keeper\nh,h-1.csv,2,3,H-009,Jorun\n\
@@ -170,7 +170,7 @@ fn several_files_are_one_reference() {
     let bare = "--from 'h-*.csv' --on @row --take @table";
     let ran = scene.run(&format!("enrich harvest.csv {bare}")).ended(0);
     let tables: Vec<&str> = ran.out.lines().filter_map(|line| line.rsplit(',').next()).collect();
-    let of = |table: &str| tables.iter().filter(|told| **told == table).count();
+    let of = |table: &str| tables.iter().filter(|reported| **reported == table).count();
     assert_eq!((of("h-1.csv"), of("h-2.csv")), (2, 3), "{}", ran.out);
     let ran = scene.run(&format!("enrich harvest.csv {options} -o h-2.csv --overwrite")).ended(2);
     assert!(ran.err.contains("h-2.csv is an input of this run"), "{}", ran.err);
@@ -212,13 +212,13 @@ fn a_small_table_asks_a_large_reference_first() {
     // A gate about the reference's keys, lists and receipts need the whole of it.
     let whole = scene.run(&format!("{call} --require 'duplicate >= 0'")).ended(0);
     assert_eq!(first.out, whole.out);
-    let told = |err: &str| {
+    let reported = |err: &str| {
         let lines = err.lines().filter(|line| !line.contains("gate"));
         lines.collect::<Vec<_>>().join("\n")
     };
     snapshot(
         "asks-first",
-        &format!("{}\n{}\n----\n{}", first.out, told(&first.err), told(&whole.err)),
+        &format!("{}\n{}\n----\n{}", first.out, reported(&first.err), reported(&whole.err)),
     );
     for more in ["--lists lists", "--receipt run.json"] {
         let ran = scene.run(&format!("{call} {more}")).ended(0);
@@ -235,7 +235,7 @@ fn a_table_by_itself_is_read_as_was_said() {
     let scene = Scene::empty().with("t.csv", "Hives of the co-op\n\nTag;Keeper\nH-1;Edda\n");
     for call in ["find t.csv Edda", "survey t.csv", "key test t.csv Tag"] {
         let ran = scene.run(&format!("{call} --header-row 3 --delimiter semicolon"));
-        let told = ran.out.clone() + &ran.err;
-        assert!(ran.status == 0 && told.contains("Tag"), "{call}: {told}");
+        let reported = ran.out.clone() + &ran.err;
+        assert!(ran.status == 0 && reported.contains("Tag"), "{call}: {reported}");
     }
 }

@@ -23,23 +23,23 @@ const CALL: &str = "enrich main.csv --from hives.csv --on 'Apiary = Site code, H
 fn what_comes_out_does_not_depend_on_memory() {
     let scene = scene();
     std::fs::create_dir(scene.path("there")).unwrap();
-    let told = |more: &str| {
+    let reported = |more: &str| {
         let ran = scene.run(&format!("{CALL} {more} -o out.csv --overwrite")).ended(0);
         (ran.err, scene.read("out.csv"))
     };
-    let whole = told("");
+    let whole = reported("");
     assert!(whole.0.contains("conflicting") && whole.0.contains("unused"), "{}", whole.0);
-    assert_eq!(told("--memory '1 GB'"), whole);
+    assert_eq!(reported("--memory '1 GB'"), whole);
     // But for the first line and the advice, all of it is the same.
-    let until_advice = |told: &str| {
-        let told = told.split("\n  unmatched:").next().unwrap();
-        told.split_once("\n\n").unwrap().1.to_owned()
+    let until_advice = |reported: &str| {
+        let reported = reported.split("\n  unmatched:").next().unwrap();
+        reported.split_once("\n\n").unwrap().1.to_owned()
     };
     for memory in ["'90 kB'", "'20 KiB'", "'1 B'"] {
-        let (told, out) = told(&format!("--memory {memory} --temp-dir there"));
-        assert_eq!(until_advice(&told), until_advice(&whole.0), "{memory}");
-        assert!(told.contains("in temporary files"), "{told}");
-        assert!(told.contains("a run without `--memory` shows why"), "{told}");
+        let (reported, out) = reported(&format!("--memory {memory} --temp-dir there"));
+        assert_eq!(until_advice(&reported), until_advice(&whole.0), "{memory}");
+        assert!(reported.contains("in temporary files"), "{reported}");
+        assert!(reported.contains("a run without `--memory` shows why"), "{reported}");
         assert!(out == whole.1, "{memory}");
     }
     assert_eq!(std::fs::read_dir(scene.path("there")).unwrap().count(), 0);

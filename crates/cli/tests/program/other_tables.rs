@@ -35,14 +35,14 @@ fn json_is_a_table() {
         let call = format!("enrich m.csv --from {table} --name hives {TAKE} {take} -q");
         assert_eq!(scene.run(&call).ended(0).out, first.out, "{table}");
     }
-    let mut told = first.out;
+    let mut reported = first.out;
     let call = "enrich hives.jsonl --from m.csv --on 'Site = Apiary, Tag = Hive' --take @row -q";
-    told += &scene.run(call).ended(0).out;
+    reported += &scene.run(call).ended(0).out;
     for table in ["bad.jsonl", "list.jsonl", "none.json", "deep.json", "export.json#/data"] {
         let ran = scene.run(&format!("check m.csv --from {table} --on Hive=a"));
-        told += &format!("\n{}", ran.ended(2).err);
+        reported += &format!("\n{}", ran.ended(2).err);
     }
-    snapshot("json", &told);
+    snapshot("json", &reported);
 }
 
 #[test]
@@ -60,14 +60,14 @@ fn a_database_is_a_table() {
     drop(database);
     let call = format!("enrich m.csv --from co-op.sqlite {TAKE} --take 'Kg, Seen, @row'");
     let ran = scene.run(&call).ended(0);
-    let mut told = format!("{}\n{}", ran.err, ran.out);
+    let mut reported = format!("{}\n{}", ran.err, ran.out);
     let call = format!("enrich m.csv --from co-op.sqlite#heavy {TAKE} --take '@row' -q");
-    told += &scene.run(&call).ended(0).out;
-    told += &scene.run("check m.csv --from co-op.sqlite#nope --on Hive=a").ended(2).err;
+    reported += &scene.run(&call).ended(0).out;
+    reported += &scene.run("check m.csv --from co-op.sqlite#nope --on Hive=a").ended(2).err;
     let whole = std::fs::read(scene.path("co-op.sqlite")).unwrap();
     let scene = scene.with("cut.sqlite", &whole[..whole.len() / 3]);
-    told += &scene.run("check m.csv --from cut.sqlite --on Hive=a").ended(2).err;
-    snapshot("database", &told);
+    reported += &scene.run("check m.csv --from cut.sqlite --on Hive=a").ended(2).err;
+    snapshot("database", &reported);
     assert_eq!(std::fs::read(scene.path("co-op.sqlite")).unwrap(), whole);
 }
 
@@ -206,11 +206,17 @@ fn other_tables_come_out_of_a_pipe() {
         let line = format!("cat {file} | {enrich} --from - {format} {take}");
         assert_eq!(scene.shell(&line).ended(0).out, want, "{file}");
     }
-    let told = scene.shell(&format!("cat hives.csv | {enrich} --from - --format workbook {take}"));
-    assert!(told.err.contains("standard input"), "{}", told.err);
-    told.ended(2);
-    let told = scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
-    assert!(told.err.contains("use text, json, json-lines, workbook, database,"), "{}", told.err);
+    let reported =
+        scene.shell(&format!("cat hives.csv | {enrich} --from - --format workbook {take}"));
+    assert!(reported.err.contains("standard input"), "{}", reported.err);
+    reported.ended(2);
+    let reported =
+        scene.shell(&format!("{enrich} --from hives.csv --format sheet {take}")).ended(2);
+    assert!(
+        reported.err.contains("use text, json, json-lines, workbook, database,"),
+        "{}",
+        reported.err
+    );
 }
 
 /// Columnar files keep the types of their columns; a damaged file gives a sentence.
@@ -223,16 +229,17 @@ fn columnar_files_are_tables() {
             "{\"Hive\": 1, \"Frames\": 9, \"Seen\": \"x\"}\n{\"Hive\": 2, \"Frames\": \"few\"}\n",
         );
     let call = "enrich m.csv --from t.jsonl --on Hive --take 'Frames, Seen'";
-    let told = ["out.parquet", "out.arrow", "out.arrows"].map(|output| {
-        let told = scene.run(&format!("{call} -o {output}")).ended(0).err.replace(output, "OUT");
+    let reported = ["out.parquet", "out.arrow", "out.arrows"].map(|output| {
+        let reported =
+            scene.run(&format!("{call} -o {output}")).ended(0).err.replace(output, "OUT");
         let back = format!("enrich {output} --from m.csv --on Batch --take Code -o {output}.jsonl");
         scene.run(&format!("{back} -q")).ended(0);
-        told + &scene.read(&format!("{output}.jsonl"))
+        reported + &scene.read(&format!("{output}.jsonl"))
     });
-    snapshot("columnar", &told[0]);
+    snapshot("columnar", &reported[0]);
     // Where a line is broken depends on the length of the name.
-    let flat = told.each_ref().map(|told| told.split_whitespace().collect::<Vec<_>>());
-    assert!(flat.iter().all(|other| *other == flat[0]), "{told:?}");
+    let flat = reported.each_ref().map(|reported| reported.split_whitespace().collect::<Vec<_>>());
+    assert!(flat.iter().all(|other| *other == flat[0]), "{reported:?}");
     // Several threads make the same of many batches, and a reference reads what it needs.
     let call = "enrich out.arrow --from out.parquet --on Batch --take 'Kg as Again, Day as On'";
     let one = scene.run(&format!("{call} --threads 1 -q")).ended(0).out;

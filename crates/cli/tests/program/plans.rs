@@ -83,7 +83,7 @@ fn an_error_in_a_plan_marks_its_place() {
         ("[main]\n", ""),
         ("\"out.csv\"", "\"out.csv"),
     ];
-    let mut told = String::new();
+    let mut reported = String::new();
     for (part, other) in changed {
         let plan = PLAN.replacen(part, other, 1);
         assert_ne!(plan, PLAN);
@@ -91,7 +91,7 @@ fn an_error_in_a_plan_marks_its_place() {
         let before = scene.files();
         let ran = scene.run("enrich weekly.toml").ended(2);
         assert_eq!(scene.files(), before, "{other}");
-        told += &format!("{part} -> {other}\n{}\n", ran.err);
+        reported += &format!("{part} -> {other}\n{}\n", ran.err);
     }
     let calls = [
         "enrich weekly.toml --from registry --take Keeper",
@@ -114,7 +114,7 @@ fn an_error_in_a_plan_marks_its_place() {
     for call in calls {
         let ran = scene.run(&call.replace("HIVES", ON_HIVES)).ended(2);
         assert_eq!(scene.files(), before, "{call}");
-        told += &format!("$ gather-keys {call}\n{}\n", ran.err);
+        reported += &format!("$ gather-keys {call}\n{}\n", ran.err);
     }
-    snapshot("plan-errors", &told);
+    snapshot("plan-errors", &reported);
 }

@@ -51,7 +51,7 @@ fn each_row_gets_the_reason_that_is_so() {
     snapshot("reasons", &ran.err);
     let lists = scene.read("lists/unmatched.csv");
     let mut rows = csv::Reader::from_reader(lists.as_bytes());
-    let told: Vec<(usize, String)> = rows
+    let reported: Vec<(usize, String)> = rows
         .records()
         .map(|row| row.unwrap())
         .map(|row| (row[2].parse().unwrap(), row[7].to_owned()))
@@ -62,7 +62,7 @@ fn each_row_gets_the_reason_that_is_so() {
         .skip(2)
         .map(|(nth, line)| (nth, line.rsplit(',').next().unwrap().to_owned()))
         .collect();
-    assert_eq!(told, want);
+    assert_eq!(reported, want);
     snapshot("nearest", &scene.read("lists/nearest.csv"));
 }
 
@@ -119,9 +119,9 @@ fn approved_pairs_are_aliases() {
     let ran =
         scene.run(&format!("enrich harvest.csv {ON} --aliases aliases.csv -o out.csv")).ended(0);
     assert_eq!(count(&ran.err, "matched"), 2);
-    let told: Vec<&str> =
+    let reported: Vec<&str> =
         ran.err.split("\n  ").filter(|line| line.starts_with("aliases:")).collect();
-    snapshot("aliases", &(told.join("\n") + "\n"));
+    snapshot("aliases", &(reported.join("\n") + "\n"));
     let out = scene.read("out.csv");
     let filled: Vec<&str> = out.lines().filter(|line| line.ends_with(",Edda")).collect();
     assert_eq!(filled.len(), 2);
@@ -141,8 +141,8 @@ fn approved_pairs_are_aliases() {
     scene.run(&lists).ended(0);
     assert!(std::fs::read(scene.path("lists/nearest.csv")).unwrap() == saved);
     let why = scene.run(&format!("why harvest.csv --row 12 {ON} --aliases aliases.csv")).ended(0);
-    let told = why.out.replace("\n    ", " ");
-    assert!(told.contains("an alias replaces it with Fellside, H-007"), "{told}");
+    let reported = why.out.replace("\n    ", " ");
+    assert!(reported.contains("an alias replaces it with Fellside, H-007"), "{reported}");
 }
 
 /// What is wrong with a key as a whole is said.
@@ -165,9 +165,9 @@ fn a_key_that_is_no_key_is_told() {
             .with("main.csv", "Farm,Site,Tag,Spare\nCo-op,A,1,\n");
         let ran =
             scene.run(&format!("check main.csv --from {from} --name hives --on '{on}'")).ended(0);
-        let told = ran.err.replace("\n    ", " ");
+        let reported = ran.err.replace("\n    ", " ");
         let want = want.replace("3 of 4", "4 of 5");
-        assert!(told.contains(&want), "{on}: {told}");
+        assert!(reported.contains(&want), "{on}: {reported}");
     }
     let ran = scene.run("check hives.csv --from hives.csv --on 'Site, Tag' --take Spare").ended(0);
     assert!(ran.err.contains("hives.csv is on both sides"), "{}", ran.err);
@@ -234,10 +234,10 @@ fn aliases_that_are_none_are_refused() {
     let before = scene.files();
     let ran =
         scene.run(&format!("enrich harvest.csv {ON} --aliases other.csv -o out.csv")).ended(2);
-    let told = ran.err.replace("\n       ", " ");
+    let reported = ran.err.replace("\n       ", " ");
     assert!(
-        told.contains("it lacks `Day`, `nearest Site code`, `nearest Tag` and `nearest Since`"),
-        "{told}"
+        reported.contains("it lacks `Day`, `nearest Site code`, `nearest Tag` and `nearest Since`"),
+        "{reported}"
     );
     let ran = scene.run(&format!("enrich harvest.csv {ON} --aliases gone.csv -o out.csv")).ended(2);
     assert!(ran.err.contains("gone.csv"), "{}", ran.err);

@@ -54,14 +54,14 @@ fn what_has_moved_is_told() {
         ("weekly.toml", format!("# A word more.\n{PLAN}")),
         ("weekly.toml", PLAN.replace("output", "corrections = \"fixes.csv\"\noutput")),
     ];
-    let mut told = String::new();
+    let mut reported = String::new();
     for (name, content) in moves {
         let scene = scene().with("fixes.csv", "Batch,header,value,note\nB1,Keeper,Me,\n");
         let checked = scene.with(name, &content);
         let ran = checked.run("check weekly.toml").ended(0);
-        told += &format!("{name} another\n{}\n", end(&ran));
+        reported += &format!("{name} another\n{}\n", end(&ran));
     }
-    snapshot("moved", &told);
+    snapshot("moved", &reported);
 }
 
 #[test]
@@ -70,7 +70,7 @@ fn changes_made_by_hand_are_never_lost() {
     let edited = out
         .replace("B1,Fellside,H-001,,Edda", "B1,Fellside,H-001,,Edith")
         .replace("B6,Fellside,H-003,,,ambiguous", "B6,Fellside,H-003,see me,Tamsin,ambiguous");
-    let mut told = String::new();
+    let mut reported = String::new();
     for (what, content) in [
         ("two rows", edited.clone()),
         ("a row gone", out.replace("B4,Larkfield,H-009,,,unmatched\n", "")),
@@ -97,14 +97,14 @@ fn changes_made_by_hand_are_never_lost() {
                 assert!(ran.err.contains("Kept 3 changes made by hand as corrections"));
                 let status = content.replace("matched", "corrected");
                 assert_eq!(scene.read("out.csv").lines().nth(1), status.lines().nth(1));
-                told += &format!("{what}, kept:\n{}\n", scene.read("fixes.csv"));
+                reported += &format!("{what}, kept:\n{}\n", scene.read("fixes.csv"));
                 // From now on they are corrections, and nothing is another than before.
                 let call = "enrich weekly.toml --corrections fixes.csv";
                 let ran = scene.run(call).ended(0);
                 assert!(end(&ran).starts_with("Nothing has changed"), "{}", ran.err);
                 continue;
             }
-            told += &format!("{what}, {edits}:\n{}\n", end(&ran));
+            reported += &format!("{what}, {edits}:\n{}\n", end(&ran));
         }
         let scene = scene().with("out.csv", &content);
         scene.run("enrich weekly.toml --edits discard").ended(0);
@@ -115,8 +115,8 @@ fn changes_made_by_hand_are_never_lost() {
     // Where the tables have moved at the same place, it can't be known what was changed.
     let scene = scene().with("out.csv", &edited).with("hives.csv", HIVES.replace("Edda", "Ida"));
     let ran = scene.run("enrich weekly.toml").ended(1);
-    told += &format!("two rows, and the tables:\n{}\n", end(&ran));
-    snapshot("edits", &told);
+    reported += &format!("two rows, and the tables:\n{}\n", end(&ran));
+    snapshot("edits", &reported);
 }
 
 #[test]
@@ -140,23 +140,24 @@ fn another_form_is_no_change() {
 
 #[test]
 fn a_table_that_is_gone_is_looked_for() {
-    let mut told = String::new();
+    let mut reported = String::new();
     for change in ["", "Amberline,Edda,H-009,Fellside\n"] {
         let scene = scene();
         std::fs::create_dir(scene.path("archive")).unwrap();
         std::fs::rename(scene.path("hives.csv"), scene.path("archive/2026.csv")).unwrap();
         let content = scene.read("archive/2026.csv") + change;
         let scene = scene.with("archive/2026.csv", content);
-        told += &scene.run("enrich weekly.toml").ended(2).err;
+        reported += &scene.run("enrich weekly.toml").ended(2).err;
     }
     let scene = scene();
     std::fs::remove_file(scene.path("hives.csv")).unwrap();
-    told += &scene.run("enrich weekly.toml").ended(2).err;
-    let squeezed = told.split_whitespace().collect::<Vec<_>>().join(" ");
+    reported += &scene.run("enrich weekly.toml").ended(2).err;
+    let squeezed = reported.split_whitespace().collect::<Vec<_>>().join(" ");
     // When a file was last written to differs from run to run.
     let parts = squeezed.split("last written ").enumerate();
-    let told: String = parts.map(|(nth, part)| if nth == 0 { part } else { &part[20..] }).collect();
-    let squeezed = told.replace(" error:", "\nerror:");
+    let reported: String =
+        parts.map(|(nth, part)| if nth == 0 { part } else { &part[20..] }).collect();
+    let squeezed = reported.replace(" error:", "\nerror:");
     snapshot("lost", &squeezed);
 }
 
@@ -215,11 +216,11 @@ fn edits_are_paired_by_key() {
     // A keeper is renamed meanwhile: its row is unclear, so nothing is written.
     let ran = scene().with("r.csv", hives(["Edda", "Ida", "Tamsin", "Corvin", "Brenna"]));
     let before = ran.files();
-    let told = ran.run("enrich plan.toml").ended(1);
+    let reported = ran.run("enrich plan.toml").ended(1);
     assert!(
-        told.err.contains("row 3: changed, and this run would write another value too"),
+        reported.err.contains("row 3: changed, and this run would write another value too"),
         "{}",
-        told.err
+        reported.err
     );
     assert_eq!(ran.files(), before);
     // A batch is gone meanwhile, and another row's keeper renamed: the other edits hold.
@@ -248,8 +249,12 @@ fn edits_are_paired_by_key() {
     // A key itself is no correction.
     let scene_now = scene();
     let out = scene_now.read("out.csv").replace("B5,H5,", "B5,H1,");
-    let told = scene_now.with("out.csv", out).run("enrich plan.toml").ended(2);
-    assert!(told.err.contains("the change of `Hive` in row 5 can't be kept"), "{}", told.err);
+    let reported = scene_now.with("out.csv", out).run("enrich plan.toml").ended(2);
+    assert!(
+        reported.err.contains("the change of `Hive` in row 5 can't be kept"),
+        "{}",
+        reported.err
+    );
 }
 
 /// An output that a person left in pieces is named with what is wrong in it, and there is a way past it.
@@ -262,9 +267,9 @@ fn an_output_that_is_no_table_any_more_can_be_replaced() {
     let (written, broken) = (scene.read("out.csv"), "Batch,Hive,Keeper\nB1\n");
     let scene = scene.with("out.csv", broken);
     for edits in ["", " --edits keep --corrections fixes.csv"] {
-        let told = scene.run(&format!("{call}{edits}")).ended(2);
-        assert!(told.err.contains("--edits discard"), "{}", told.err);
-        assert!(told.err.contains("row 1 (line 2)"), "{}", told.err);
+        let reported = scene.run(&format!("{call}{edits}")).ended(2);
+        assert!(reported.err.contains("--edits discard"), "{}", reported.err);
+        assert!(reported.err.contains("row 1 (line 2)"), "{}", reported.err);
         assert_eq!(scene.read("out.csv"), broken);
     }
     scene.run(&format!("{call} --edits discard")).ended(0);
@@ -344,7 +349,7 @@ fn columns_that_come_or_go_are_named_and_gated() {
         scene.run("enrich plan.toml --require 'columns = same'").ended(0);
         scene
     };
-    let mut told = String::new();
+    let mut reported = String::new();
     for headers in [
         "K,A,B,C,Size 1,Z",
         "K,A,Z,C,Size 1,B",
@@ -362,7 +367,7 @@ fn columns_that_come_or_go_are_named_and_gated() {
             .find("Since the run")
             .or_else(|| ran.err.find("Nothing has changed"))
             .unwrap_or(0);
-        told += &format!("{headers}\n{}\n", &ran.err[at..]);
+        reported += &format!("{headers}\n{}\n", &ran.err[at..]);
     }
     for (gate, said) in [
         ("columns = other", "columns can't be `other`"),
@@ -377,5 +382,5 @@ fn columns_that_come_or_go_are_named_and_gated() {
         "{}",
         ran.err
     );
-    snapshot("columns-moved", &told);
+    snapshot("columns-moved", &reported);
 }

@@ -20,13 +20,13 @@ fn a_server_has_tables() {
     let (user, host) = server.rsplit_once('@').unwrap();
     let password = user.rsplit_once(':').unwrap().1;
     let scene = Scene::new();
-    let told = |text: &str| {
+    let reported = |text: &str| {
         assert!(!text.contains(password), "{text}");
         text.replace(host, "HOST/co-op")
     };
     // Where a line is broken depends on the length of the address.
     let flat = |text: &str| {
-        told(&text.split_whitespace().collect::<Vec<_>>().join(" "))
+        reported(&text.split_whitespace().collect::<Vec<_>>().join(" "))
             .replace(" error: ", "\nerror: ")
             + "\n"
     };
@@ -42,9 +42,9 @@ fn a_server_has_tables() {
         scene.run(&format!("{call} --save-plan hives.toml --receipt r.json -o a.csv")).ended(0);
     let mut text = flat(&ran.err);
     text += &scene.read("a.csv");
-    let plan = told(&scene.read("hives.toml"));
+    let plan = reported(&scene.read("hives.toml"));
     text += &plan;
-    assert!(told(&scene.read("r.json")).contains("#cli_hives"));
+    assert!(reported(&scene.read("r.json")).contains("#cli_hives"));
     // The plan has no password: it comes from where such things are kept.
     let lacks = scene.run("enrich hives.toml -o b.csv").ended(2);
     text += &flat(&lacks.err);
@@ -56,9 +56,9 @@ fn a_server_has_tables() {
     run("enrich hives.toml -o b.csv --receipt s.json").ended(0);
     assert_eq!(scene.read("a.csv"), scene.read("b.csv"));
     let proposed = scene.run(&format!("suggest harvest.csv {hives}")).ended(0).out;
-    assert!(told(&proposed).contains("--from 'postgres://"), "{proposed}");
+    assert!(reported(&proposed).contains("--from 'postgres://"), "{proposed}");
     let other = scene.run(&format!("enrich hives.toml --from {server}#other --on Hive")).ended(2);
-    assert!(told(&other.err).contains("#other"), "{}", other.err);
+    assert!(reported(&other.err).contains("#other"), "{}", other.err);
     // Into the server, seen only when it may be.
     text += &flat(&scene.run(&format!("{call} --overwrite -o {out}")).ended(0).err);
     text += &flat(&scene.run(&format!("{call} -o {out}")).ended(2).err);

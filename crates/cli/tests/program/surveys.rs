@@ -33,7 +33,7 @@ fn every_key_of_the_demo_is_proposed() {
              --take 'Line, @column as Size' -o lines.csv -q",
         )
         .ended(0);
-    let mut told = String::new();
+    let mut reported = String::new();
     for tables in [
         "harvest.csv hives.csv",
         "notebook.csv hives.csv",
@@ -46,9 +46,9 @@ fn every_key_of_the_demo_is_proposed() {
         "keepers.csv new-rounds.csv",
     ] {
         let ran = scene.run(&format!("suggest {tables}")).ended(0);
-        told += &format!("=== {tables}\n{}", ran.out);
+        reported += &format!("=== {tables}\n{}", ran.out);
     }
-    snapshot("suggest", &told);
+    snapshot("suggest", &reported);
 }
 
 /// What is proposed does what it says.
@@ -85,13 +85,13 @@ fn odd_tables_are_surveyed() {
         .with("twice.csv", "Tag,Tag,Note\n1,a,\n1,b,\n1,a,\n")
         .with("three.csv", "Valley,Site,No,Kg\nA,x,1,1.5\nA,x,2,1.5\nA,y,1,2.5\nB,x,1,2.5\nB,y,1,1.5\nB,y,2,2.5\n")
         .with("wide.csv", "A header that is longer than there is room for it,B\nsome text that is longer than there is room for it in a line of its own,1\n");
-    let mut told = String::new();
+    let mut reported = String::new();
     for table in ["headers.csv", "one.csv", "twice.csv", "three.csv", "wide.csv"] {
-        told += &scene.run(&format!("survey {table}")).ended(0).out;
-        told.push('\n');
+        reported += &scene.run(&format!("survey {table}")).ended(0).out;
+        reported.push('\n');
     }
-    snapshot("survey-odd", &told);
-    for line in told.lines() {
+    snapshot("survey-odd", &reported);
+    for line in reported.lines() {
         assert!(line.chars().count() <= 80, "{line}");
     }
     let piped = scene.shell("cat one.csv | gather-keys survey -").ended(0).out;

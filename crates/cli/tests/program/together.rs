@@ -82,9 +82,9 @@ fn a_killed_run_leaves_one_whole_set() {
         assert!(!names.iter().any(is_hidden), "{names:?}: {}", ran.err);
         let table = scene.read("out.csv");
         let is_new = table.contains(&format!("Q{},", kill + 2));
-        let told: serde_json::Value = serde_json::from_str(&scene.read("run.json")).unwrap();
+        let reported: serde_json::Value = serde_json::from_str(&scene.read("run.json")).unwrap();
         let digest = gather_keys_core::receipt::digest(table.as_bytes());
-        assert_eq!(told["output"]["digest"], digest, "the receipt is of another table");
+        assert_eq!(reported["output"]["digest"], digest, "the receipt is of another table");
         if is_new {
             new += 1;
         } else {

@@ -18,7 +18,7 @@ fn scene() -> Scene {
 }
 
 /// Runs each call and records its result; a call that leaves any file fails.
-fn told(calls: &[&str]) -> String {
+fn reported(calls: &[&str]) -> String {
     let scene = scene();
     let before = scene.files();
     let mut text = String::new();
@@ -37,7 +37,7 @@ fn told(calls: &[&str]) -> String {
 fn in_the_call() {
     snapshot(
         "call",
-        &told(&[
+        &reported(&[
             "enrich harvest.csv -o out.csv",
             "enrich harvest.csv --take Keeper HIVES -o out.csv",
             "enrich harvest.csv --from hives.csv --take Keeper -o out.csv",
@@ -62,7 +62,7 @@ fn in_the_call() {
 fn in_the_templates() {
     snapshot(
         "templates",
-        &told(&[
+        &reported(&[
             "enrich harvest.csv --from hives.csv --on 'Hive | numbr = Tag' --take Keeper",
             "enrich harvest.csv --from hives.csv --on '{Apiary}-{Hive = Tag' --take Keeper",
             "enrich harvest.csv --from hives.csv --on 'Hive | last = Tag' --take Keeper",
@@ -90,7 +90,7 @@ fn in_the_templates() {
 fn in_the_rules() {
     snapshot(
         "rules",
-        &told(&[
+        &reported(&[
             "enrich harvest.csv HIVES --take Keeper --when-duplicate newest",
             "enrich harvest.csv HIVES --take Keeper --when-duplicate 'highest Seen'",
             "enrich harvest.csv HIVES --take Keeper --when-duplicate first --when-duplicate last",
@@ -130,14 +130,14 @@ fn in_the_lookups() {
         "find hives.csv H-001 --on 'x = any(Tag)'",
         "find hives.csv H-001 --on Tags",
     ];
-    snapshot("lookups", &told(calls));
+    snapshot("lookups", &reported(calls));
 }
 
 #[test]
 fn in_the_headers() {
     snapshot(
         "headers",
-        &told(&[
+        &reported(&[
             "enrich harvest.csv --from hives.csv --on 'Hives = Tag' --take Keeper -o out.csv",
             "enrich harvest.csv --from hives.csv --on 'Hive = Label' --take Keeper -o out.csv",
             "enrich harvest.csv --from hives.csv --on 'Hive = Tag' --take 'Kepeer' --lists found",
@@ -151,7 +151,7 @@ fn in_the_headers() {
 fn in_the_files() {
     snapshot(
         "files",
-        &told(&[
+        &reported(&[
             "enrich harvst.csv HIVES --take Keeper -o out.csv",
             "enrich harvest.csv --from no/such/registry.csv --on Hive --take Keeper -o out.csv",
             "enrich folder HIVES --take Keeper -o out.csv",
@@ -170,7 +170,7 @@ fn in_the_files() {
 fn in_the_output() {
     snapshot(
         "output",
-        &told(&[
+        &reported(&[
             "enrich harvest.csv HIVES --take Keeper -o hives.csv",
             "enrich harvest.csv HIVES --take Keeper -o hives.csv --overwrite",
             "enrich harvest.csv HIVES --take Keeper -o folder/../harvest.csv --overwrite",

@@ -53,9 +53,9 @@ fn a_plan_is_run_when_its_tables_change() {
     let mut child = program.spawn().unwrap();
     let lines = Arc::new(Mutex::new(Vec::new()));
     let reader = BufReader::new(child.stderr.take().unwrap());
-    let told = lines.clone();
+    let reported = lines.clone();
     let listener = thread::spawn(move || {
-        reader.lines().map_while(Result::ok).for_each(|line| told.lock().unwrap().push(line));
+        reader.lines().map_while(Result::ok).for_each(|line| reported.lock().unwrap().push(line));
     });
     let count = |start: &str| {
         lines.lock().unwrap().iter().filter(|line: &&String| line.starts_with(start)).count()

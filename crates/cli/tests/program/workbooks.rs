@@ -51,7 +51,7 @@ fn worksheets_are_tables() {
     let scene = Scene::empty().with("m.csv", MAIN);
     registry(&scene);
     let ran = scene.run(&format!("enrich m.csv --from registry.xlsx {TAKE}")).ended(0);
-    let mut told = format!("{}\n{}", ran.err, ran.out);
+    let mut reported = format!("{}\n{}", ran.err, ran.out);
     for part in ["Hives", "1"] {
         let call = format!("enrich m.csv --from registry.xlsx#{part} {TAKE} -q");
         assert_eq!(
@@ -63,7 +63,7 @@ fn worksheets_are_tables() {
     let call = "enrich registry.xlsx --from m.csv --on 'Site code = Apiary, Tag = Hive' --take @row \
                 --receipt run.json -o out.csv";
     scene.run(call).ended(0);
-    told += &format!("\n{}", scene.read("out.csv"));
+    reported += &format!("\n{}", scene.read("out.csv"));
     let again = scene.run(call).ended(0);
     assert!(again.err.contains("Nothing has changed since the last run."), "{}", again.err);
     // A row is known by its row of the worksheet.
@@ -79,11 +79,11 @@ fn worksheets_are_tables() {
     ] {
         let whole = std::fs::read(scene.path("registry.xlsx")).unwrap();
         std::fs::write(scene.path("cut.xlsx"), &whole[..whole.len() / 2]).unwrap();
-        told += &format!("\n$ gather-keys {call}\n{}", scene.run(call).ended(2).err);
+        reported += &format!("\n$ gather-keys {call}\n{}", scene.run(call).ended(2).err);
         assert_eq!(std::fs::read(scene.path("registry.xlsx")).unwrap(), whole);
         assert!(!scene.path("out.ods").exists());
     }
-    snapshot("workbooks", &told);
+    snapshot("workbooks", &reported);
 }
 
 #[test]
@@ -204,7 +204,7 @@ fn parts_have_names_and_headers_are_merged() {
     let scene = Scene::empty().with("main.csv", MAIN);
     plan_of_hives(&scene);
     let on = "--on 'Apiary = Site, Hive = Tag'";
-    let mut told = String::new();
+    let mut reported = String::new();
     for (part, take) in [
         ("Hive_list", "Kg, @row"),
         ("hive_LIST", "Kg, @row"),
@@ -215,8 +215,8 @@ fn parts_have_names_and_headers_are_merged() {
         let call = format!("enrich main.csv --from plan.xlsx#{part} {on} --take '{take}' -v");
         let ran = scene.run(&call).ended(0);
         let said = ran.err.lines().take_while(|line| !line.contains(" rows with "));
-        told += &format!("{part}\n{}\n{}\n", said.collect::<Vec<_>>().join("\n"), ran.out);
+        reported += &format!("{part}\n{}\n{}\n", said.collect::<Vec<_>>().join("\n"), ran.out);
     }
-    told += &scene.run(&format!("check main.csv --from plan.xlsx#Autumn {on}")).ended(2).err;
-    snapshot("parts", &told);
+    reported += &scene.run(&format!("check main.csv --from plan.xlsx#Autumn {on}")).ended(2).err;
+    snapshot("parts", &reported);
 }

@@ -71,17 +71,17 @@ pub(super) fn fixes(
     all.sort_by_key(|(steps, fix)| {
         (*steps, fix.newly_ambiguous + fix.lost, std::cmp::Reverse(fix.fixed))
     });
-    let mut told: Vec<Fix> = Vec::new();
+    let mut reported: Vec<Fix> = Vec::new();
     for (_, fix) in all {
-        if told.iter().all(|other| other.fixed < fix.fixed) {
-            told.push(fix);
+        if reported.iter().all(|other| other.fixed < fix.fixed) {
+            reported.push(fix);
         }
     }
     // A small effect is left out next to a large one; the fix with the largest effect is always shown.
-    let most = told.last().map_or(0, |fix| fix.fixed);
-    told.retain(|fix| fix.fixed * SHARE >= most);
-    let spare = told.len().saturating_sub(TOLD);
-    told.split_off(spare)
+    let most = reported.last().map_or(0, |fix| fix.fixed);
+    reported.retain(|fix| fix.fixed * SHARE >= most);
+    let spare = reported.len().saturating_sub(TOLD);
+    reported.split_off(spare)
 }
 
 /// The changes worth trying: each that occurs, each part's, and all of them together; the commonest

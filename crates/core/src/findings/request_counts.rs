@@ -86,8 +86,8 @@ mod tests {
                 expected[entry] += count as u64;
             }
             let entries: Vec<EntryId> = EntryId::at(0..6).collect();
-            let told: Vec<u64> = entries.iter().map(|entry| times.of(*entry)).collect();
-            prop_assert_eq!(&told[..], &expected);
+            let reported: Vec<u64> = entries.iter().map(|entry| times.of(*entry)).collect();
+            prop_assert_eq!(&reported[..], &expected);
             prop_assert!(entries.iter().all(|one| times.has(*one) == (times.of(*one) > 0)));
             let listed: Vec<_> = times.asked().collect();
             let several = entries.iter().filter(|one| times.has(**one));

@@ -288,7 +288,7 @@ impl Tally {
         counts.keyless_rows = keys.keyless;
         counts.malformed_rows = keys.malformed;
         let asked = rows.times(reference);
-        self.told(lookup, asked, updates, None)
+        self.reported(lookup, asked, updates, None)
     }
 
     /// Whether each copy of a row that an earlier lookup repeated counts as a row, since they may
@@ -370,10 +370,10 @@ impl Tally {
         counts.of[Kind::Repeated as usize] = asked.repeated();
         counts.keyless_rows = reference.keyless().len() as u64;
         counts.malformed_rows = reference.malformed().len() as u64;
-        self.told(lookup, asked, updates, appended)
+        self.reported(lookup, asked, updates, appended)
     }
 
-    fn told(
+    fn reported(
         mut self,
         lookup: &Lookup,
         asked: RequestCounts,

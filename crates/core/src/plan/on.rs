@@ -209,8 +209,9 @@ mod tests {
             ("A = any, any = \"any(B)\"", "A=any;any=any(B)"),
         ] {
             let parts = OnPart::parse(text).unwrap();
-            let told = parts.iter().map(|p| format!("{}={}", headers(&p.main), held(&p.reference)));
-            assert_eq!(told.collect::<Vec<_>>().join(";"), want, "{text}");
+            let reported =
+                parts.iter().map(|p| format!("{}={}", headers(&p.main), held(&p.reference)));
+            assert_eq!(reported.collect::<Vec<_>>().join(";"), want, "{text}");
         }
     }
 

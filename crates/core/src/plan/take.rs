@@ -127,7 +127,7 @@ fn rename(phrase: &mut Phrase<'_>) -> Result<Option<String>> {
 mod tests {
     use super::*;
 
-    fn told(take: &Take) -> String {
+    fn reported(take: &Take) -> String {
         let with = |name: &str, rename: &Option<String>| match rename {
             Some(new) => format!("{name}>{new}"),
             None => name.to_owned(),
@@ -164,10 +164,10 @@ mod tests {
             ),
         ] {
             let taken = Take::parse(text).unwrap();
-            assert_eq!(taken.iter().map(told).collect::<Vec<_>>().join(";"), want, "{text}");
+            assert_eq!(taken.iter().map(reported).collect::<Vec<_>>().join(";"), want, "{text}");
         }
         let left = Selection::parse("leave", "Note, Size *, \"a*\", a .. b").unwrap();
-        let left = left.into_iter().map(|one| told(&Take::Many(one)));
+        let left = left.into_iter().map(|one| reported(&Take::Many(one)));
         assert_eq!(left.collect::<Vec<_>>().join(";"), "Note;like Size *;a*;a~b");
     }
 

@@ -80,21 +80,21 @@ mod tests {
 
     #[test]
     fn columns_are_read_or_refused_with_the_place() {
-        let told = |text: &str| {
-            let told = Update::parse(text).map(|all| {
+        let reported = |text: &str| {
+            let reported = Update::parse(text).map(|all| {
                 let all = all.iter().map(|one| format!("{}<{}", one.main, one.reference));
                 all.collect::<Vec<_>>().join(";")
             });
-            told.map_err(|error| match error {
+            reported.map_err(|error| match error {
                 crate::Error::Malformed { at, .. } => at,
                 other => panic!("{other}"),
             })
         };
-        assert_eq!(told("Round"), Ok("Round<Round".to_owned()));
-        assert_eq!(told(" A = B,C#2 "), Ok("A<B;C#2<C#2".to_owned()));
-        assert_eq!(told("\"A, = B\" = \"C\"\"\", D"), Ok("A, = B<C\";D<D".to_owned()));
+        assert_eq!(reported("Round"), Ok("Round<Round".to_owned()));
+        assert_eq!(reported(" A = B,C#2 "), Ok("A<B;C#2<C#2".to_owned()));
+        assert_eq!(reported("\"A, = B\" = \"C\"\"\", D"), Ok("A, = B<C\";D<D".to_owned()));
         for (text, at) in [("", 0), ("A =", 3), ("A,", 2), ("= B", 0), ("\"A\" B", 4)] {
-            assert_eq!(told(text), Err(at), "{text}");
+            assert_eq!(reported(text), Err(at), "{text}");
         }
         assert_eq!(Replace::parse(" blanks "), Ok(Replace::Blanks));
         assert!(Replace::parse("blank").is_err() && Replace::parse("all of it").is_err());

@@ -153,11 +153,12 @@ fn parts(lookup: &Lookup, reasons: &[(&crate::diagnosis::Reason, u64, usize)]) -
             rows[part] += count;
         }
     }
-    let told = names.into_iter().zip(rows);
-    let mut told: Vec<PartTold> = told.map(|(part, rows)| PartTold { part, rows }).collect();
-    told.retain(|part| part.rows > 0);
-    told.sort_by_key(|part| std::cmp::Reverse(part.rows));
-    told
+    let reported = names.into_iter().zip(rows);
+    let mut reported: Vec<PartTold> =
+        reported.map(|(part, rows)| PartTold { part, rows }).collect();
+    reported.retain(|part| part.rows > 0);
+    reported.sort_by_key(|part| std::cmp::Reverse(part.rows));
+    reported
 }
 
 fn fix(fix: &crate::diagnosis::Fix) -> FixTold {
@@ -181,7 +182,7 @@ fn unmatched(
     diagnosis: Option<&Diagnosis>,
 ) -> Vec<UnmatchedTold> {
     let reference = lookup.reference();
-    let told = found.unmatched.keys().iter().enumerate().take(LISTED).map(|(nth, key)| {
+    let reported = found.unmatched.keys().iter().enumerate().take(LISTED).map(|(nth, key)| {
         let explained = diagnosis.map(|diagnosis| &diagnosis.explained[nth]);
         UnmatchedTold {
             key: key.read().map(str::to_owned).collect(),
@@ -193,7 +194,7 @@ fn unmatched(
             distance: explained.and_then(|one| one.distance).map(|distance| distance as u64),
         }
     });
-    told.collect()
+    reported.collect()
 }
 
 fn main_row(reference: &Reference, kind: Kind, sample: &Sample) -> RowTold {

@@ -218,19 +218,19 @@ impl Candidates {
         });
         let has_likely = keys.iter().any(|key| weight(key) == 0);
         keys.retain(|key| !has_likely || weight(key) < UNLIKELY);
-        let mut told: Vec<CandidateKey> = Vec::new();
+        let mut reported: Vec<CandidateKey> = Vec::new();
         for key in keys {
             // A set with more columns than a key that fails as rarely adds nothing.
-            let is_wider = told.iter().any(|known| {
+            let is_wider = reported.iter().any(|known| {
                 known.columns.iter().all(|column| key.columns.contains(column))
                     && known.failing.value <= key.failing.value
             });
             if !is_wider {
-                told.push(key);
+                reported.push(key);
             }
         }
-        told.truncate(TOLD);
-        told
+        reported.truncate(TOLD);
+        reported
     }
 }
 

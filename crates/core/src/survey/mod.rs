@@ -133,7 +133,8 @@ pub fn survey<S: Source>(source: &mut S, seed: Seed, threads: usize) -> Result<S
 
 /// The headers that are above several columns, each once.
 fn repeated(headers: &Headers) -> Vec<String> {
-    let (mut seen, mut told) = (HashSet::new(), HashSet::new());
-    let repeated = headers.iter().filter(|header| !seen.insert(*header) && told.insert(*header));
+    let (mut seen, mut reported) = (HashSet::new(), HashSet::new());
+    let repeated =
+        headers.iter().filter(|header| !seen.insert(*header) && reported.insert(*header));
     repeated.map(str::to_owned).collect()
 }

@@ -84,7 +84,7 @@ impl Met {
         }
     }
 
-    pub(super) fn told(&self, kind: TroubleKind) -> Option<Trouble> {
+    pub(super) fn reported(&self, kind: TroubleKind) -> Option<Trouble> {
         let (row, line, value) = self.first.clone()?;
         Some(Trouble { kind, count: self.count, row, line, value })
     }
@@ -167,7 +167,7 @@ impl Noting {
             (TroubleKind::LookAlikes, self.look_alikes),
             (TroubleKind::Spellings, self.spellings),
         ];
-        all.iter().filter_map(|(kind, met)| met.told(*kind)).collect()
+        all.iter().filter_map(|(kind, met)| met.reported(*kind)).collect()
     }
 }
 
@@ -198,7 +198,7 @@ mod tests {
     use super::*;
     use crate::table::CellKind;
 
-    fn told(cells: &[&str]) -> Vec<(&'static str, u64, u64)> {
+    fn reported(cells: &[&str]) -> Vec<(&'static str, u64, u64)> {
         let mut noting = Noting::default();
         for (row, cell) in (1..).zip(cells) {
             noting.note((row, row + 1), cell, Look::of(cell, CellKind::Untyped));
@@ -229,7 +229,7 @@ mod tests {
             (&["Fellside", "Fеllside"], vec![(alike, 1, 2)]),
             (&["Ορα", "Wend Ορα"], vec![]),
         ] {
-            assert_eq!(told(cells), want, "{cells:?}");
+            assert_eq!(reported(cells), want, "{cells:?}");
         }
     }
 }

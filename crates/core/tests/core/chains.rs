@@ -119,12 +119,12 @@ proptest! {
         let headers = if turned { ["V", "K"] } else { ["K", "V"] };
         let tables =
             vec![Memory::new("one", &["K", "V"], before, 2), Memory::new("two", &headers, &behind, 2)];
-        let told = plan("r", &["K"], "V, @table, @row, @count", "list");
-        let one = out(&source, vec![(&told, vec![whole])], 1);
-        for (mut want, row) in one.into_iter().zip(out(&source, vec![(&told, tables)], threads)) {
+        let reported = plan("r", &["K"], "V, @table, @row, @count", "list");
+        let one = out(&source, vec![(&reported, vec![whole])], 1);
+        for (mut want, row) in one.into_iter().zip(out(&source, vec![(&reported, tables)], threads)) {
             if !want[3].is_empty() {
-                let told = want[3].clone();
-                let places = told.split("; ").map(|row| row.parse::<usize>().unwrap());
+                let reported = want[3].clone();
+                let places = reported.split("; ").map(|row| row.parse::<usize>().unwrap());
                 let number = |row: usize| if row > cut { row - cut } else { row };
                 let distinct = |texts: Vec<String>| {
                     let mut seen: Vec<String> = Vec::new();
@@ -245,8 +245,8 @@ fn copies_count_where_they_may_differ() {
         let mut enrichment = enrichments(plans, &main, 1).unwrap();
         let found = enrichment.run(&mut main.again(), &mut Kept::default(), None, 1).unwrap();
         let counts = &found.lookups[1].counts;
-        let told = [Kind::Matched, Kind::Unmatched, Kind::BlankKey].map(|kind| counts.of(kind));
-        assert_eq!([counts.main_rows, told[0], told[1], told[2]], counted, "{on}");
+        let reported = [Kind::Matched, Kind::Unmatched, Kind::BlankKey].map(|kind| counts.of(kind));
+        assert_eq!([counts.main_rows, reported[0], reported[1], reported[2]], counted, "{on}");
     }
 }
 

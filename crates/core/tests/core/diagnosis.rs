@@ -320,11 +320,11 @@ proptest! {
             .collect();
         let main = rows(&[&["A", "1", ""]]);
         let ran = run(&main, &hives, &plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report), 1);
-        let told = ran.enrichment.lookups().next().unwrap().reference().unsound();
+        let reported = ran.enrichment.lookups().next().unwrap().reference().unsound();
         let count = hives.len();
-        let is_told = |wanted: &dyn Fn(&Unsound) -> bool| told.iter().any(wanted);
+        let is_told = |wanted: &dyn Fn(&Unsound) -> bool| reported.iter().any(wanted);
         if count < 3 {
-            prop_assert!(told.is_empty());
+            prop_assert!(reported.is_empty());
             return Ok(());
         }
         for part in 0..2 {

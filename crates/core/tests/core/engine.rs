@@ -212,8 +212,8 @@ proptest! {
         }
         prop_assert_eq!(sum(found), findings.main_rows);
         for kind in [Kind::Unmatched, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed] {
-            let told = recorded.iter().filter(|finding| finding.1 == kind);
-            prop_assert_eq!(told.count() as u64, found.of(kind));
+            let reported = recorded.iter().filter(|finding| finding.1 == kind);
+            prop_assert_eq!(reported.count() as u64, found.of(kind));
         }
         prop_assert_eq!(findings.lookups[0].unused(enrichment.lookups().next().unwrap()).count() as u64,
             found.of(Kind::Unused));

@@ -117,9 +117,9 @@ proptest! {
             Gate::parse(&text).err(),
         ];
         for error in errors.into_iter().flatten() {
-            let told = error.to_string();
+            let reported = error.to_string();
             match error {
-                Error::Malformed { at, .. } => prop_assert!(text.get(at..).is_some(), "{}", told),
+                Error::Malformed { at, .. } => prop_assert!(text.get(at..).is_some(), "{}", reported),
                 other => return Err(TestCaseError::fail(other.to_string())),
             }
         }
@@ -150,8 +150,8 @@ fn a_key_says_what_became_of_each_row() {
     assert_eq!(census.as_read(groups[0].entries[0]), ["Fellside ", "007"]);
     assert_eq!(census.as_compared(groups[0].entries[1]).collect::<Vec<_>>(), ["fellside", "7"]);
     let counts = Counts::of_table(&census);
-    let told = Counts::OF_A_TABLE.map(|kind| counts.of(kind));
-    assert_eq!((told, counts.total(Kind::Repeated)), ([3, 1, 1], 2));
+    let reported = Counts::OF_A_TABLE.map(|kind| counts.of(kind));
+    assert_eq!((reported, counts.total(Kind::Repeated)), ([3, 1, 1], 2));
     let bad = census.unreadable(census.malformed()[0]).unwrap();
     assert_eq!((bad.column, &bad.step[..], &bad.value[..]), (1, "number", "seven"));
 }

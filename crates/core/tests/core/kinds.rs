@@ -161,7 +161,7 @@ proptest! {
         let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();
         let rows: Vec<Row> = kept.0.iter().map(|row| row.iter().map(|(cell, _)| cell.clone()).collect()).collect();
         prop_assert_eq!(rows, want);
-        let told: Vec<(u64, u64)> = found.corrected.iter().map(|one| (one.changed, one.same)).collect();
-        prop_assert_eq!(told, counts);
+        let reported: Vec<(u64, u64)> = found.corrected.iter().map(|one| (one.changed, one.same)).collect();
+        prop_assert_eq!(reported, counts);
     }
 }

@@ -291,9 +291,9 @@ proptest! {
         let (want, counts) = truth(shape, rule, &main, &reference);
         prop_assert_eq!(kept.0, want);
         let found = &findings.lookups[0].counts;
-        let told = [Kind::Matched, Kind::Chosen, Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous,
+        let reported = [Kind::Matched, Kind::Chosen, Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous,
             Kind::BlankKey, Kind::Malformed, Kind::Unused];
-        for kind in told {
+        for kind in reported {
             prop_assert_eq!(found.of(kind), counts.get(&kind).copied().unwrap_or(0), "{}", kind.label());
         }
         let outcomes: u64 = Kind::OUTCOMES.iter().map(|&kind| found.of(kind)).sum();

@@ -29,11 +29,11 @@ fn named(template: &str, headers: &[&str], values: &[&str]) -> Vec<String> {
     let samples = found.lookups[0].samples(Kind::NoHeader).iter();
     let near = samples.filter_map(|sample| sample.header.clone());
     let near: Vec<(String, Vec<String>)> = near.collect();
-    let told = |row: &Row| match near.iter().find(|(header, _)| row[1] == *header) {
+    let reported = |row: &Row| match near.iter().find(|(header, _)| row[1] == *header) {
         Some((_, near)) => format!("near {}", near.join(" ")),
         None => format!("{} {}", row[2], row[3]).trim_start().to_owned(),
     };
-    kept.0.iter().map(told).collect()
+    kept.0.iter().map(reported).collect()
 }
 
 #[test]
@@ -49,7 +49,7 @@ fn a_value_names_a_header_as_a_person_would() {
         ("Mai", "near May"),
     ];
     let values = cases.map(|(value, _)| value);
-    assert_eq!(named("{M}", &grid, &values), cases.map(|(_, told)| told.to_owned()));
+    assert_eq!(named("{M}", &grid, &values), cases.map(|(_, reported)| reported.to_owned()));
     // Of two equal headers, neither is used for a third spelling.
     assert_eq!(named("{M}", &grid, &["SIZE 1"]), ["near size 1 Size  1"]);
     // The key itself can't be named, and what is around the braces belongs to the header.

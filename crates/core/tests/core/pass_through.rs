@@ -51,16 +51,16 @@ impl PassThrough<Vec<String>> for Telling {
         rendered: &mut Vec<String>,
     ) {
         let all = beside.iter().map(|one| {
-            let told = one.rows().map(|added| match added {
+            let reported = one.rows().map(|added| match added {
                 RawRow::Slice(piece, length) => {
                     format!("[{}]", str::from_utf8(&piece[..length]).unwrap())
                 }
                 RawRow::Cells(block, row) => cells(block, row),
             });
-            told.collect::<Vec<_>>()
+            reported.collect::<Vec<_>>()
         });
         let all: Vec<_> = all.collect();
-        let row = |nth: usize| all.iter().map(|told| &told[nth][..]).collect::<String>();
+        let row = |nth: usize| all.iter().map(|reported| &reported[nth][..]).collect::<String>();
         *rendered = (0..all[0].len()).map(row).collect();
     }
 }
@@ -76,7 +76,8 @@ fn written() -> Option<RawForm> {
 
 /// What is added to some hives of two references, which are kept in raw form.
 fn added(change: impl Fn(&mut ReferencePlan), raw_form: Option<RawForm>) -> Vec<String> {
-    let long = "so long a name that its length takes more than one character to be told, or two";
+    let long =
+        "so long a name that its length takes more than one character to be reported, or two";
     let hives = rows(&[
         &["A1", "Amberline", "4"],
         &["A2", "Dusk, veil", "5"],
@@ -100,14 +101,14 @@ fn added(change: impl Fn(&mut ReferencePlan), raw_form: Option<RawForm>) -> Vec<
     let mut made = enrichments_by(plans, &main, 1, |_, found, builder| {
         builder.raw_form(raw_form.filter(|_| found.passes_through(1)))
     });
-    let mut told = Told::default();
-    made.as_mut().unwrap().run(&mut main.again(), &mut told, None, 2).unwrap();
-    told.0.iter().map(|row| row.replace(long, "LONG")).collect()
+    let mut reported = Told::default();
+    made.as_mut().unwrap().run(&mut main.again(), &mut reported, None, 2).unwrap();
+    reported.0.iter().map(|row| row.replace(long, "LONG")).collect()
 }
 
 #[test]
 fn cells_go_out_as_they_stand_where_nothing_else_is_to_be_done() {
-    let told = added(|plan| plan.when_duplicate = WhenDuplicate::Last, written());
+    let reported = added(|plan| plan.when_duplicate = WhenDuplicate::Last, written());
     let expected = [
         "[,Łąka,][,]",
         "[,Amberline,4][,4]",
@@ -118,17 +119,18 @@ fn cells_go_out_as_they_stand_where_nothing_else_is_to_be_done() {
         "[,Goldsedge,8][,8]",
         "[,Amberline,4][,4]",
     ];
-    assert_eq!(told, expected);
-    let told = added(|plan| plan.when_unmatched = WhenUnmatched::Fill("?".to_owned()), written());
-    assert_eq!(told[2], "[,,][,]");
-    assert_eq!(told[4..7], ["{? ?}{?}", "{LONG 6}[,6]", "[,,][,]"]);
+    assert_eq!(reported, expected);
+    let reported =
+        added(|plan| plan.when_unmatched = WhenUnmatched::Fill("?".to_owned()), written());
+    assert_eq!(reported[2], "[,,][,]");
+    assert_eq!(reported[4..7], ["{? ?}{?}", "{LONG 6}[,6]", "[,,][,]"]);
 }
 
 #[test]
 fn cells_are_brought_together_where_more_is_to_be_done() {
-    let is_cells = |told: Vec<String>| {
-        assert_eq!(told[0].replace(['{', '}'], "").trim_end(), "Łąka");
-        told.iter().all(|row| row.starts_with('{') && row.matches('{').count() == 1)
+    let is_cells = |reported: Vec<String>| {
+        assert_eq!(reported[0].replace(['{', '}'], "").trim_end(), "Łąka");
+        reported.iter().all(|row| row.starts_with('{') && row.matches('{').count() == 1)
     };
     let no_change = |_: &mut ReferencePlan| {};
     assert!(is_cells(added(no_change, None)));
@@ -159,7 +161,7 @@ fn cells_are_brought_together_where_a_key_is_made_of_them() {
     let mut made = enrichments_by(plans, &main, 1, |_, found, builder| {
         builder.raw_form(written().filter(|_| found.passes_through(1)))
     });
-    let mut told = Told::default();
-    made.as_mut().unwrap().run(&mut main.again(), &mut told, None, 2).unwrap();
-    assert_eq!(told.0, ["{Amberline }", "{Duskveil Upper Wend}", "{Amberline }"]);
+    let mut reported = Told::default();
+    made.as_mut().unwrap().run(&mut main.again(), &mut reported, None, 2).unwrap();
+    assert_eq!(reported.0, ["{Amberline }", "{Duskveil Upper Wend}", "{Amberline }"]);
 }

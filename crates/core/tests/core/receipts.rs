@@ -40,7 +40,7 @@ fn receipt(inputs: Vec<Input>, unmatched: &KeysSeen) -> Receipt {
 }
 
 /// What is reported of two runs, in short.
-fn told(before: &Receipt, now: &Receipt, unmatched: &KeysSeen) -> Vec<String> {
+fn reported(before: &Receipt, now: &Receipt, unmatched: &KeysSeen) -> Vec<String> {
     // Between the runs it was written and read.
     let before = Receipt::read("run.json", &before.write()).unwrap();
     let all = moved(&before, now, &[(unmatched.clone(), seen(&[]))]);
@@ -82,20 +82,20 @@ fn whatever_moved_is_told() {
             vec!["-B +C", "3 4 rows"],
         ),
     ] {
-        assert_eq!(told(&before, &now(inputs), &keys), want);
+        assert_eq!(reported(&before, &now(inputs), &keys), want);
     }
     // A pattern reads several tables for one reference.
     let two = receipt(vec![main(), hives("h-1.csv", "1", 1), hives("h-2.csv", "2", 1)], &keys);
     let three =
         vec![main(), hives("h-1.csv", "1", 1), hives("h-2.csv", "x", 2), hives("h-3.csv", "3", 1)];
-    assert_eq!(told(&two, &receipt(three, &keys), &keys), ["1 2 rows", "hives h-3.csv true"]);
+    assert_eq!(reported(&two, &receipt(three, &keys), &keys), ["1 2 rows", "hives h-3.csv true"]);
     // Keys, the program and the plan.
     let more = seen(&["x", "y", "z"]);
     let mut after = receipt(vec![main(), hives("h.csv", "h", 2)], &more);
-    assert_eq!(told(&before, &after, &more), ["true y z"]);
+    assert_eq!(reported(&before, &after, &more), ["true y z"]);
     after.gather_keys = "2".to_owned();
     after.plan = digest(b"another");
-    assert_eq!(told(&before, &after, &keys), ["program 1", "plan"]);
+    assert_eq!(reported(&before, &after, &keys), ["program 1", "plan"]);
 }
 
 #[test]

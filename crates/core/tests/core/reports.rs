@@ -79,21 +79,21 @@ proptest! {
         let report = ran.report(&[]);
         prop_assert_eq!(&Ran::of(&main, &hives, on, threads).report(&[]), &report);
         let counts = ran.findings.lookups[0].counts;
-        let told = &report.references[0];
-        let outcomes: u64 = told.outcomes.iter().map(|one| one.count).sum();
+        let reported = &report.references[0];
+        let outcomes: u64 = reported.outcomes.iter().map(|one| one.count).sum();
         prop_assert_eq!((report.main.rows, outcomes), (main.len() as u64, main.len() as u64));
         let unmatched = counts.of(Kind::Unmatched);
-        let of_reasons: u64 = told.reasons.iter().map(|one| one.rows).sum();
+        let of_reasons: u64 = reported.reasons.iter().map(|one| one.rows).sum();
         prop_assert_eq!(of_reasons, unmatched);
-        let of_keys: u64 = told.unmatched.iter().map(|one| one.rows).sum();
+        let of_keys: u64 = reported.unmatched.iter().map(|one| one.rows).sum();
         prop_assert_eq!(of_keys, unmatched);
         let troubles = [Kind::Ambiguous, Kind::BlankKey, Kind::Malformed];
         let rows: u64 = troubles.iter().map(|kind| counts.of(*kind)).sum();
-        prop_assert_eq!(told.main_rows.len() as u64, rows);
-        prop_assert_eq!(told.unused.len() as u64, counts.of(Kind::Unused));
+        prop_assert_eq!(reported.main_rows.len() as u64, rows);
+        prop_assert_eq!(reported.unused.len() as u64, counts.of(Kind::Unused));
         let shared = counts.of(Kind::Duplicate) + counts.of(Kind::Conflicting);
-        prop_assert_eq!(told.shared_keys.len() as u64, shared);
-        for key in &told.unmatched {
+        prop_assert_eq!(reported.shared_keys.len() as u64, shared);
+        for key in &reported.unmatched {
             let row = &main[key.row as usize - 1];
             prop_assert_eq!(&key.key, row);
             prop_assert!(!hives.iter().any(|hive| hive[..2] == row[..]));
@@ -127,19 +127,20 @@ fn a_report_says_what_there_is() {
     let written = report.written.as_ref().unwrap();
     assert_eq!((written.rows, &written.added[..]), (4, &["Keeper".to_owned()][..]));
     assert!(!report.gates[0].holds && report.gates[0].count == 3);
-    let told = &report.references[0];
-    assert_eq!(told.on, ["Apiary = Site", "Hive = Tag"]);
+    let reported = &report.references[0];
+    assert_eq!(reported.on, ["Apiary = Site", "Hive = Tag"]);
     let reasons: Vec<(&str, u64)> =
-        told.reasons.iter().map(|one| (&one.reason[..], one.rows)).collect();
+        reported.reasons.iter().map(|one| (&one.reason[..], one.rows)).collect();
     assert_eq!(reasons, [("letter case of Apiary", 2), ("every part is found except Hive", 1)]);
-    let parts: Vec<(&str, u64)> = told.parts.iter().map(|one| (&one.part[..], one.rows)).collect();
+    let parts: Vec<(&str, u64)> =
+        reported.parts.iter().map(|one| (&one.part[..], one.rows)).collect();
     assert_eq!(parts, [("Apiary", 2), ("Hive", 1)]);
-    assert_eq!(told.fixes.len(), 1);
-    assert_eq!(told.fixes[0].on, ["Apiary | fold = Site | fold", "Hive = Tag"]);
-    assert_eq!((told.fixes[0].fixed, told.fixes[0].newly_ambiguous), (2, 0));
-    assert_eq!(told.unmatched[0].nearest.as_deref().unwrap(), ["Fellside", "H-007"]);
-    assert_eq!((told.unmatched[0].rows, told.unmatched[0].row), (2, 1));
-    assert_eq!(told.advice, ["look at it"]);
+    assert_eq!(reported.fixes.len(), 1);
+    assert_eq!(reported.fixes[0].on, ["Apiary | fold = Site | fold", "Hive = Tag"]);
+    assert_eq!((reported.fixes[0].fixed, reported.fixes[0].newly_ambiguous), (2, 0));
+    assert_eq!(reported.unmatched[0].nearest.as_deref().unwrap(), ["Fellside", "H-007"]);
+    assert_eq!((reported.unmatched[0].rows, reported.unmatched[0].row), (2, 1));
+    assert_eq!(reported.advice, ["look at it"]);
     let json: serde_json::Value = serde_json::from_str(&report.json()).unwrap();
     assert_eq!(json["references"][0]["unmatched"][1]["key"], serde_json::json!(["Quarry", "8"]));
     assert!(Report::schema().contains("\"ReferenceTold\""));

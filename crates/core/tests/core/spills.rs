@@ -71,7 +71,7 @@ fn enrichment(
 }
 
 /// What there is to say of rows and keys of a reference, by the numbers of the rows.
-fn told(lookup: &Lookup, findings: &Findings, nth: usize) -> Vec<String> {
+fn reported(lookup: &Lookup, findings: &Findings, nth: usize) -> Vec<String> {
     let (reference, found) = (lookup.reference(), &findings.lookups[nth]);
     let number = |row: RowId| {
         format!("{:?} {} line {}", reference.table(row), reference.number(row), reference.line(row))
@@ -115,7 +115,7 @@ fn run(
     let findings = made.run(&mut main.again(), &mut kept, None, threads).unwrap();
     let mut said = vec![format!("{} {}", findings.main_rows, findings.written)];
     for (nth, lookup) in made.lookups().enumerate() {
-        said.extend(told(lookup, &findings, nth));
+        said.extend(reported(lookup, &findings, nth));
     }
     (kept.0, said, spilled)
 }
@@ -172,9 +172,9 @@ proptest! {
         let memory = Memories::Within(memory.max(100));
         match enrichment(&plans, &main, memory, threads, &Room::of(usize::MAX)) {
             Ok(_) => {
-                let (same, told, _) = run(&plans, &main, memory, threads);
+                let (same, reported, _) = run(&plans, &main, memory, threads);
                 prop_assert_eq!(same, rows);
-                prop_assert_eq!(told, said);
+                prop_assert_eq!(reported, said);
             }
             Err(error) => {
                 let refused = matches!(&error, Error::OverMemory { reference, .. } if reference == "few");
@@ -204,10 +204,10 @@ fn many_lots_come_back_in_order() {
     let (rows, said, spilled) = run(&plans, &main, Memories::Whole, 1);
     assert_eq!((rows.len(), spilled), (6000, 0));
     for (memory, threads) in [(1, 1), (20_000, 2), (100_000, 2), (200_000, 1)] {
-        let (same, told, spilled) = run(&plans, &main, Memories::Within(memory), threads);
+        let (same, reported, spilled) = run(&plans, &main, Memories::Within(memory), threads);
         assert_eq!(spilled, 1, "{memory}");
         assert!(same == rows, "{memory}");
-        assert_eq!(told, said, "{memory}");
+        assert_eq!(reported, said, "{memory}");
     }
 }
 

@@ -38,13 +38,13 @@ proptest! {
             let mut common: Vec<(&str, u64)> = counts.into_iter().collect();
             common.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
             common.truncate(profile.commonest.len());
-            let told = profile.commonest.iter().map(|(value, count)| (&value[..], *count));
-            prop_assert!(told.eq(common));
+            let reported = profile.commonest.iter().map(|(value, count)| (&value[..], *count));
+            prop_assert!(reported.eq(common));
             let looks: u64 = profile.looks.iter().map(|(_, count)| count).sum();
             prop_assert_eq!(looks + profile.blanks, found.rows);
             let space = cells.iter().filter(|cell| cell.starts_with(' ')).count() as u64;
-            let told = profile.troubles.iter().find(|one| one.kind == TroubleKind::SurplusSpace);
-            prop_assert_eq!(told.map_or(0, |one| one.count), space);
+            let reported = profile.troubles.iter().find(|one| one.kind == TroubleKind::SurplusSpace);
+            prop_assert_eq!(reported.map_or(0, |one| one.count), space);
         }
         let whole: HashSet<&Row> = table.iter().collect();
         prop_assert_eq!(found.repeated_rows.value as usize, table.len() - whole.len());

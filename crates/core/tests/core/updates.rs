@@ -156,7 +156,7 @@ proptest! {
         }
         let source = Memory::new("main", &["K", "V", "W"], &main, block_rows);
         let theirs = Memory::new("r", &["K", "V", "X"], &reference, block_rows);
-        let (out, found, told) = run(&source, vec![(&plan, vec![theirs])], |_| None, threads);
+        let (out, found, reported) = run(&source, vec![(&plan, vec![theirs])], |_| None, threads);
         // Rows that `every` adds come in the order of the reference.
         let appended = out.len() - want.iter().filter(|row| row[4] != "appended").count();
         if rule == "every" {
@@ -167,15 +167,15 @@ proptest! {
         } else {
             prop_assert_eq!(&out, &want);
         }
-        let mut told = told.0;
-        told.sort();
+        let mut reported = reported.0;
+        reported.sort();
         changes.sort();
         let counts = &found.lookups[0].updates;
         let changed: u64 = counts.iter().map(|update| update.written.changed()).sum();
         prop_assert_eq!(changed, changes.len() as u64);
         let kept: u64 = counts.iter().map(|update| update.written.of(Written::Left)).sum();
         prop_assert_eq!(kept, left);
-        prop_assert_eq!(told, changes);
+        prop_assert_eq!(reported, changes);
         prop_assert_eq!(found.written, out.len() as u64);
         let rows_added = found.lookups[0].appended.map(|appended| appended.rows);
         prop_assert_eq!(rows_added, append.then_some(appended as u64));
@@ -251,7 +251,7 @@ fn corrections_are_put_in_place_and_counted() {
             Some(Corrections::new("c.csv", &["Id".to_owned()], all, headers).unwrap())
         }
     };
-    let (out, found, told) = run(&main, vec![(&lookup, names())], corrections(all), 2);
+    let (out, found, reported) = run(&main, vec![(&lookup, names())], corrections(all), 2);
     let want: [&[&str]; 3] = [
         // A corrected column of the main table is nobody's answer.
         &["1", "k", "old", "matched"],
@@ -262,7 +262,7 @@ fn corrections_are_put_in_place_and_counted() {
     let counts: Vec<(u64, u64)> =
         found.corrected.iter().map(|one| (one.changed, one.same)).collect();
     assert_eq!(counts, [(1, 1), (1, 0), (0, 0), (0, 1)]);
-    assert_eq!(told.0.len(), 2);
+    assert_eq!(reported.0.len(), 2);
 
     let headers = gather_keys_core::table::Headers::new("main", ["Id", "Code"]);
     let error = |all| {

@@ -90,7 +90,7 @@ fn rows_agree_by_their_texts() {
         .unwrap();
         let found = made.run(&mut main.again(), &mut Kept::default(), None, 1).unwrap();
         let counts = &found.lookups[0].counts;
-        let told = (counts.of(Kind::Conflicting), counts.of(Kind::Duplicate));
-        assert_eq!(told, (conflicting, (ROWS - KEYS) as u64 - conflicting));
+        let reported = (counts.of(Kind::Conflicting), counts.of(Kind::Duplicate));
+        assert_eq!(reported, (conflicting, (ROWS - KEYS) as u64 - conflicting));
     }
 }

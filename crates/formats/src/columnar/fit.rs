@@ -238,8 +238,8 @@ fn digits(text: &str) -> Option<(usize, usize)> {
 
 /// How many digits of a plain number tell it from others.
 fn significant(text: &str) -> usize {
-    let told = text.trim_start_matches(['-', '0', '.']);
-    told.len() - usize::from(told.contains('.'))
+    let reported = text.trim_start_matches(['-', '0', '.']);
+    reported.len() - usize::from(reported.contains('.'))
 }
 
 /// Whether a text is a day, `2026-05-19`.

@@ -147,7 +147,7 @@ fn all(
     files: Vec<Finished>,
     before: impl FnOnce() -> Result<()>,
 ) -> Result<Vec<Appeared>> {
-    let told = files.iter().map(|file| {
+    let reported = files.iter().map(|file| {
         let target = file.staged.as_ref().map(|(_, _, target)| target);
         let there = target.and_then(|target| target.there.as_ref());
         Appeared {
@@ -159,14 +159,14 @@ fn all(
             lost_attributes: file.lost.attributes.clone(),
         }
     });
-    let told = told.collect();
+    let reported = reported.collect();
     let mut placed: Vec<Placing> = Vec::new();
     for Finished { name, staged, backup, .. } in files {
         if let Some((file, hidden, target)) = staged {
             placed.push(Placing { name, file, hidden, target, backup });
         }
     }
-    let Some(first) = placed.first() else { return before().map(|()| told) };
+    let Some(first) = placed.first() else { return before().map(|()| reported) };
     let name = first.name.clone();
     let refused = |cause| Error::Write { name: name.clone(), cause };
     let mut folders: Vec<PathBuf> =
@@ -184,10 +184,10 @@ fn all(
         && let Some(placing) = placed.pop()
     {
         placing.appear(disk)?;
-        return Ok(told);
+        return Ok(reported);
     }
     together(disk, placed)?;
-    Ok(told)
+    Ok(reported)
 }
 
 /// A file on the way to its place.

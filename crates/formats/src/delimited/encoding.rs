@@ -344,17 +344,17 @@ mod tests {
             // A character may be cut between two writes.
             text.as_bytes().chunks(3).for_each(|part| written.write_all(part).unwrap());
             let bytes = written.into_inner();
-            let (back, told, _) = read(&bytes, Some(name)).unwrap();
-            assert_eq!((&back[..], &told[..]), (text, name));
+            let (back, reported, _) = read(&bytes, Some(name)).unwrap();
+            assert_eq!((&back[..], &reported[..]), (text, name));
             if finds {
-                let (back, told, guessed) = read(&bytes, None).unwrap();
-                assert_eq!((&back[..], &told[..], guessed), (text, name, name != "UTF-8"));
+                let (back, reported, guessed) = read(&bytes, None).unwrap();
+                assert_eq!((&back[..], &reported[..], guessed), (text, name, name != "UTF-8"));
             }
         }
         let marked =
             [b"\xff\xfe".to_vec(), "a;b".encode_utf16().flat_map(u16::to_le_bytes).collect()];
-        let (back, told, guessed) = read(&marked.concat(), None).unwrap();
-        assert_eq!((&back[..], &told[..], guessed), ("\u{feff}a;b", "UTF-16LE", false));
+        let (back, reported, guessed) = read(&marked.concat(), None).unwrap();
+        assert_eq!((&back[..], &reported[..], guessed), ("\u{feff}a;b", "UTF-16LE", false));
     }
 
     #[test]

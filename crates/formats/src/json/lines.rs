@@ -60,7 +60,7 @@ impl LinesReader {
         let mut pieces = Pieces::open(name, file)?;
         while let Some(piece) = pieces.next(name)? {
             let noted = each_line(&piece, |row| columns.add(row));
-            noted.map_err(|bad| bad.told(name))?;
+            noted.map_err(|bad| bad.reported(name))?;
         }
         let headers = columns.headers(name)?;
         let (name, file, columns) = (name.to_owned(), file.clone(), Arc::new(columns));
@@ -113,7 +113,7 @@ impl LinesParser {
 
 impl BadLine {
     /// The error of the table called `name`.
-    pub(crate) fn told(self, name: &str) -> Error {
+    pub(crate) fn reported(self, name: &str) -> Error {
         let Self { line, said, is_other } = self;
         let name = name.to_owned();
         if is_other {

@@ -26,7 +26,7 @@ impl ServerAddress {
         self.check().map_err(|said| failed(said, FORM))?;
         let url = self.database();
         let mut config: Config =
-            url.parse().map_err(|error: postgres::Error| failed(told(&error), FORM))?;
+            url.parse().map_err(|error: postgres::Error| failed(reported(&error), FORM))?;
         if let Some(password) = self.password() {
             config.password(password);
         }
@@ -61,7 +61,7 @@ impl ServerAddress {
             }
         };
         connected.map_err(|error| {
-            let said = told(&error);
+            let said = reported(&error);
             let fix = match error.as_db_error() {
                 None if said.contains("password") => {
                     "give one in PGPASSWORD or the password file, ~/.pgpass"
@@ -81,7 +81,7 @@ impl ServerAddress {
 }
 
 /// The message of the server, or why there is none.
-pub(super) fn told(error: &postgres::Error) -> String {
+pub(super) fn reported(error: &postgres::Error) -> String {
     if let Some(said) = error.as_db_error() {
         return said.message().to_owned();
     }

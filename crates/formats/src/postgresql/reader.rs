@@ -10,7 +10,7 @@ use std::thread;
 use gather_keys_core::table::Headers;
 use postgres::Client;
 
-use super::connection::told;
+use super::connection::reported;
 use super::copied_rows::CopiedRows;
 use super::identity::{TableIdentity, declared};
 use super::value::Spelling;
@@ -51,7 +51,7 @@ pub(crate) fn open(
     let name = address.to_string();
     let failed = |error: postgres::Error| Error::Server {
         name: name.clone(),
-        said: told(&error),
+        said: reported(&error),
         fix: "check that the user may read the table",
     };
     count_unbounded();
@@ -152,7 +152,7 @@ fn copied(mut client: Client, statement: String) -> io::Result<Copied> {
     let (send, pieces) = sync_channel::<io::Result<Vec<u8>>>(AHEAD);
     let work = move || {
         let refused = |error: &postgres::Error| {
-            said(format!("the server stopped: {}; run again", told(error)))
+            said(format!("the server stopped: {}; run again", reported(error)))
         };
         let mut copy = match client.copy_out(&statement) {
             Ok(copy) => copy,

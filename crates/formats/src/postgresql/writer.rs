@@ -13,7 +13,7 @@ use arrow_schema::{DataType, SchemaRef};
 use gather_keys_core::table::{Headers, Overlay, Sink};
 use postgres::Client;
 
-use super::connection::told;
+use super::connection::reported;
 use super::{ServerAddress, TableIdentity, quoted};
 use crate::columnar::{Spool, TextBatch, TextRenderer, texts};
 use crate::{Error, Result};
@@ -299,7 +299,7 @@ impl ServerWriter {
 
 fn refused(name: &str, error: &postgres::Error) -> Error {
     let fix = "check that the user may make the table, or name another";
-    Error::Server { name: name.to_owned(), said: told(error), fix }
+    Error::Server { name: name.to_owned(), said: reported(error), fix }
 }
 
 fn too_long(name: &str, what: &str) -> Result<()> {

@@ -118,8 +118,8 @@ impl Paced {
             }
         }
         let file = BufReader::new(input.reader());
-        let (input, told) = (input.clone(), pace.clone());
-        (Self { input, file, parts, from: 0, pace, counted: None }, told)
+        let (input, reported) = (input.clone(), pace.clone());
+        (Self { input, file, parts, from: 0, pace, counted: None }, reported)
     }
 
     /// Whether the archive has a part whose name ends so.

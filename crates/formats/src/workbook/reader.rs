@@ -42,7 +42,7 @@ pub(crate) fn open(
     headers: HeaderRow,
 ) -> Result<Opened> {
     let (send, rows) = sync_channel(AHEAD);
-    let (tell, told) = sync_channel(1);
+    let (tell, reported) = sync_channel(1);
     let error_cells = Arc::new(AtomicU64::new(0));
     let uncalculated = Arc::<Mutex<Uncalculated>>::default();
     let hand =
@@ -60,7 +60,7 @@ pub(crate) fn open(
         worksheet.fail(failed);
     };
     thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
-    match told.recv() {
+    match reported.recv() {
         Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells, uncalculated }),
         // It reports in any case before it ends.
         Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),

@@ -16,7 +16,7 @@ use crate::rows::ReadRows;
 const MIB: usize = 1 << 20;
 
 /// The expected reading of a worksheet of a workbook with these parts.
-fn told(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
+fn reported(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("bomb");
     let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
@@ -67,7 +67,7 @@ fn xlsx(rows: &str, besides: (&str, String)) -> String {
     let shared = [("worksheet", "worksheets/sheet1"), ("sharedStrings", "sharedStrings")];
     let workbook = "<workbook><sheets><sheet name=\"Hives\" sheetId=\"1\" r:id=\"worksheet\"/>\
                     </sheets></workbook>";
-    told(
+    reported(
         &[
             ("_rels/.rels", relations(&[("officeDocument", "xl/workbook")])),
             ("xl/workbook.xml", workbook.to_owned()),
@@ -94,7 +94,7 @@ fn ods(rows: &str, worksheet: &str) -> String {
          table:name=\"Hives\"><table:table-column/>{rows}</table:table>{ranges}\
          </office:spreadsheet></office:body></office:document-content>"
     );
-    told(&[("content.xml", content)], Some(worksheet))
+    reported(&[("content.xml", content)], Some(worksheet))
 }
 
 /// Letters that pack badly.
@@ -246,10 +246,10 @@ fn an_ods_is_read_as_it_says() {
         assert!(said.contains(want), "{worksheet}: {said}");
     }
     let document = "<office:text><table:table table:name=\"Hives\"/></office:text>".to_owned();
-    let said = told(&[("content.xml", document)], None);
+    let said = reported(&[("content.xml", document)], None);
     assert!(said.contains("it is not a workbook"), "{said}");
     let locked = "<manifest:encryption-data/>".to_owned();
-    let said = told(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
+    let said = reported(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
     assert!(said.contains("it is locked by a password; save it without one"), "{said}");
 }
 #[test]
@@ -261,7 +261,7 @@ fn an_xls_that_spans_too_much_is_refused() {
     let cell = |row, column| record(0x0203, &[row, column, 0, 0, 0, 0, 0]);
     let begin = || record(0x0809, &[0x0600, 5, 0, 0, 0, 0, 0, 0]);
     let end = || record(0x000A, &[]);
-    let told = |worksheets: u16, cells: &[Vec<u8>]| {
+    let reported = |worksheets: u16, cells: &[Vec<u8>]| {
         // All of them begin at the same place.
         let length = begin().len() + usize::from(worksheets) * 14 + end().len();
         let one = |nth| record(0x0085, &[length as u16, 0, 0, 1, u16::from(b'a') + nth]);
@@ -288,7 +288,7 @@ fn an_xls_that_spans_too_much_is_refused() {
         (1, &[dimensions, cell(0, 0)], true),
         (3, &[cell(0, 0), record(0x00BD, &[65_535, 0, 0, 0, 0, 255])], true),
     ] {
-        let said = told(worksheets, cells);
+        let said = reported(worksheets, cells);
         let want = "they span over 33,000,000 cells; save the worksheet as CSV";
         assert_eq!(said.contains(want), is_refused, "{worksheets}: {said}");
     }

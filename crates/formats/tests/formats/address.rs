@@ -8,7 +8,7 @@ use gather_keys_formats::{Address, Error, Format};
 
 #[test]
 fn texts_mean_files_parts_and_streams() {
-    let told = |text: &str| match Address::new(OsStr::new(text)) {
+    let reported = |text: &str| match Address::new(OsStr::new(text)) {
         Address::Standard => "-".to_owned(),
         Address::File(path) => format!("file {}", path.display()),
         Address::Part(path, part) => format!("part {part} of {}", path.display()),
@@ -36,7 +36,7 @@ fn texts_mean_files_parts_and_streams() {
             "server postgres://db/co-op?user=edda#hives hives",
         ),
     ] {
-        assert_eq!(told(text), want);
+        assert_eq!(reported(text), want);
     }
 }
 

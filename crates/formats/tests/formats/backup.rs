@@ -51,7 +51,7 @@ fn sums_are_of_all_bytes() {
     let mut sum = Sum::default();
     content.chunks(777).for_each(|part| sum.add(part));
     let want = (content.len() as u64, digest(&content));
-    assert_eq!(sum.told(), want);
-    assert_eq!(Sum::of_file(&path).unwrap().told(), want);
+    assert_eq!(sum.size_and_digest(), want);
+    assert_eq!(Sum::of_file(&path).unwrap().size_and_digest(), want);
     assert!(Sum::of_file(&folder.path().join("none")).is_err());
 }

@@ -387,7 +387,7 @@ fn damaged_files_are_told() {
         }
         Ok(rows)
     };
-    let mut told = 0;
+    let mut reported = 0;
     for kind in KINDS {
         let whole = fs::read(write(folder.path(), kind, &[batch()]).path().unwrap()).unwrap();
         let path = folder.path().join("damaged");
@@ -403,10 +403,10 @@ fn damaged_files_are_told() {
             let at = whole.len() * nth / 40;
             bytes[at] ^= 0x55;
             fs::write(&path, &bytes).unwrap();
-            told += u32::from(read(&path, kind).is_err()) + u32::from(cut.is_err());
+            reported += u32::from(read(&path, kind).is_err()) + u32::from(cut.is_err());
         }
     }
-    assert!(told > 100, "{told}");
+    assert!(reported > 100, "{reported}");
 }
 
 /// Of a type that has no cells the file says so.

@@ -135,9 +135,9 @@ fn whichever_step_fails_it_is_all_or_nothing() {
                 recover([&*folder.path().join("out.csv"), &folder.path().join("lists/new.csv")]);
             }
             let now = files(folder.path());
-            let told = format!("step {nth} of {steps}, {from_there_on}: {wrote:?}");
+            let reported = format!("step {nth} of {steps}, {from_there_on}: {wrote:?}");
             if now == before {
-                assert!(wrote.is_err(), "{told}");
+                assert!(wrote.is_err(), "{reported}");
                 old_sets += 1;
                 continue;
             }
@@ -149,7 +149,7 @@ fn whichever_step_fails_it_is_all_or_nothing() {
             let hidden = |path: &PathBuf| path.to_string_lossy().contains(".gather-keys-");
             let seen: Vec<_> =
                 names(folder.path()).into_iter().filter(|path| !hidden(path)).collect();
-            assert_eq!(seen, want.iter().map(PathBuf::from).collect::<Vec<_>>(), "{told}");
+            assert_eq!(seen, want.iter().map(PathBuf::from).collect::<Vec<_>>(), "{reported}");
             let is_new = |name: &str| {
                 fs::read(folder.path().join(name)).unwrap().iter().all(|&byte| byte == b'n')
             };
@@ -158,12 +158,16 @@ fn whichever_step_fails_it_is_all_or_nothing() {
             } else {
                 &["out.csv", "lists/unmatched.csv", "lists/new.csv", "run.json"]
             };
-            assert!(written.iter().all(|name| is_new(name)), "{told}");
+            assert!(written.iter().all(|name| is_new(name)), "{reported}");
             // What could not be removed goes with the next run.
             recover([&*folder.path().join("out.csv"), &folder.path().join("lists/new.csv")]);
-            assert!(!names(folder.path()).iter().any(hidden), "{told}: {:?}", names(folder.path()));
+            assert!(
+                !names(folder.path()).iter().any(hidden),
+                "{reported}: {:?}",
+                names(folder.path())
+            );
             // A run says that it failed only where nothing is new, or the next run completed it.
-            assert!(wrote.is_ok() || from_there_on, "{told}");
+            assert!(wrote.is_ok() || from_there_on, "{reported}");
             new_sets += 1;
         }
     }

@@ -220,14 +220,14 @@ fn a_database_keeps_its_other_tables() {
     let mut writer = DatabaseWriter::begin("co-op.sqlite", &path, "b", true).unwrap();
     fill(&mut writer, &headers, &vec![rows[0].clone(); 3]);
     writer.commit().unwrap();
-    let told: (i64, i64, f64, String) = database()
+    let reported: (i64, i64, f64, String) = database()
         .query_row(
             "select count(*), count([tag (column)]), max([Kg]), typeof([Tag]) from b",
             [],
             |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?)),
         )
         .unwrap();
-    assert_eq!(told, (3, 0, 1.5, "integer".to_owned()));
+    assert_eq!(reported, (3, 0, 1.5, "integer".to_owned()));
     // Of a new one nothing is next to it while it is written.
     let new = folder.path().join("new.sqlite");
     let mut writer = DatabaseWriter::begin("new.sqlite", &new, "b", false).unwrap();
@@ -297,15 +297,15 @@ fn the_docs_tell_what_becomes_of_kinds() {
         ("Parquet, Arrow", "parquet"),
         ("PostgreSQL", "server"),
     ];
-    let told: Vec<Vec<&str>> = TOLD
+    let reported: Vec<Vec<&str>> = TOLD
         .lines()
         .skip_while(|line| !line.starts_with("| kind |"))
         .take_while(|line| line.starts_with('|'))
         .map(|line| line.split('|').map(str::trim).collect())
         .collect();
-    assert_eq!(told.len(), KINDS.len() + 2);
+    assert_eq!(reported.len(), KINDS.len() + 2);
     for (place, (name, format)) in (3..).zip(shown) {
-        assert_eq!(told[0][place], name);
+        assert_eq!(reported[0][place], name);
         if !formats().contains(&format) {
             continue;
         }
@@ -321,7 +321,7 @@ fn the_docs_tell_what_becomes_of_kinds() {
                 CellKind::Text => "text",
                 _ => "other",
             };
-            let row = &told[nth + 2];
+            let row = &reported[nth + 2];
             assert_eq!((row[1], row[2]), (kind, &format!("`{cell}`")[..]));
             assert_eq!(row[place], what, "{kind} in {name}");
         }

@@ -278,13 +278,13 @@ fn headers_are_where_they_are_said_to_be() {
             (names.join("|"), cell.unwrap_or_default(), line)
         })
     };
-    let told = |names: &str, cell: &str, line| (names.to_owned(), cell.to_owned(), line);
+    let reported = |names: &str, cell: &str, line| (names.to_owned(), cell.to_owned(), line);
     let titled = "Harvest of 2026\n\nBatch;Kg\nB1;2,5\nB2;3\n";
-    assert_eq!(read(titled, HeaderRow::Found).unwrap(), told("Batch|Kg", "B1", 4));
-    assert_eq!(read(titled, HeaderRow::Line(3)).unwrap(), told("Batch|Kg", "B1", 4));
+    assert_eq!(read(titled, HeaderRow::Found).unwrap(), reported("Batch|Kg", "B1", 4));
+    assert_eq!(read(titled, HeaderRow::Line(3)).unwrap(), reported("Batch|Kg", "B1", 4));
     let bare = "1;2\r\n3;4\r\n";
-    assert_eq!(read(bare, HeaderRow::Absent).unwrap(), told("Column 1|Column 2", "1", 1));
-    assert_eq!(read(bare, HeaderRow::Line(2)).unwrap(), told("3|4", "", 0));
+    assert_eq!(read(bare, HeaderRow::Absent).unwrap(), reported("Column 1|Column 2", "1", 1));
+    assert_eq!(read(bare, HeaderRow::Line(2)).unwrap(), reported("3|4", "", 0));
     for line in [2, 9] {
         let error = read(titled, HeaderRow::Line(line)).unwrap_err().to_string();
         assert!(error.starts_with(&format!("t.csv has no row that begins on line {line}")));

@@ -130,9 +130,9 @@ fn what_a_format_does_not_know_is_refused() {
             if knows.contains(option) {
                 assert_eq!(came, Ok(format.to_owned()), "{name} {option}");
             } else {
-                let told =
+                let reported =
                     format!("`{option}` does not apply to {address}, whose format is {format}: ");
-                assert!(came.is_err_and(|error| error.starts_with(&told)), "{name} {option}");
+                assert!(came.is_err_and(|error| error.starts_with(&reported)), "{name} {option}");
             }
         }
     }

@@ -37,13 +37,13 @@ fn holds(nth: u64) {
     let call = case.call();
     let mut program = scene.program();
     let ran: super::scene::Ran = program.args(&call).output().unwrap().into();
-    let told =
+    let reported =
         || format!("case {nth}: gather-keys {}\n{}\n{}", case::shown(&call), case.shown(), ran.err);
     if ran.status == 2 && ran.err.contains("finds no number and no date") {
         // There is no bound at all that could be compared.
         return;
     }
-    assert_eq!(ran.status, 0, "{}", told());
+    assert_eq!(ran.status, 0, "{}", reported());
     let truth = truth::enrich(&case);
     let text = ran.out.as_bytes();
     let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text);
@@ -52,18 +52,18 @@ fn holds(nth: u64) {
         rows.push(record.unwrap().iter().map(str::to_owned).collect());
     }
     let headers = rows.remove(0);
-    assert_eq!(headers.len(), truth.rows.first().map_or(headers.len(), Vec::len), "{}", told());
-    assert_eq!(rows, truth.rows, "{}", told());
+    assert_eq!(headers.len(), truth.rows.first().map_or(headers.len(), Vec::len), "{}", reported());
+    assert_eq!(rows, truth.rows, "{}", reported());
     let report: serde_json::Value = serde_json::from_str(&scene.read("report.json")).unwrap();
     let found = &report["references"][0];
     let lists = ["outcomes", "of_these", "reference_findings"];
     for one in lists.iter().flat_map(|list| found[list].as_array().unwrap()) {
         let kind = one["kind"].as_str().unwrap();
         if let Some(want) = truth.counts.get(kind) {
-            assert_eq!(one["count"].as_u64().unwrap(), *want, "{kind}\n{}", told());
+            assert_eq!(one["count"].as_u64().unwrap(), *want, "{kind}\n{}", reported());
         }
     }
     let outcomes = found["outcomes"].as_array().unwrap();
     let all: u64 = outcomes.iter().map(|one| one["count"].as_u64().unwrap()).sum();
-    assert_eq!(all, case.main.len() as u64, "{}", told());
+    assert_eq!(all, case.main.len() as u64, "{}", reported());
 }

@@ -142,7 +142,7 @@ pub(super) fn sets(
         now = next.into_iter().map(|(set, score)| (score, set)).collect();
     }
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.len().cmp(&b.1.len())));
-    let mut told: Vec<Vec<usize>> = Vec::new();
+    let mut reported: Vec<Vec<usize>> = Vec::new();
     for (score, set) in &scored {
         // Another key has other columns, not the same in another form.
         let columns = |set: &[usize]| -> HashSet<(usize, usize)> {
@@ -152,9 +152,9 @@ pub(super) fn sets(
             };
             set.iter().map(of).collect()
         };
-        let is_new = told.iter().all(|known| !columns(known).is_subset(&columns(set)));
-        if *score > 0.1 && is_new && told.len() < PROPOSED {
-            told.push(set.clone());
+        let is_new = reported.iter().all(|known| !columns(known).is_subset(&columns(set)));
+        if *score > 0.1 && is_new && reported.len() < PROPOSED {
+            reported.push(set.clone());
         }
     }
     let by_place = |set: Vec<usize>| {
@@ -168,7 +168,7 @@ pub(super) fn sets(
         };
         scored.iter().map(|(_, other)| other).filter(is_wider).take(WIDER).cloned().collect()
     };
-    let proposed = told.into_iter().map(|set| Proposed {
+    let proposed = reported.into_iter().map(|set| Proposed {
         wider: wider_than(&set).into_iter().map(by_place).collect(),
         set: by_place(set),
     });
