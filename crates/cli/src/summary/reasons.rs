@@ -11,7 +11,7 @@ use crate::places::{labelled, place};
 use crate::wording::{self, counted, number};
 
 /// How many reasons are reported.
-const TOLD: usize = 6;
+const REPORTED: usize = 6;
 
 impl Summary<'_> {
     /// Why rows are unmatched, the commonest reason first, each with its first row.
@@ -24,9 +24,12 @@ impl Summary<'_> {
     ) {
         let keys = found.unmatched.keys();
         let reasons = diagnosis.reasons(keys);
-        let digits = reasons.iter().map(|(_, rows, _)| number(*rows).len()).max().unwrap_or(1);
+        let others = &reasons[reasons.len().min(REPORTED)..];
+        let other_rows: u64 = others.iter().map(|(_, rows, _)| rows).sum();
+        let counts = reasons.iter().map(|(_, rows, _)| *rows).chain([other_rows]);
+        let digits = counts.map(|rows| number(rows).len()).max().unwrap_or(1);
         let _ = writeln!(text, "\n  Why rows of {} are unmatched", self.main.table());
-        for (reason, rows, first) in reasons.iter().take(TOLD) {
+        for (reason, rows, first) in reasons.iter().take(REPORTED) {
             let (key, explained) = (&keys[*first], &diagnosis.explained[*first]);
             let rows_text = if *rows == 1 { "row " } else { "rows" };
             let reason = reason.of(lookup);
@@ -43,12 +46,10 @@ impl Summary<'_> {
                 let _ = writeln!(text, "{indent}{line}");
             }
         }
-        let others = &reasons[reasons.len().min(TOLD)..];
         if !others.is_empty() {
-            let rows = others.iter().map(|(_, rows, _)| rows).sum();
             let more = counted(others.len() as u64, "other reason");
-            let unit = if rows == 1 { "row " } else { "rows" };
-            let _ = writeln!(text, "    {:>digits$} {unit}  for {more}", number(rows));
+            let unit = if other_rows == 1 { "row " } else { "rows" };
+            let _ = writeln!(text, "    {:>digits$} {unit}  for {more}", number(other_rows));
         }
         if found.unmatched.beyond() > 0 {
             let bound = format!(

@@ -36,7 +36,7 @@ fn reported(moved: &Moved) -> String {
             format!("the program is version {now}, and was {before}")
         }
         Moved::Plan => "the options have changed".to_owned(),
-        Moved::Table { role, path, is_new: true } => format!("{path} is new, read for {role}"),
+        Moved::Table { role, path, is_new: true } => format!("{path} is new, read as {role}"),
         Moved::Table { role, path, is_new: false } => {
             format!("{path} is no longer read (it was, as {role})")
         }
@@ -151,7 +151,7 @@ pub(crate) fn edits(name: &str, edits: &Edits, has_file: bool) -> String {
     };
     text.push('\n');
     paragraph(&mut text, 2, keep);
-    paragraph(&mut text, 2, "To write over them, --edits discard; a dated copy is kept.");
+    paragraph(&mut text, 2, "To replace them, add --edits discard; a dated copy is kept.");
     let _ = writeln!(text);
     text
 }
