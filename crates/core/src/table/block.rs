@@ -247,12 +247,12 @@ impl Block {
         !self.kinds.is_empty()
     }
 
-    /// The number of a row in its table, as a person counts: data rows from 1.
+    /// The number of a row in its table, as a person counts: data rows from 1. The row need not be in the block.
     pub fn row_number(&self, row: usize) -> u64 {
         self.first_row + row as u64
     }
 
-    /// The line of the file on which a row begins, from 1.
+    /// The line of the file on which a row begins, from 1. For a row that is not in the block, it is a guess.
     pub fn line(&self, row: usize) -> u64 {
         self.lines_before + self.lines.of(row as u64)
     }
@@ -276,6 +276,9 @@ impl Block {
     }
 
     /// The range of a cell in its row's own bytes, if it is there as it is.
+    ///
+    /// # Panics
+    /// When the block holds no cells of the column.
     #[inline]
     pub fn place_in_row(&self, row: usize, column: usize) -> Option<Range<usize>> {
         let own = self.own.get(row)?;
@@ -284,7 +287,7 @@ impl Block {
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }
 
-    /// A row's own bytes and its line end, where the format has them.
+    /// A row's own bytes and its line end; `None` where the format has none, or the block no such row.
     #[inline]
     pub fn row_bytes(&self, row: usize) -> Option<(&[u8], &[u8])> {
         let (text, length, line_end) = self.row_text(row)?;

@@ -24,7 +24,7 @@ pub struct Row<'a> {
 }
 
 impl<'a> Row<'a> {
-    /// A row of a block, from 0 within it.
+    /// A row of a block, from 0 within it. Cells of a row that the block does not have can't be read.
     pub fn of(block: &'a Block, row: usize) -> Self {
         Self { block, nth: row, added: None, overlay: None }
     }
@@ -50,11 +50,11 @@ impl<'a> Row<'a> {
         if self.overlay.is_none() && column < self.block.columns() {
             return self.block.cell(self.nth, column);
         }
-        self.cell_beside(column)
+        self.added_or_updated_cell(column)
     }
 
     /// The text of a cell that may be among the added ones.
-    fn cell_beside(self, column: usize) -> &'a str {
+    fn added_or_updated_cell(self, column: usize) -> &'a str {
         let own = self.block.columns();
         match (self.added, self.overlay) {
             (Some((added, row)), None) if column >= own => added.cell(row, column - own),
