@@ -365,7 +365,7 @@ impl fmt::Display for Error {
                 )
             }
             Self::Unread { name, said, fix } => write!(f, "{name} can't be read: {said}; {fix}"),
-            Self::NoPart { name, what, asked, all } if asked.is_empty() => {
+            Self::NoPart { name, asked, all, .. } if asked.is_empty() => {
                 write!(f, "{name} has several parts; name one of them")?;
                 match all.first() {
                     Some(first) => write!(f, ", such as {name}#{first}"),

@@ -69,7 +69,7 @@ impl Formats {
         let moments = ["@", "yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"];
         let shapes: Vec<String> = decimals.chain(moments.map(str::to_owned)).collect();
         let all = grounds.iter().flat_map(|ground| {
-            shapes.iter().map(|shape| {
+            shapes.iter().map(move |shape| {
                 let format = Format::new().set_num_format(shape);
                 match ground {
                     Some(color) => format.set_background_color(*color),
