@@ -230,7 +230,7 @@ fn first_and_last_need_an_order() {
     );
     let ran = scene.run(&format!("{call} --when-duplicate first")).ended(2);
     let err = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(err.contains("say with --order-by which columns"), "{err}");
+    assert!(err.contains("order it with --order-by COLUMNS"), "{err}");
     for (rule, want) in [("first", "k1,1"), ("last", "k49999,49999")] {
         let ran = scene.run(&format!("{call} --when-duplicate {rule} --order-by since")).ended(0);
         assert_eq!(ran.out, format!("Hive,keeper,cli_ordered row\nH-001,{want}\n"));
