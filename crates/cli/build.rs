@@ -7,7 +7,7 @@ const PACKED_FROM: (u32, u32) = (2, 36);
 
 /// Most programs list the addresses that depend on where they are loaded one by one: a megabyte here,
 /// which each run would read and hold. Packed they take a fiftieth. A C library that does not support it
-/// refuses to start the program, so it is done only where the one at hand does.
+/// refuses to start the program, so it is done only where the installed one does.
 fn main() {
     println!("cargo::rerun-if-changed=build.rs");
     let reported = |name: &str| std::env::var(name).unwrap_or_default();

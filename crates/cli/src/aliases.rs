@@ -1,4 +1,4 @@
-//! The file of aliases: main keys and the reference keys they stand for, one pair a row.
+//! The file of aliases: main keys and the reference keys to use instead, one pair a row.
 //!
 //! Its form is that of the list `nearest.csv`: the columns of the main key, those of the reference's
 //! key with `nearest` before their headers, and `approve`, which says `yes` where the pair holds. A

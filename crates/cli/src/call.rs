@@ -273,7 +273,7 @@ impl Call {
     }
 }
 
-/// The gates of a plan, and those that the rules of its references stand for.
+/// The gates of a plan, and the gates of its references' `stop` rules.
 fn gates(
     reading: &Reading<'_>,
     plan: &Plan,

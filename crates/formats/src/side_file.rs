@@ -120,7 +120,11 @@ impl SideForm {
         let described = Described { headers: HeaderRow::First, ..Described::default() };
         let opened = Table::open(&Address::File(path.to_owned()), &described, &Untapped);
         match opened {
-            Ok((table, _)) if table.is_text() => Self::of(&table, None),
+            Ok((mut table, _)) if table.is_text() => {
+                let mut first = Block::default();
+                let is_read = table.read_block(&mut first).is_ok_and(|is_next| is_next);
+                Self::of(&table, is_read.then_some(&first))
+            }
             _ => Self::new(),
         }
     }
@@ -303,6 +307,10 @@ mod tests {
             let written = writer.finish().unwrap();
             assert_eq!(written, *want, "{nth}: {}", String::from_utf8_lossy(&written));
         }
+        // Quotes around the headers alone are no reason to quote every cell.
+        let path = folder.path().join("headers.csv");
+        std::fs::write(&path, "\"A\";\"B\"\n1;2\n").unwrap();
+        assert_eq!(SideForm::of_path(&path).row(["n", "a;b"]), b"n;\"a;b\"");
         let missing = SideForm::of_path(&folder.path().join("none.csv"));
         assert_eq!(missing.row(["a", "b,c", ""]), b"a,\"b,c\",");
         assert_eq!(missing.row([""]), b"\"\"");
