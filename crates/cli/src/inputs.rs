@@ -77,7 +77,8 @@ pub(crate) struct Seen {
 /// How a table was read.
 pub(crate) struct ReadTable {
     pub(crate) table: String,
-    pub(crate) columns: usize,
+    /// Its headers.
+    pub(crate) columns: Vec<String>,
     pub(crate) delimiter: String,
     pub(crate) byte_order_mark: bool,
     pub(crate) read_as: ReadAs,
@@ -209,7 +210,7 @@ impl Inputs {
             let dialect = table.layout().dialect;
             ReadTable {
                 table: table.headers().table().to_owned(),
-                columns: table.headers().len(),
+                columns: table.headers().iter().map(str::to_owned).collect(),
                 delimiter: dialect.delimiter_name(),
                 byte_order_mark: dialect.byte_order_mark,
                 read_as: table.read_as().clone(),

@@ -11,6 +11,7 @@ use crate::delimited::{Fault, TextParser};
 use crate::json::{BadLine, LinesChunk, LinesParser};
 use crate::sqlite::{NotText, ValuesChunk, ValuesParser};
 use crate::table::{DATABASE, TEXT};
+use crate::workbook::{SheetChunk, SheetFault, SheetParser};
 
 /// A piece of a table.
 #[derive(Debug)]
@@ -25,6 +26,8 @@ pub enum Chunk {
     Lines(LinesChunk),
     /// Values of a database.
     Values(ValuesChunk),
+    /// Text of a worksheet.
+    Sheet(SheetChunk),
 }
 
 impl Default for Chunk {
@@ -53,6 +56,8 @@ pub(crate) enum Form {
     Lines(LinesParser, String),
     /// Values of a database.
     Values(ValuesParser),
+    /// Text of a worksheet.
+    Sheet(Box<SheetParser>),
 }
 
 /// How much a file has turned out to hold, which is bounded by its size.
@@ -116,6 +121,8 @@ pub enum ChunkFault {
     Batch(BatchFault),
     /// In a text of a database.
     NotText(NotText),
+    /// In a cell of a worksheet.
+    Sheet(SheetFault),
     /// The table has too much content for a file of its size, up to this chunk.
     Swollen,
 }
@@ -136,6 +143,7 @@ impl Parser for TableParser {
             Form::Text(parser) => parser.want(columns),
             Form::Batches(parser) => parser.want(columns),
             Form::Lines(parser, _) => parser.want(columns),
+            Form::Sheet(parser) => parser.want(columns),
             // Its reader asks for no others.
             Form::Rows | Form::Values(_) => {}
         }
@@ -160,6 +168,9 @@ impl Parser for TableParser {
             (Form::Values(parser), Chunk::Values(values)) => {
                 parser.parse(values, block).map_err(ChunkFault::NotText)
             }
+            (Form::Sheet(parser), Chunk::Sheet(sheet)) => {
+                parser.parse(sheet, block).map_err(ChunkFault::Sheet)
+            }
             // Pieces are of the table that the parser is of.
             _ => Ok(0),
         }?;
@@ -174,6 +185,7 @@ impl Parser for TableParser {
             (Form::Lines(_, name), ChunkFault::Line(bad)) => bad.reported(name),
             (Form::Batches(parser), ChunkFault::Batch(fault)) => parser.error(fault, before),
             (Form::Values(parser), ChunkFault::NotText(fault)) => parser.error(&fault, before.rows),
+            (Form::Sheet(parser), ChunkFault::Sheet(fault)) => fault.of(parser.name()),
             // Faults are of the parser that found them.
             (_, ChunkFault::NotText(_)) => Error::Unread {
                 name: "table".to_owned(),
@@ -182,6 +194,7 @@ impl Parser for TableParser {
             },
             (_, ChunkFault::Text(fault)) => fault.of("table", before),
             (_, ChunkFault::Line(bad)) => bad.reported("table"),
+            (_, ChunkFault::Sheet(fault)) => fault.of("table"),
             (_, ChunkFault::Batch(fault)) => fault.of("table", before),
         }
     }

@@ -42,5 +42,5 @@ pub use input_file::{FileReader, InputFile};
 pub use scratch::TempScratch;
 pub use secrets::{passwords, without_passwords, without_passwords_at};
 pub use side_file::{SideFile, SideForm, SideWriter};
-pub use table::{ReadAs, Table, Uncalculated};
+pub use table::{ReadAs, Table};
 pub use tap::{Tap, Untapped};

@@ -5,8 +5,8 @@
 
 use std::fs::File;
 use std::io::{self, BufReader, Read};
+use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, Mutex};
 
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
@@ -20,6 +20,7 @@ use crate::json::LinesReader;
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
+use crate::workbook::{SheetChunk, SheetReader};
 use crate::{
     Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
@@ -50,6 +51,8 @@ enum Kind {
     Lines(Box<LinesReader>),
     /// As values of a database.
     Values(Box<TableReader>),
+    /// As text of a worksheet.
+    Sheet(Box<SheetReader>),
 }
 
 impl Kind {
@@ -60,6 +63,7 @@ impl Kind {
             Self::Batches(batches) => batches.headers(),
             Self::Lines(lines) => lines.headers(),
             Self::Values(values) => values.headers(),
+            Self::Sheet(sheet) => sheet.headers(),
         }
     }
 
@@ -68,14 +72,12 @@ impl Kind {
     fn before(&self) -> Before {
         let lines = match self {
             Self::Rows(rows) => rows.header_line(),
+            Self::Sheet(sheet) => sheet.header_line(),
             _ => 1,
         };
         Before { rows: 0, lines }
     }
 }
-
-/// How many formulas have no stored value, and the cell of the first.
-pub type Uncalculated = (u64, Option<String>);
 
 /// How a table was read.
 #[derive(Debug, Clone, Default)]
@@ -98,8 +100,8 @@ pub struct ReadAs {
     pub identity: Option<TableIdentity>,
     /// The types that its columns are declared with, as a server writes them.
     pub declared: Vec<String>,
-    /// How many formulas have no stored value and count as blank, and the cell of the first, so far.
-    pub uncalculated: Option<Arc<Mutex<Uncalculated>>>,
+    /// How many formulas of each column have no stored value and count as blank, so far.
+    pub uncalculated: Option<Arc<[AtomicU64]>>,
 }
 
 /// The names of the formats of tables.
@@ -285,11 +287,15 @@ impl Table {
                     part: Some((chosen, parts > 1 && part.is_none())),
                     title_rows: opened.title_rows(),
                     header_rows: opened.header_rows(),
-                    error_cells: Some(opened.error_cells.clone()),
-                    uncalculated: Some(opened.uncalculated.clone()),
+                    error_cells: Some(opened.error_cells()),
+                    uncalculated: opened.uncalculated(),
                     ..ReadAs::default()
                 };
-                (Kind::Rows(Box::new(opened)), read_as)
+                let kind = match opened {
+                    workbook::Opened::Sheet(sheet) => Kind::Sheet(sheet),
+                    workbook::Opened::Rows(rows) => Kind::Rows(Box::new(rows)),
+                };
+                (kind, read_as)
             }
             Format::Database => {
                 let (opened, (table, tables)) =
@@ -344,6 +350,14 @@ impl Table {
         }
     }
 
+    /// The number format that the cells of each column have, as far as its format has any.
+    pub fn number_formats(&self) -> Vec<Option<String>> {
+        match &self.kind {
+            Kind::Sheet(sheet) => sheet.formats().to_vec(),
+            other => vec![None; other.headers().len()],
+        }
+    }
+
     /// The types that its columns have in its file, as far as the file has any.
     pub fn stored_types(&self) -> Vec<Option<StoredType>> {
         match &self.kind {
@@ -366,7 +380,7 @@ impl Source for Table {
         match &mut self.kind {
             Kind::Batches(batches) => batches.want(columns),
             Kind::Values(values) => values.want(columns),
-            Kind::Text(_) | Kind::Rows(_) | Kind::Lines(_) => {}
+            Kind::Text(_) | Kind::Rows(_) | Kind::Lines(_) | Kind::Sheet(_) => {}
         }
     }
 
@@ -381,6 +395,7 @@ impl Source for Table {
             Kind::Batches(batches) => Form::Batches(batches.parser()),
             Kind::Lines(lines) => Form::Lines(lines.parser(), lines.headers().table().to_owned()),
             Kind::Values(values) => Form::Values(values.parser()),
+            Kind::Sheet(sheet) => Form::Sheet(Box::new(sheet.parser())),
         };
         TableParser::new(form, self.content.clone())
     }
@@ -405,6 +420,13 @@ impl Source for Table {
             }
             (Kind::Batches(batches), _) => batches.read_chunk()?.map(Chunk::Batch),
             (Kind::Lines(lines), _) => lines.read_chunk()?.map(Chunk::Lines),
+            (Kind::Sheet(sheet), own) => {
+                let used = match own {
+                    Chunk::Sheet(used) => used,
+                    _ => SheetChunk::default(),
+                };
+                sheet.read_chunk(used)?.map(Chunk::Sheet)
+            }
             (Kind::Values(values), own) => {
                 let used = match own {
                     Chunk::Values(used) => used,

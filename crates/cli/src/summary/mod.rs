@@ -19,7 +19,6 @@ pub(crate) use since::{additions, edits, moved};
 pub(crate) use written::{as_text, leaves_all, long_numbers, table_written};
 
 use std::fmt::Write;
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use gather_keys_core::diagnosis::Diagnosis;
@@ -116,26 +115,25 @@ pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
         (count > 0)
             .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), reported.table))
     });
-    let formulas = tables.iter().filter_map(|reported| {
-        let found = reported.read_as.uncalculated.as_ref()?;
-        let (count, first) = found.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let place = first.map_or(String::new(), |cell| match count {
-            1 => format!(" ({cell})"),
-            _ => format!(", the first in {cell},"),
+    let formulas = tables.iter().flat_map(|reported| {
+        let counts = reported.read_as.uncalculated.iter().flat_map(|counts| counts.iter());
+        let columns = counts.zip(&reported.columns).map(|(count, header)| {
+            let count = count.load(Ordering::Relaxed);
+            let has = if count == 1 {
+                "has no stored value and counts"
+            } else {
+                "have no stored value and count"
+            };
+            (count > 0).then(|| {
+                let formulas = counted(count, "formula");
+                let table = &reported.table;
+                format!(
+                    "{formulas} of column `{header}` of {table} {has} as blank: open the workbook in a \
+                     spreadsheet program and save it once."
+                )
+            })
         });
-        let has = if count == 1 {
-            "has no stored value and counts"
-        } else {
-            "have no stored value and count"
-        };
-        (count > 0).then(|| {
-            format!(
-                "{} of {}{place} {has} as blank: open it in a spreadsheet program and save it, so \
-                 that they are calculated.",
-                counted(count, "formula"),
-                reported.table
-            )
-        })
+        columns.flatten().collect::<Vec<_>>()
     });
     reported.chain(formulas).collect()
 }
@@ -146,7 +144,7 @@ pub(crate) fn read_as(tables: &[ReadTable], verbose: bool) -> String {
     for ReadTable { table, columns, delimiter, byte_order_mark, read_as } in tables {
         let mut said = Vec::new();
         if verbose {
-            said.push(counted(*columns as u64, "column"));
+            said.push(counted(columns.len() as u64, "column"));
         }
         if verbose && read_as.encoding.is_some() {
             said.push(format!("delimiter {delimiter}"));

@@ -175,6 +175,58 @@ pub fn push_spreadsheet_number(number: f64, text: &mut String) -> bool {
     is_number
 }
 
+/// Appends a number as the file of a workbook has it, like [`push_spreadsheet_number`]: a whole number keeps every
+/// digit that is written. Returns whether it is a number; if not, nothing is appended.
+///
+/// ```
+/// use gather_keys_core::value::number::push_spreadsheet_decimal;
+///
+/// for (written, want) in [("12.50", "12.5"), ("12345678901234567", "12345678901234567"), ("4.1E1", "41")] {
+///     let mut text = String::new();
+///     assert!(push_spreadsheet_decimal(written.as_bytes(), &mut text));
+///     assert_eq!(text, want);
+/// }
+/// ```
+pub fn push_spreadsheet_decimal(written: &[u8], text: &mut String) -> bool {
+    let Ok(written) = std::str::from_utf8(written) else { return false };
+    // Most numbers are canonical as they are.
+    if is_canonical_in_spreadsheet(written.as_bytes()) {
+        text.push_str(written);
+        return true;
+    }
+    // Texts like `inf` and `nan` are no numbers there.
+    let is_decimal = |byte: u8| byte.is_ascii_digit() || b"+-.eE".contains(&byte);
+    match written.parse::<f64>() {
+        Ok(number) if number.is_finite() && written.bytes().all(is_decimal) => {
+            push_spreadsheet_number(number, text)
+        }
+        _ => false,
+    }
+}
+
+/// Whether a number of a workbook is written as its text is: a whole number without needless zeros, or a fraction
+/// with no more digits than a spreadsheet works with.
+fn is_canonical_in_spreadsheet(written: &[u8]) -> bool {
+    let unsigned = written.strip_prefix(b"-").unwrap_or(written);
+    let whole = unsigned.iter().take_while(|byte| byte.is_ascii_digit()).count();
+    let starts_well = match unsigned {
+        [b'0'] => return written.len() == 1,
+        [b'0', b'.', ..] => true,
+        [first, ..] => matches!(first, b'1'..=b'9'),
+        [] => false,
+    };
+    match &unsigned[whole..] {
+        [] => starts_well,
+        [b'.', fraction @ ..] => {
+            starts_well
+                && whole + fraction.len() <= SPREADSHEET_DIGITS
+                && fraction.iter().all(u8::is_ascii_digit)
+                && matches!(fraction, [.., b'1'..=b'9'])
+        }
+        _ => false,
+    }
+}
+
 /// The largest power of ten that [`push_decimal`] writes out.
 const MOST_EXPONENT: u16 = 400;
 
@@ -325,6 +377,44 @@ mod tests {
             let mut text = String::new();
             assert!(push_spreadsheet_number(number, &mut text));
             assert_eq!(text, want);
+        }
+    }
+
+    proptest! {
+        /// A number of a workbook is the same whether it is canonical as it is written or not.
+        #[test]
+        fn written_numbers_are_what_their_values_are(text in "-?(0|[1-9][0-9]{0,14})(\\.[0-9]{1,17})?([eE][+-]?[0-9]{1,2})?") {
+            let (mut written, mut of_value) = (String::new(), String::new());
+            prop_assert!(push_spreadsheet_decimal(text.as_bytes(), &mut written));
+            push_spreadsheet_number(text.parse().unwrap(), &mut of_value);
+            prop_assert_eq!(written, of_value);
+        }
+    }
+
+    #[test]
+    fn numbers_of_a_file_are_read_as_a_spreadsheet_does() {
+        for (written, want) in [
+            ("42", Some("42")),
+            ("0", Some("0")),
+            ("-0", Some("0")),
+            ("-0.5", Some("-0.5")),
+            ("007", Some("7")),
+            ("3.0", Some("3")),
+            (".5", Some("0.5")),
+            ("41.560199999999995", Some("41.5602")),
+            ("0.30000000000000004", Some("0.3")),
+            ("98765432109876543210", Some("98765432109876543210")),
+            ("1.2345678901234567E22", Some("12345678901234567000000")),
+            ("+7", Some("7")),
+            ("", None),
+            ("n/a", None),
+            ("inf", None),
+            ("1e999", None),
+            ("1 2", None),
+        ] {
+            let mut text = String::new();
+            let is_number = push_spreadsheet_decimal(written.as_bytes(), &mut text);
+            assert_eq!(is_number.then_some(&text[..]), want, "{written}");
         }
     }
 

@@ -2,14 +2,11 @@
 
 use std::io::{BufReader, Read};
 
+use super::headers::Merged;
+use super::part::area;
 use memchr::memmem;
 use quick_xml::Reader;
 use quick_xml::events::Event;
-use zip::ZipArchive;
-
-use super::headers::Merged;
-use super::part::area;
-use crate::InputFile;
 
 /// The end of the rows, after `</` and possibly a prefix.
 const END: &[u8] = b"sheetData>";
@@ -21,14 +18,9 @@ const AGAIN: usize = 64;
 /// How much is read after the rows.
 const MOST_BEHIND: u64 = 16 << 20;
 
-/// The merged cells of the worksheet that is this part of the archive, as far as they can be
-/// read.
-pub(super) fn merged(input: &InputFile, nth: usize) -> Vec<Merged> {
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else {
-        return Vec::new();
-    };
-    let Ok(part) = archive.by_index(nth) else { return Vec::new() };
-    behind_rows(part).map(cells).unwrap_or_default()
+/// The merged cells of a worksheet, as far as it can be read.
+pub(super) fn merged(worksheet: impl Read) -> Vec<Merged> {
+    behind_rows(worksheet).map(cells).unwrap_or_default()
 }
 
 /// The content after the rows of a worksheet.

@@ -1,10 +1,10 @@
 //! Workbooks: a worksheet as a table, and a table as a worksheet.
 //!
-//! The worksheet is read by a thread of its own, which passes on rows as it finds them, so that a large
-//! worksheet is never in memory as a whole where its format allows that. All formats do, except for the
-//! texts that the cells of XLSX, XLSM and XLSB share, and for XLS, which is read as a whole.
+//! A large worksheet is never in memory as a whole where its format allows that. All formats do, except for the
+//! texts that the cells of XLSX, XLSM and XLSB share, and for XLS, which is read as a whole. The worksheets of XLSX
+//! and XLSM are made into rows by all threads; those of other formats by a thread of their own.
 
-mod formulas;
+mod beginning;
 mod headers;
 mod merged;
 mod ods;
@@ -23,6 +23,8 @@ mod xls;
 mod xlsb;
 mod xlsx;
 
-pub(crate) use reader::open;
+pub(crate) use reader::{Opened, open};
 pub(crate) use shown::is_plain_number;
 pub use writer::{ShownRow, WorkbookRenderer, WorkbookWriter};
+pub use xlsx::{SheetChunk, SheetFault};
+pub(crate) use xlsx::{SheetParser, SheetReader};

@@ -14,12 +14,13 @@ use quick_xml::events::{BytesRef, BytesStart, Event};
 use zip::ZipArchive;
 use zip::read::ZipFile;
 
+use super::beginning::MOST_TEXT;
 use super::headers::Merged;
 use super::paced::MOST_BETWEEN;
 use super::part::{Named, range, ranges};
 use super::row::Row;
 use super::value::{iso, span};
-use super::worksheet::{MOST_TEXT, Worksheet};
+use super::worksheet::Worksheet;
 use crate::rows::End;
 use crate::{Error, FileReader, Result};
 use gather_keys_core::value::number::push_spreadsheet_number;

@@ -6,7 +6,6 @@
 //! unpacking once more. That is done where a worksheet gives little for what it reads, and so never for
 //! ordinary ones.
 
-use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::ops::Range;
@@ -46,8 +45,6 @@ pub(super) struct Pace {
     at: Cell<u64>,
     /// The one that was next when the last cell came; `None` while no cells are being read.
     cell: Cell<Option<u64>>,
-    /// Which part of the archive was read last.
-    part: Cell<usize>,
     /// Why it is read no further.
     refused: RefCell<Option<String>>,
 }
@@ -56,11 +53,6 @@ impl Pace {
     /// A cell has come, or will be the next to come.
     pub(super) fn cell(&self) {
         self.cell.set(Some(self.at.get()));
-    }
-
-    /// Which part of the archive was read last; the one that holds the cells, while these come.
-    pub(super) fn part(&self) -> usize {
-        self.part.get()
     }
 
     /// Why the file was read no further, if so.
@@ -72,8 +64,6 @@ impl Pace {
 /// A part of the archive.
 #[derive(Debug, Clone)]
 struct Part {
-    nth: usize,
-    name: String,
     /// Where its entry begins, just before it.
     header: u64,
     /// The range of its packed bytes in the file.
@@ -108,8 +98,6 @@ impl Paced {
                 let Ok(part) = archive.by_index_raw(nth) else { continue };
                 let Some(begin) = part.data_start() else { continue };
                 parts.push(Part {
-                    nth,
-                    name: part.name().map(Cow::into_owned).unwrap_or_default(),
                     header: part.header_start(),
                     packed: begin..begin.saturating_add(part.compressed_size()),
                     unpacked: part.size(),
@@ -122,11 +110,6 @@ impl Paced {
         (Self { input, file, parts, from: 0, pace, counted: None }, reported)
     }
 
-    /// Whether the archive has a part whose name ends so.
-    pub(super) fn has(&self, ending: &str) -> bool {
-        self.parts.iter().any(|part| part.name.ends_with(ending))
-    }
-
     /// Says no when what has just been read is too much.
     fn watch(&mut self) -> std::io::Result<()> {
         let (from, at) = (self.from, self.pace.at.get());
@@ -137,7 +120,6 @@ impl Paced {
             is_asked_for && part.packed.start < at && at <= part.packed.end
         };
         let Some(part) = self.parts.iter().find(begun) else { return Ok(()) };
-        self.pace.part.set(part.nth);
         let said = match self.pace.cell.get() {
             None => {
                 let packed = part.packed.end - part.packed.start;

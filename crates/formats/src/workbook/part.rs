@@ -1,12 +1,8 @@
 //! The part of a workbook that is meant: a worksheet, or an area of one that has a name.
 
-use std::io::{BufReader, Read};
 use std::ops::Range;
 
-use quick_xml::events::Event;
-use zip::ZipArchive;
-
-use crate::{Error, InputFile, Result};
+use crate::{Error, Result};
 
 /// The meaning of a part.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -148,48 +144,6 @@ fn corner(text: &str) -> Option<(Option<usize>, Option<u64>)> {
     let column = (!column.is_empty()).then(|| column.bytes().fold(0, letter) - 1);
     let row = if row.is_empty() { None } else { Some(row.parse().ok()?) };
     (column.is_some() || row.is_some()).then_some((column, row))
-}
-
-/// The tables in the worksheets of an XLSX workbook; `of_worksheet` returns the names of those in each.
-pub(super) fn tables(input: &InputFile, of_worksheet: &[(String, Vec<String>)]) -> Vec<Named> {
-    let Ok(mut archive) = ZipArchive::new(BufReader::new(input.reader())) else {
-        return Vec::new();
-    };
-    let mut tables = Vec::new();
-    for nth in 0..archive.len() {
-        let Ok(mut part) = archive.by_index(nth) else { continue };
-        if !part.name().is_ok_and(|name| name.starts_with("xl/tables/") && name.ends_with(".xml")) {
-            continue;
-        }
-        // Its first bytes are enough.
-        let mut text = Vec::new();
-        let _ = part.by_ref().take(1 << 16).read_to_end(&mut text);
-        tables.extend(table(&String::from_utf8_lossy(&text), of_worksheet));
-    }
-    tables
-}
-
-fn table(text: &str, of_worksheet: &[(String, Vec<String>)]) -> Option<Named> {
-    let mut reader = quick_xml::Reader::from_str(text);
-    loop {
-        let element = match reader.read_event().ok()? {
-            Event::Start(element) if element.local_name().as_ref() == "table" => element,
-            Event::Eof => return None,
-            _ => continue,
-        };
-        let attribute = |wanted: &str| {
-            let value = element.try_get_attribute(wanted).ok()??.value;
-            quick_xml::escape::unescape(&value).ok().map(std::borrow::Cow::into_owned)
-        };
-        let number = |wanted| attribute(wanted).and_then(|text| text.parse::<u64>().ok());
-        let name = attribute("displayName").or_else(|| attribute("name"))?;
-        let (_, mut area) = range(&format!("table!{}", attribute("ref")?))?;
-        area.last -= number("totalsRowCount").unwrap_or_default();
-        let has = |(_, names): &&(String, Vec<String>)| names.contains(&name);
-        let worksheet = of_worksheet.iter().find(has)?.0.clone();
-        let has_headers = Some(number("headerRowCount") != Some(0));
-        return Some(Named { name, worksheet, area, has_headers });
-    }
 }
 
 #[cfg(test)]

@@ -1,33 +1,48 @@
-//! Reading a worksheet row by row.
+//! Reading a worksheet, by the format of its workbook.
 
 use std::io::Read;
+use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::sync::mpsc::{Receiver, sync_channel};
-use std::sync::{Arc, Mutex};
 use std::thread;
 
 use gather_keys_core::table::{Block, Headers};
 
+use super::beginning::{Beginning, Begun};
 use super::paced::Paced;
-use super::worksheet::{Begun, Hand, Worksheet};
-use super::{ods, xls, xlsb, xlsx};
+use super::worksheet::{Hand, Worksheet};
+use super::xlsx::{Package, SheetReader};
+use super::{ods, xls, xlsb};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
 use crate::rows::{AHEAD, End, ReadRows};
-use crate::table::Uncalculated;
 use crate::{Error, InputFile, Result};
 
 /// The first bytes of old binary workbooks, and of encrypted ones.
 const COMPOUND: [u8; 4] = [0xd0, 0xcf, 0x11, 0xe0];
 
 /// A worksheet that is being read.
-pub(crate) struct Opened {
+pub(crate) enum Opened {
+    /// In pieces of text.
+    Sheet(Box<SheetReader>),
+    /// Row by row.
+    Rows(RowReader),
+}
+
+/// A worksheet whose rows a thread of its own reads.
+pub(crate) struct RowReader {
     begun: Begun,
     rows: Receiver<Result<(Block, u64)>>,
     /// How many cells hold an error, so far.
-    pub(crate) error_cells: Arc<AtomicU64>,
-    /// How many formulas have no stored value, and the cell of the first.
-    pub(crate) uncalculated: Arc<Mutex<Uncalculated>>,
+    error_cells: Arc<AtomicU64>,
+}
+
+/// The formats that are read row by row.
+#[derive(Debug, Clone, Copy)]
+enum ByRows {
+    Xls,
+    Xlsb,
+    Ods,
 }
 
 /// Begins to read a worksheet of the workbook called `name`: the one of a name or
@@ -41,70 +56,123 @@ pub(crate) fn open(
     part: Option<&str>,
     headers: HeaderRow,
 ) -> Result<Opened> {
-    let (send, rows) = sync_channel(AHEAD);
-    let (tell, reported) = sync_channel(1);
-    let error_cells = Arc::new(AtomicU64::new(0));
-    let uncalculated = Arc::<Mutex<Uncalculated>>::default();
-    let hand =
-        Hand { tell, send, error_cells: error_cells.clone(), uncalculated: uncalculated.clone() };
-    let mut worksheet = Worksheet::new(name, part, headers, hand);
-    let failed = |cause| Error::Read { name: name.to_owned(), cause };
-    let file = file.clone();
-    let work = move || {
-        // A reader that fails on what it is given must not end the program.
-        let failed = match guarded(file.name(), || read(&file, &mut worksheet)) {
-            Some(Ok(()) | Err(End::Unwanted)) => return,
-            Some(Err(End::Failed(error))) => error,
-            None => worksheet.unread("its content is damaged"),
-        };
-        worksheet.fail(failed);
-    };
-    thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
-    match reported.recv() {
-        Ok(begun) => Ok(Opened { begun: begun?, rows, error_cells, uncalculated }),
-        // It reports in any case before it ends.
-        Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
-    }
-}
-
-/// Reads a worksheet by the format that its workbook has.
-fn read(input: &InputFile, worksheet: &mut Worksheet) -> std::result::Result<(), End> {
     let mut first = [0; 4];
-    let is_compound = input.reader().read_exact(&mut first).is_ok() && first == COMPOUND;
+    let is_compound = file.reader().read_exact(&mut first).is_ok() && first == COMPOUND;
     if is_compound {
-        return xls::read(input, worksheet);
+        return RowReader::begin(name, file, part, headers, ByRows::Xls).map(Opened::Rows);
     }
-    let (file, pace) = Paced::open(input);
-    if let Some(said) = pace.refused() {
-        return Err(worksheet.too_large(said).into());
-    }
-    if file.has("workbook.bin") {
-        xlsb::read(file, &pace, worksheet)
-    } else if file.has("content.xml") && !file.has("workbook.xml") {
-        ods::read(input.reader(), worksheet)
-    } else {
-        xlsx::read(file, &pace, input, worksheet)
-    }
+    // A reader that fails on what it is given must not end the program.
+    let opened = guarded(file.name(), || {
+        let package = Package::open(file);
+        let has = |ending: &str| {
+            package.as_ref().is_ok_and(|package| package.names().any(|name| name.ends_with(ending)))
+        };
+        let by_rows = if has("workbook.bin") {
+            ByRows::Xlsb
+        } else if has("content.xml") && !has("workbook.xml") {
+            ByRows::Ods
+        } else {
+            let sheet = SheetReader::open(name, package, part, headers)?;
+            return Ok(Opened::Sheet(Box::new(sheet)));
+        };
+        RowReader::begin(name, file, part, headers, by_rows).map(Opened::Rows)
+    });
+    let damaged = || Beginning::new(name, part, headers).unread("its content is damaged");
+    opened.unwrap_or_else(|| Err(damaged()))
 }
 
 impl Opened {
+    fn begun(&self) -> &Begun {
+        match self {
+            Self::Sheet(sheet) => sheet.begun(),
+            Self::Rows(rows) => &rows.begun,
+        }
+    }
+
     /// The part that was chosen, and among how many.
     pub(crate) fn part(&self) -> &(String, usize) {
-        &self.begun.part
+        &self.begun().part
     }
 
     /// How many rows the headers are in.
     pub(crate) fn header_rows(&self) -> usize {
-        self.begun.header_rows
+        self.begun().header_rows
     }
 
     /// How many rows were passed over before the headers.
     pub(crate) fn title_rows(&self) -> usize {
-        self.begun.title_rows
+        self.begun().title_rows
+    }
+
+    /// How many cells hold an error, so far.
+    pub(crate) fn error_cells(&self) -> Arc<AtomicU64> {
+        match self {
+            Self::Sheet(sheet) => sheet.error_cells().clone(),
+            Self::Rows(rows) => rows.error_cells.clone(),
+        }
+    }
+
+    /// How many formulas of each column have no stored value, so far, where that is known.
+    pub(crate) fn uncalculated(&self) -> Option<Arc<[AtomicU64]>> {
+        match self {
+            Self::Sheet(sheet) => Some(sheet.uncalculated().clone()),
+            Self::Rows(_) => None,
+        }
     }
 }
 
-impl ReadRows for Opened {
+impl RowReader {
+    fn begin(
+        name: &str,
+        file: &InputFile,
+        part: Option<&str>,
+        headers: HeaderRow,
+        format: ByRows,
+    ) -> Result<Self> {
+        let (send, rows) = sync_channel(AHEAD);
+        let (tell, reported) = sync_channel(1);
+        let error_cells = Arc::new(AtomicU64::new(0));
+        let hand = Hand { tell, send, error_cells: error_cells.clone() };
+        let mut worksheet = Worksheet::new(name, part, headers, hand);
+        let failed = |cause| Error::Read { name: name.to_owned(), cause };
+        let file = file.clone();
+        let work = move || {
+            let failed = match guarded(file.name(), || read(&file, format, &mut worksheet)) {
+                Some(Ok(()) | Err(End::Unwanted)) => return,
+                Some(Err(End::Failed(error))) => error,
+                None => worksheet.unread("its content is damaged"),
+            };
+            worksheet.fail(failed);
+        };
+        thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
+        match reported.recv() {
+            Ok(begun) => Ok(Self { begun: begun?, rows, error_cells }),
+            // It reports in any case before it ends.
+            Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
+        }
+    }
+}
+
+/// Reads a worksheet row by row.
+fn read(
+    input: &InputFile,
+    format: ByRows,
+    worksheet: &mut Worksheet,
+) -> std::result::Result<(), End> {
+    match format {
+        ByRows::Xls => xls::read(input, worksheet),
+        ByRows::Ods => ods::read(input.reader(), worksheet),
+        ByRows::Xlsb => {
+            let (file, pace) = Paced::open(input);
+            match pace.refused() {
+                Some(said) => Err(worksheet.too_large(said).into()),
+                None => xlsb::read(file, &pace, worksheet),
+            }
+        }
+    }
+}
+
+impl ReadRows for RowReader {
     fn headers(&self) -> &Headers {
         &self.begun.headers
     }

@@ -5,13 +5,12 @@ use std::fs::File;
 use std::io::Write;
 use std::sync::atomic::Ordering;
 
-use gather_keys_core::table::Block;
+use gather_keys_core::table::{Block, Source};
 
+use super::beginning::MOST_TEXT;
 use super::open;
-use super::worksheet::MOST_TEXT;
-use crate::InputFile;
 use crate::delimited::HeaderRow;
-use crate::rows::ReadRows;
+use crate::{Address, Described, InputFile, Table, Untapped};
 
 const MIB: usize = 1 << 20;
 
@@ -26,25 +25,29 @@ fn reported(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
         archive.write_all(text.as_bytes()).unwrap();
     }
     archive.finish().unwrap();
-    let mut opened =
-        match open("bomb", &InputFile::open(&path).unwrap(), worksheet, HeaderRow::Found) {
-            Ok(opened) => opened,
-            Err(error) => return error.to_string(),
-        };
-    let headers = opened.headers();
+    let address = match worksheet {
+        Some(worksheet) => Address::Part(path, worksheet.to_owned()),
+        None => Address::File(path),
+    };
+    let (mut table, _) = match Table::open(&address, &Described::default(), &Untapped) {
+        Ok(opened) => opened,
+        Err(error) => return error.to_string(),
+    };
+    let headers = table.headers();
     let names = (0..headers.len()).map(|column| headers.name(column));
     let mut said = names.collect::<Vec<_>>().join("|");
     let mut block = Block::default();
     loop {
-        match opened.read_rows(&mut block) {
-            Ok(Some(_)) => {
+        match table.read_block(&mut block) {
+            Ok(true) => {
                 for row in 0..block.rows() {
                     let cells = (0..block.columns()).map(|column| block.cell(row, column));
                     said = format!("{said}/{}", cells.collect::<Vec<_>>().join("|"));
                 }
             }
-            Ok(None) => {
-                return match opened.error_cells.load(Ordering::Relaxed) {
+            Ok(false) => {
+                let errors = table.read_as().error_cells.as_ref();
+                return match errors.map_or(0, |errors| errors.load(Ordering::Relaxed)) {
                     0 => said,
                     errors => format!("{said} ({errors} errors)"),
                 };
@@ -112,7 +115,7 @@ fn a_workbook_that_would_fill_the_memory_is_refused() {
     let none = || ("docProps/app.xml", String::new());
     let head = "<row r=\"1\"><c r=\"A1\" t=\"str\"><v>Site</v></c></row>";
     let cell = |text: &str| format!("<row r=\"2\"><c r=\"A2\" t=\"str\"><v>{text}</v></c></row>");
-    let one = "a single cell of it unpacks to more than 1 MiB; save the worksheet as CSV";
+    let one = "a single row of it unpacks to more than 1 MiB; save the worksheet as CSV";
     let shared = "what all its worksheets share unpacks to 3 MiB; save the worksheet as CSV";
     let rich = "<r><t>abcdefgh</t></r><c></c>".repeat(100_000);
     let rich = format!("<row r=\"2\"><c r=\"A2\" t=\"inlineStr\"><is>{rich}</is></c></row>");
@@ -236,7 +239,7 @@ fn an_ods_is_read_as_it_says() {
         ("sites", "12.5/12.5/12.5"),
         ("Kept", "Column 1|Column 2/Site|Tag/Fellside|12.5"),
         ("2", "Site|Tag/Fellside|12.5/Fellside|12.5/Fellside|12.5"),
-        ("Notes", "bomb is empty"),
+        ("Notes", "bomb#Notes is empty"),
         (
             "Nope",
             "no worksheet, table or named range `Nope`; it has `Notes`, `Hives`, `Kept`, `Sites`",

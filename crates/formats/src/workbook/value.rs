@@ -10,7 +10,7 @@ use gather_keys_core::table::CellKind;
 use jiff::civil::Date;
 
 use gather_keys_core::value::date::{Epoch, day_of_serial};
-use gather_keys_core::value::number::{push_integer, push_real, push_spreadsheet_number};
+use gather_keys_core::value::number::{push_integer, push_spreadsheet_number};
 
 /// Milliseconds of a day.
 const DAY: i64 = 86_400_000;
@@ -27,7 +27,9 @@ pub(super) fn write_text(cell: &DataRef<'_>, text: &mut String) -> bool {
             push_spreadsheet_number(*number, text);
         }
         DataRef::Bool(is) => text.push_str(if *is { "true" } else { "false" }),
-        DataRef::DateTime(moment) => text.push_str(&moment_text(moment)),
+        DataRef::DateTime(moment) => {
+            push_moment(moment.as_f64(), moment.is_duration(), epoch(moment), text);
+        }
         DataRef::DateTimeIso(moment) => text.push_str(iso(moment)),
         DataRef::DurationIso(written) => match span(written) {
             Some(span) => text.push_str(&span),
@@ -44,29 +46,34 @@ pub(super) fn kind(cell: &DataRef<'_>) -> CellKind {
         DataRef::String(_) | DataRef::SharedString(_) => CellKind::Text,
         DataRef::Int(_) | DataRef::Float(_) => CellKind::Number,
         DataRef::Bool(_) => CellKind::Truth,
-        DataRef::DateTime(moment)
-            if moment.is_duration() || (0.0..1.0).contains(&moment.as_f64()) =>
-        {
-            CellKind::Time
+        DataRef::DateTime(moment) => {
+            push_moment(moment.as_f64(), moment.is_duration(), epoch(moment), &mut String::new())
         }
-        DataRef::DateTime(_) | DataRef::DateTimeIso(_) => CellKind::Date,
+        DataRef::DateTimeIso(_) => CellKind::Date,
         DataRef::DurationIso(_) => CellKind::Time,
     }
 }
 
-/// A date, a date with a time, or a time, from its day number.
-fn moment_text(moment: &ExcelDateTime) -> String {
-    let milliseconds = (moment.as_f64() * DAY as f64).round() as i64;
-    if moment.is_duration() || (0..DAY).contains(&milliseconds) {
-        return time(milliseconds);
+/// Writes a date, a date with a time, or a time, from its day number, and returns its kind. A day that there is not
+/// is a number.
+pub(super) fn push_moment(days: f64, is_span: bool, epoch: Epoch, text: &mut String) -> CellKind {
+    let milliseconds = (days * DAY as f64).round() as i64;
+    if is_span || (0..DAY).contains(&milliseconds) {
+        push_time(milliseconds, text);
+        return CellKind::Time;
     }
-    let (days, rest) = (milliseconds.div_euclid(DAY), milliseconds.rem_euclid(DAY));
-    let Some(date) = day_of_serial(days, epoch(moment)) else {
-        let mut text = String::new();
-        push_real(moment.as_f64(), &mut text);
-        return text;
+    let (day, rest) = (milliseconds.div_euclid(DAY), milliseconds.rem_euclid(DAY));
+    let Some(date) = day_of_serial(day, epoch) else {
+        push_spreadsheet_number(days, text);
+        return CellKind::Number;
     };
-    if rest == 0 { date.to_string() } else { format!("{date}T{}", time(rest)) }
+    // Writing to a text can't fail.
+    let _ = write!(text, "{:04}-{:02}-{:02}", date.year(), date.month(), date.day());
+    if rest > 0 {
+        text.push('T');
+        push_time(rest, text);
+    }
+    CellKind::Date
 }
 
 /// The epoch of a workbook, derived from the date that the reader makes of a day number.
@@ -81,18 +88,17 @@ fn epoch(moment: &ExcelDateTime) -> Epoch {
     if is_1904 { Epoch::Of1904 } else { Epoch::Of1900 }
 }
 
-/// Hours, minutes and seconds; there may be more hours than a day has.
-fn time(milliseconds: i64) -> String {
+/// Writes hours, minutes and seconds; there may be more hours than a day has.
+fn push_time(milliseconds: i64, text: &mut String) {
     let sign = if milliseconds < 0 { "-" } else { "" };
-    let (seconds, rest) = (milliseconds.abs() / 1000, milliseconds.abs() % 1000);
-    let mut text =
-        format!("{sign}{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    let (seconds, rest) = (milliseconds.unsigned_abs() / 1000, milliseconds.unsigned_abs() % 1000);
+    let (hours, minutes) = (seconds / 3600, seconds / 60 % 60);
+    // Writing to a text can't fail.
+    let _ = write!(text, "{sign}{hours:02}:{minutes:02}:{:02}", seconds % 60);
     if rest > 0 {
-        // Writing to a text can't fail.
         let _ = write!(text, ".{rest:03}");
         text.truncate(text.trim_end_matches('0').len());
     }
-    text
 }
 
 /// A date or date-time in ISO 8601; one at midnight is a date.
@@ -116,7 +122,11 @@ pub(super) fn span(text: &str) -> Option<String> {
             rest = behind;
         }
     }
-    rest.is_empty().then(|| time(sign * milliseconds.round() as i64))
+    rest.is_empty().then(|| {
+        let mut text = String::new();
+        push_time(sign * milliseconds.round() as i64, &mut text);
+        text
+    })
 }
 
 #[cfg(test)]

@@ -4,46 +4,22 @@
 //! blocks of rows.
 
 use std::ops::Range;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, Mutex, PoisonError};
 
 use calamine::DataRef;
 use gather_keys_core::table::{Block, CellKind, Headers};
 
-use super::headers::{Head, Merged, find};
+use super::beginning::{Beginning, Begun, MOST_COLUMNS, MOST_TEXT};
+use super::headers::Merged;
 use super::paced::Pace;
-use super::part::{Area, Meant, Named, meant};
-use super::row::{Cell, Row};
+use super::part::Named;
+use super::row::Row;
 use super::value::{kind, write_text};
 use crate::delimited::HeaderRow;
 use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
-use crate::table::Uncalculated;
 use crate::{Error, Place, Result};
-
-/// How many rows are looked at to find the headers, and how many bytes of text.
-const LOOKED_AT: usize = 32;
-const LOOKED_AT_TEXT: usize = MOST_TEXT;
-
-/// How many columns a worksheet has in any format.
-const MOST_COLUMNS: usize = 16_384;
-
-/// How many bytes of text a row may have. A tiny workbook may tell the same long text for every column.
-pub(super) const MOST_TEXT: usize = if cfg!(test) { 1 << 20 } else { 64 << 20 };
-
-/// How many merged cells are kept to find the headers.
-const MOST_MERGED: usize = 1 << 16;
-
-/// The state of a worksheet once its headers are found.
-pub(super) struct Begun {
-    pub(super) headers: Headers,
-    /// The row of the worksheet that they are in, from 1; 0 when there are none.
-    pub(super) header_line: u64,
-    /// The part that was chosen, and among how many.
-    pub(super) part: (String, usize),
-    pub(super) title_rows: usize,
-    pub(super) header_rows: usize,
-}
 
 /// Receives a worksheet's headers and rows.
 pub(super) struct Hand {
@@ -51,23 +27,12 @@ pub(super) struct Hand {
     pub(super) send: SyncSender<Result<(Block, u64)>>,
     /// How many cells hold an error.
     pub(super) error_cells: Arc<AtomicU64>,
-    /// How many formulas have no stored value, and the cell of the first.
-    pub(super) uncalculated: Arc<Mutex<Uncalculated>>,
 }
 
 /// A worksheet whose rows are being taken.
 pub(super) struct Worksheet {
-    name: String,
-    part: Option<String>,
-    headers: HeaderRow,
+    beginning: Beginning,
     hand: Hand,
-    /// The meaning of the part, once it is found.
-    meant: Option<Meant>,
-    /// Cells that are known to be merged.
-    merged: Vec<Merged>,
-    /// Rows that came before it is settled where the headers are, and how many bytes of text they have.
-    waiting: Vec<(u64, Vec<Cell>)>,
-    waiting_text: usize,
     /// The block that is being filled with rows.
     reading: Option<Making>,
 }
@@ -87,35 +52,22 @@ struct Making {
 impl Worksheet {
     /// The worksheet of the workbook called `name` that `part` asks for, or else the first.
     pub(super) fn new(name: &str, part: Option<&str>, headers: HeaderRow, hand: Hand) -> Self {
-        Self {
-            name: name.to_owned(),
-            part: part.map(str::to_owned),
-            headers,
-            hand,
-            meant: None,
-            merged: Vec::new(),
-            waiting: Vec::new(),
-            waiting_text: 0,
-            reading: None,
-        }
+        Self { beginning: Beginning::new(name, part, headers), hand, reading: None }
     }
 
     /// That the workbook can't be read, as `said`.
     pub(super) fn unread(&self, said: impl Into<String>) -> Error {
-        let fix = "open it and save it again as XLSX";
-        Error::Unread { name: self.name.clone(), said: said.into(), fix }
+        self.beginning.unread(said)
     }
 
     /// That the workbook is not read since it would fill the memory, as `said`.
     pub(super) fn too_large(&self, said: impl Into<String>) -> Error {
-        let fix = "save the worksheet as CSV";
-        Error::Unread { name: self.name.clone(), said: said.into(), fix }
+        self.beginning.too_large(said)
     }
 
     /// That the workbook is locked.
     pub(super) fn locked(&self) -> Error {
-        let (said, fix) = ("it is locked by a password".to_owned(), "save it without one");
-        Error::Unread { name: self.name.clone(), said, fix }
+        self.beginning.locked()
     }
 
     /// Tells why it isn't read on.
@@ -128,37 +80,18 @@ impl Worksheet {
         }
     }
 
-    /// Tells how many formulas have no stored value.
-    pub(super) fn tell_uncalculated(&self, found: Uncalculated) {
-        *self.hand.uncalculated.lock().unwrap_or_else(PoisonError::into_inner) = found;
-    }
-
     /// Finds what is meant, and gives its worksheet.
     pub(super) fn chosen(
         &mut self,
         worksheets: &[String],
         named: impl FnOnce() -> Vec<Named>,
     ) -> Result<String> {
-        let meant = meant(&self.name, self.part.as_deref(), worksheets, named)?;
-        if self.headers == HeaderRow::Found {
-            self.headers = match meant.has_headers {
-                None => HeaderRow::Found,
-                Some(true) => HeaderRow::First,
-                Some(false) => HeaderRow::Absent,
-            };
-        }
-        let worksheet = meant.worksheet.clone();
-        self.meant = Some(meant);
-        Ok(worksheet)
-    }
-
-    fn area(&self) -> Option<&Area> {
-        self.meant.as_ref()?.area.as_ref()
+        self.beginning.chosen(worksheets, named)
     }
 
     /// Whether no row from this line on is wanted.
     pub(super) fn is_past(&self, line: u64) -> bool {
-        self.area().is_some_and(|area| area.last < line)
+        self.beginning.is_past(line)
     }
 
     /// Whether the headers are found.
@@ -168,8 +101,7 @@ impl Worksheet {
 
     /// Takes that cells are merged; of use until the headers are found.
     pub(super) fn merge(&mut self, merged: impl IntoIterator<Item = Merged>) {
-        let room = MOST_MERGED.saturating_sub(self.merged.len());
-        self.merged.extend(merged.into_iter().take(room));
+        self.beginning.merge(merged);
     }
 
     /// That the workbook was read no further at this pace, or, if not that, can't be read, as `said`.
@@ -258,69 +190,25 @@ impl Worksheet {
         row: &mut Row,
         merged: impl FnOnce() -> Vec<Merged>,
     ) -> std::result::Result<(), End> {
-        if let Some(area) = self.area() {
-            if !(area.first..=area.last).contains(&line) {
-                return Ok(());
-            }
-            row.keep(&area.columns);
-        }
-        if row.is_blank() {
+        if !self.beginning.clip(line, row) {
             return Ok(());
         }
         if self.reading.is_some() {
             return self.add(line, row);
         }
-        self.waiting_text += row.text_length();
-        self.waiting.push((line, row.cells()));
-        let is_settled = match self.headers {
-            HeaderRow::Line(wanted) => line >= wanted,
-            HeaderRow::First | HeaderRow::Absent => true,
-            HeaderRow::Found => {
-                self.waiting.len() == LOOKED_AT || self.waiting_text > LOOKED_AT_TEXT
-            }
-        };
-        if is_settled { self.begin(merged) } else { Ok(()) }
+        if self.beginning.wait(line, row) { self.begin(merged) } else { Ok(()) }
     }
 
     /// Decides where the headers are, and passes them on.
     fn begin(&mut self, merged: impl FnOnce() -> Vec<Merged>) -> std::result::Result<(), End> {
-        let waiting = std::mem::take(&mut self.waiting);
-        if waiting.is_empty() {
-            return Err(Error::Empty { name: self.name.clone() }.into());
-        }
-        let none = || match self.headers {
-            HeaderRow::Line(line) => Error::NoHeaderLine { name: self.name.clone(), line },
-            _ => Error::Empty { name: self.name.clone() },
-        };
-        let known = std::mem::take(&mut self.merged);
-        let is_within = |merged: &Merged| merged.columns.end <= MOST_COLUMNS;
-        let merged = || known.into_iter().chain(merged()).filter(is_within).collect();
-        let head = find(self.headers, &waiting, merged).ok_or_else(none)?;
-        let Head { before, rows, columns, headers } = head;
-        let is_absent = self.headers == HeaderRow::Absent;
-        let headers = if is_absent {
-            (1..=columns.len()).map(|nth| format!("Column {nth}")).collect()
-        } else {
-            headers
-        };
-        let headers = Headers::new(&self.name, headers);
-        let behind = if is_absent { before } else { before + rows };
-        let header_line = if is_absent { 0 } else { waiting[behind - 1].0 };
-        let part = self.meant.as_ref().map(|meant| (meant.name.clone(), meant.count));
-        let begun = Begun {
-            headers: headers.clone(),
-            header_line,
-            part: part.unwrap_or_default(),
-            title_rows: if self.headers == HeaderRow::Found { before } else { 0 },
-            header_rows: if is_absent { 0 } else { rows },
-        };
-        let block = Block::new(columns.len());
-        self.reading = Some(Making { headers, columns, block, before: header_line, rows: 0 });
+        let (begun, rows) = self.beginning.begin(merged)?;
+        let (headers, columns) = (begun.headers.clone(), begun.columns.clone());
+        let (block, before) = (Block::new(columns.len()), begun.header_line);
+        self.reading = Some(Making { headers, columns, block, before, rows: 0 });
         if self.hand.tell.send(Ok(begun)).is_err() {
             return Err(End::Unwanted);
         }
-        let mut behind = waiting.into_iter().skip(behind);
-        behind.try_for_each(|(line, cells)| self.add(line, &Row::of(&cells)))
+        rows.into_iter().try_for_each(|(line, cells)| self.add(line, &Row::of(&cells)))
     }
 
     /// Adds a row to the block in the making.
@@ -330,7 +218,7 @@ impl Worksheet {
         if let Some(column) = (0..row.len()).find(stray) {
             let place =
                 Place { row: making.rows + making.block.rows() as u64 + 1, line, header: None };
-            let (name, column) = (self.name.clone(), letters(column));
+            let (name, column) = (self.beginning.name().to_owned(), letters(column));
             return Err(Error::NoHeaderAbove { name, place, column }.into());
         }
         for column in making.columns.clone() {

@@ -1,0 +1,246 @@
+//! XLSX and XLSM: a worksheet's text is unpacked ahead, cut where rows begin, and made into blocks by all threads.
+//!
+//! In goes the file of a workbook, out comes a [`SheetReader`]: the headers, and pieces of the worksheet that its
+//! [`SheetParser`] makes blocks of. The texts that cells share are in memory; nothing else of the worksheet is.
+
+mod book;
+mod cells;
+mod cut;
+mod markup;
+pub(super) mod number_format;
+mod package;
+mod parser;
+mod plain_xml;
+mod shared_texts;
+
+use std::collections::VecDeque;
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use gather_keys_core::table::{CellKind, Headers};
+
+pub use cut::SheetChunk;
+pub use parser::SheetFault;
+pub(crate) use parser::SheetParser;
+
+use super::beginning::{Beginning, Begun};
+use super::merged::merged;
+use super::row::Row;
+use crate::delimited::HeaderRow;
+use crate::{Error, Result};
+use book::{Book, NumberFormat};
+use cells::{CellFault, Rows, Value};
+use cut::{CutFault, LONGEST_ROW, Pieces};
+pub(super) use package::{Package, PackageFault};
+use parser::{CellCounts, Meanings};
+use shared_texts::SharedTexts;
+
+/// How many rows are looked at to find the number formats of columns.
+const LOOKED_AT: usize = 1000;
+
+/// A worksheet that is being read.
+pub(crate) struct SheetReader {
+    begun: Begun,
+    parser: SheetParser,
+    /// Pieces that were looked at to find the headers.
+    seen: VecDeque<SheetChunk>,
+    pieces: Pieces,
+    /// The number format of each column, where it has one of its own.
+    formats: Vec<Option<String>>,
+}
+
+impl SheetReader {
+    /// Begins to read a worksheet of the workbook called `name`: the one of a name or number, or else the first.
+    ///
+    /// # Errors
+    /// When it is not a workbook, has no such worksheet, or the worksheet has no headers.
+    pub(super) fn open(
+        name: &str,
+        package: std::result::Result<Package, PackageFault>,
+        part: Option<&str>,
+        headers: HeaderRow,
+    ) -> Result<Self> {
+        let mut beginning = Beginning::new(name, part, headers);
+        let failed = |fault| match fault {
+            PackageFault::Damaged(said) => Beginning::new(name, part, headers).unread(said),
+            PackageFault::TooLarge(said) => Beginning::new(name, part, headers).too_large(said),
+        };
+        let package = package.map_err(failed)?;
+        let book = Book::read(&package).map_err(failed)?;
+        let names: Vec<String> = book.worksheets.iter().map(|(name, _)| name.clone()).collect();
+        let chosen = beginning.chosen(&names, || book.named(&package))?;
+        let sheet = book.worksheets.iter().find(|(name, _)| *name == chosen);
+        let sheet = sheet.map(|(_, part)| part.clone()).unwrap_or_default();
+        let text = package.part(&sheet).unwrap_or_else(|| {
+            Err(PackageFault::Damaged("its archive lacks the worksheet".to_owned()))
+        });
+        // It is unpacked while the texts are read that cells share.
+        let pieces = Pieces::begin(name, text.map_err(failed)?);
+        let mut pieces =
+            pieces.map_err(|cause: io::Error| Error::Read { name: name.to_owned(), cause })?;
+        let shared = book.shared_texts.as_deref().and_then(|part| package.held(part));
+        let shared = shared.map(|part| part.and_then(SharedTexts::read)).transpose();
+        let meanings = Meanings {
+            texts: Arc::new(shared.map_err(failed)?.unwrap_or_default()),
+            formats: book.formats.into(),
+            epoch: book.epoch,
+        };
+        let seen = wait_for_headers(&mut beginning, &meanings, &mut pieces)?;
+        // Merged cells are said after the rows.
+        let merged = || package.part(&sheet).and_then(|text| text.ok()).map(merged);
+        let (begun, _) = beginning.begin(|| merged().unwrap_or_default())?;
+        let area = beginning.area();
+        let lines = area.map_or(0..u64::MAX, |area| area.first..area.last.saturating_add(1));
+        let counts = CellCounts {
+            errors: Arc::default(),
+            uncalculated: (0..begun.columns.len()).map(|_| AtomicU64::new(0)).collect(),
+        };
+        let place = (begun.headers.clone(), begun.header_line);
+        let parser = SheetParser::new(place, (lines, begun.columns.clone()), (meanings, counts));
+        let formats = number_formats(&parser, &seen);
+        Ok(Self { begun, parser, seen, pieces, formats })
+    }
+
+    /// Its headers.
+    pub(crate) fn headers(&self) -> &Headers {
+        &self.begun.headers
+    }
+
+    /// The line that they are on, from 1; 0 when they are on none.
+    pub(crate) fn header_line(&self) -> u64 {
+        self.begun.header_line
+    }
+
+    /// The beginning of the worksheet.
+    pub(super) fn begun(&self) -> &Begun {
+        &self.begun
+    }
+
+    /// How many cells hold an error, so far.
+    pub(super) fn error_cells(&self) -> &Arc<AtomicU64> {
+        &self.parser.counts.errors
+    }
+
+    /// How many formulas of each column have no stored value, so far.
+    pub(super) fn uncalculated(&self) -> &Arc<[AtomicU64]> {
+        &self.parser.counts.uncalculated
+    }
+
+    /// The number format of each column, where it has one of its own.
+    pub(crate) fn formats(&self) -> &[Option<String>] {
+        &self.formats
+    }
+
+    /// The parser of its pieces.
+    pub(crate) fn parser(&self) -> SheetParser {
+        self.parser.clone()
+    }
+
+    /// The next piece, in exchange for a used one; `None` when there is none left.
+    ///
+    /// # Errors
+    /// When the worksheet can't be read.
+    pub(crate) fn read_chunk(&mut self, used: SheetChunk) -> Result<Option<SheetChunk>> {
+        let next = match self.seen.pop_front() {
+            Some(piece) => Some(piece),
+            None => self
+                .pieces
+                .next(used.text)
+                .map_err(|fault| fault.reported(self.headers().table()))?,
+        };
+        Ok(next.filter(|piece| piece.before + 1 < self.parser.lines.end))
+    }
+}
+
+/// Reads pieces until it is settled where the headers are.
+fn wait_for_headers(
+    beginning: &mut Beginning,
+    meanings: &Meanings,
+    pieces: &mut Pieces,
+) -> Result<VecDeque<SheetChunk>> {
+    let (mut seen, mut row) = (VecDeque::new(), Row::default());
+    let name = beginning.name().to_owned();
+    let failed = |fault: CellFault| fault.reported(&name);
+    while let Some(piece) = pieces.next(Vec::new()).map_err(|fault| fault.reported(&name))? {
+        let mut rows = Rows::new(&piece.text, piece.before);
+        let mut is_settled = false;
+        while let Some(line) = rows.next_row().map_err(failed)?.filter(|_| !is_settled) {
+            row.clear();
+            while let Some(cell) = rows.next_cell().map_err(failed)? {
+                let mut fault = None;
+                row.put(cell.column, |text| {
+                    let kind = meanings.push(&cell, text);
+                    kind.unwrap_or_else(|found| {
+                        fault = Some(found);
+                        None
+                    })
+                    .unwrap_or(CellKind::Untyped)
+                });
+                fault.map_or(Ok(()), |fault| Err(failed(fault)))?;
+                if row.text_length() > super::beginning::MOST_TEXT {
+                    return Err(failed(CellFault::LongRow));
+                }
+            }
+            is_settled = beginning.is_past(line)
+                || beginning.clip(line, &mut row) && beginning.wait(line, &row);
+        }
+        drop(rows);
+        seen.push_back(piece);
+        if is_settled {
+            break;
+        }
+    }
+    Ok(seen)
+}
+
+/// The number format that the numbers of each column have first, where it is one of its own.
+fn number_formats(parser: &SheetParser, seen: &VecDeque<SheetChunk>) -> Vec<Option<String>> {
+    let mut found: Vec<Option<&NumberFormat>> = vec![None; parser.columns.len()];
+    let mut looked_at = 0;
+    for piece in seen {
+        let mut rows = Rows::new(&piece.text, piece.before);
+        while let Ok(Some(line)) = rows.next_row() {
+            if line <= parser.header_line || !parser.lines.contains(&line) {
+                continue;
+            }
+            while let Ok(Some(cell)) = rows.next_cell() {
+                let column = cell.column.checked_sub(parser.columns.start);
+                let format = parser.meanings.formats.get(cell.style);
+                let is_number = matches!(cell.value, Value::Number(_));
+                if let Some(one) =
+                    column.and_then(|column| found.get_mut(column)).filter(|_| is_number)
+                {
+                    *one = one.or(format);
+                }
+            }
+            looked_at += 1;
+            if looked_at == LOOKED_AT {
+                break;
+            }
+        }
+    }
+    let own = |format: &&NumberFormat| format.code != "General" && format.code != "@";
+    found.into_iter().map(|format| format.filter(own).map(|format| format.code.clone())).collect()
+}
+
+impl CutFault {
+    /// The fault in the workbook called `name`.
+    fn reported(self, name: &str) -> Error {
+        let save = "open it and save it again as XLSX";
+        let (said, fix) = match self {
+            Self::Cell(fault) => return fault.reported(name),
+            Self::Read(cause) => (cause.to_string(), save),
+            Self::EndsTooEarly => ("it ends too early".to_owned(), save),
+            Self::LongRow => {
+                let mib = LONGEST_ROW >> 20;
+                (
+                    format!("a single row of it unpacks to more than {mib} MiB"),
+                    "save the worksheet as CSV",
+                )
+            }
+            Self::Damaged => ("its content is damaged".to_owned(), save),
+        };
+        Error::Unread { name: name.to_owned(), said, fix }
+    }
+}

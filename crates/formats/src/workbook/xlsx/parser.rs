@@ -1,0 +1,272 @@
+//! Making blocks of pieces of a worksheet.
+
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use gather_keys_core::table::{Block, CellKind, Headers, KeptColumns, ascending};
+use gather_keys_core::value::date::Epoch;
+use gather_keys_core::value::number::push_spreadsheet_decimal;
+
+use super::book::NumberFormat;
+use super::cells::{Cell, CellFault, Rows, Value, number};
+use super::cut::SheetChunk;
+use super::markup::{push_text, replace_escapes};
+use super::number_format::Shows;
+use super::shared_texts::{SharedTexts, push_item};
+use crate::Error;
+use crate::workbook::beginning::MOST_TEXT;
+use crate::workbook::value::{iso, push_moment};
+
+/// What cells of a worksheet mean.
+#[derive(Debug, Clone)]
+pub(super) struct Meanings {
+    pub(super) texts: Arc<SharedTexts>,
+    pub(super) formats: Arc<[NumberFormat]>,
+    pub(super) epoch: Epoch,
+}
+
+/// What was found in cells that does not go into blocks.
+#[derive(Debug, Default)]
+pub(super) struct CellCounts {
+    /// How many cells hold an error.
+    pub(super) errors: Arc<AtomicU64>,
+    /// How many formulas of each column have no stored value.
+    pub(super) uncalculated: Arc<[AtomicU64]>,
+}
+
+/// Makes blocks of pieces of a worksheet.
+#[derive(Debug, Clone)]
+pub(crate) struct SheetParser {
+    pub(super) headers: Headers,
+    pub(super) meanings: Meanings,
+    /// The line of the headers: rows up to there are none of the table.
+    pub(super) header_line: u64,
+    /// The lines that rows of the table are on.
+    pub(super) lines: Range<u64>,
+    /// The columns of the worksheet that the table has.
+    pub(super) columns: Range<usize>,
+    pub(super) counts: Arc<CellCounts>,
+    /// The columns that blocks hold, and the place of each column among these.
+    kept: KeptColumns,
+    places: Vec<Option<usize>>,
+}
+
+/// A fault in a chunk of a worksheet.
+#[derive(Debug)]
+pub struct SheetFault(CellFault);
+
+impl Meanings {
+    /// Appends what a cell means, and returns its kind; `None` for an error.
+    pub(super) fn push(
+        &self,
+        cell: &Cell<'_>,
+        text: &mut String,
+    ) -> Result<Option<CellKind>, CellFault> {
+        Ok(Some(match cell.value {
+            Value::Blank => CellKind::Untyped,
+            Value::Number(written) => self.push_number(cell.style, written, text)?,
+            Value::Shared(written) => {
+                text.push_str(self.shared(written)?);
+                CellKind::Text
+            }
+            Value::Text(written) => {
+                let from = text.len();
+                push_text(written, text)?;
+                replace_escapes(text, from);
+                CellKind::Text
+            }
+            Value::Inline(mut content) => {
+                push_item(&mut content, text)?;
+                CellKind::Text
+            }
+            Value::Truth(written) => {
+                let is_true = match written {
+                    b"1" => true,
+                    b"0" => false,
+                    word if word.eq_ignore_ascii_case(b"true") => true,
+                    word if word.eq_ignore_ascii_case(b"false") => false,
+                    _ => return Err(CellFault::NotTruth),
+                };
+                text.push_str(if is_true { "true" } else { "false" });
+                CellKind::Truth
+            }
+            Value::Error => return Ok(None),
+            Value::Date(written) => {
+                let written = std::str::from_utf8(written).map_err(|_| CellFault::Malformed)?;
+                text.push_str(iso(written));
+                CellKind::Date
+            }
+        }))
+    }
+
+    /// A text that cells share, by its number.
+    fn shared(&self, written: &[u8]) -> Result<&str, CellFault> {
+        let nth = number(written).ok_or(CellFault::NoSharedText)?;
+        self.texts.get(nth as usize).ok_or(CellFault::NoSharedText)
+    }
+
+    fn push_number(
+        &self,
+        style: usize,
+        written: &[u8],
+        text: &mut String,
+    ) -> Result<CellKind, CellFault> {
+        let shows = self.formats.get(style).map_or(Shows::Number, |format| format.shows);
+        if shows == Shows::Number && push_spreadsheet_decimal(written, text) {
+            return Ok(CellKind::Number);
+        }
+        let days = std::str::from_utf8(written).ok().and_then(|days| days.parse::<f64>().ok());
+        match days.filter(|days| days.is_finite() && shows != Shows::Number) {
+            Some(days) => Ok(push_moment(days, shows == Shows::Span, self.epoch, text)),
+            // It is a text, whatever the cell says.
+            None => {
+                push_text(written, text)?;
+                Ok(CellKind::Text)
+            }
+        }
+    }
+}
+
+impl SheetParser {
+    pub(super) fn new(
+        (headers, header_line): (Headers, u64),
+        (lines, columns): (Range<u64>, Range<usize>),
+        (meanings, counts): (Meanings, CellCounts),
+    ) -> Self {
+        let (kept, places) =
+            (KeptColumns::all(columns.len()), (0..columns.len()).map(Some).collect());
+        let counts = Arc::new(counts);
+        Self { headers, meanings, header_line, lines, columns, counts, kept, places }
+    }
+
+    pub(crate) fn want(&mut self, columns: &[usize]) {
+        let mut columns = ascending(columns);
+        columns.retain(|&column| column < self.headers.len());
+        let place = |column: usize| columns.binary_search(&column).ok();
+        self.places = (0..self.headers.len()).map(place).collect();
+        self.kept = KeptColumns::only(&columns, self.headers.len());
+    }
+
+    /// Replaces what a block holds with the rows of a piece; returns how many lines they take.
+    ///
+    /// # Errors
+    /// When a cell can't be read.
+    pub(crate) fn parse(&self, piece: &SheetChunk, block: &mut Block) -> Result<u64, SheetFault> {
+        block.reset_to(self.kept.clone());
+        let before = piece.before.max(self.header_line);
+        let last = self.rows(piece, before, block).map_err(SheetFault)?;
+        Ok(piece.last.unwrap_or(last).max(before) - before)
+    }
+
+    /// Adds the rows of a piece, and returns the line of the last row.
+    fn rows(&self, piece: &SheetChunk, before: u64, block: &mut Block) -> Result<u64, CellFault> {
+        let mut rows = Rows::new(&piece.text, piece.before);
+        let (mut last, mut errors, mut scratch) = (before, 0, String::new());
+        let kept = self.places.iter().flatten().count();
+        while let Some(line) = rows.next_row()? {
+            if piece.last.is_some_and(|last| line > last) {
+                return Err(CellFault::RowOrder);
+            }
+            if line <= self.header_line || !self.lines.contains(&line) {
+                continue;
+            }
+            let begin = block.text_length();
+            let (mut filled, mut is_blank) = (0, true);
+            while let Some(cell) = rows.next_cell()? {
+                let Some(column) = cell.column.checked_sub(self.columns.start) else { continue };
+                let Some(&place) = self.places.get(column) else { continue };
+                if cell.is_uncalculated
+                    && let Some(count) = self.counts.uncalculated.get(column)
+                {
+                    count.fetch_add(1, Ordering::Relaxed);
+                }
+                if matches!(cell.value, Value::Blank) {
+                    continue;
+                }
+                // What may turn out blank is looked at first: a row of blanks is no row.
+                let (text, kind) = match cell.value {
+                    Value::Number(_) | Value::Truth(_) => ("0", CellKind::Untyped),
+                    Value::Shared(number) => (self.meanings.shared(number)?, CellKind::Text),
+                    _ => {
+                        scratch.clear();
+                        let kind = self.meanings.push(&cell, &mut scratch)?;
+                        errors += u64::from(kind.is_none());
+                        (&scratch[..], kind.unwrap_or_default())
+                    }
+                };
+                if text.is_empty() {
+                    continue;
+                }
+                is_blank = false;
+                let Some(place) = place else { continue };
+                while filled < place {
+                    block.push_cell("");
+                    filled += 1;
+                }
+                if kind == CellKind::Untyped {
+                    let mut fault = None;
+                    block.push_cell_by(|text| match self.meanings.push(&cell, text) {
+                        Ok(kind) => kind.unwrap_or_default(),
+                        Err(found) => {
+                            fault = Some(found);
+                            CellKind::Untyped
+                        }
+                    });
+                    fault.map_or(Ok(()), Err)?;
+                } else {
+                    block.push_cell_of(text, kind);
+                }
+                filled += 1;
+                if block.text_length() - begin > MOST_TEXT || block.is_too_large() {
+                    return Err(CellFault::LongRow);
+                }
+            }
+            if is_blank {
+                continue;
+            }
+            while filled < kept {
+                block.push_cell("");
+                filled += 1;
+            }
+            block.push_line(line - before - 1);
+            last = line;
+        }
+        self.counts.errors.fetch_add(errors, Ordering::Relaxed);
+        Ok(last)
+    }
+
+    /// The name of the workbook in messages.
+    pub(crate) fn name(&self) -> &str {
+        self.headers.table()
+    }
+}
+
+impl SheetFault {
+    /// The fault in the workbook called `name`.
+    pub(crate) fn of(self, name: &str) -> Error {
+        self.0.reported(name)
+    }
+}
+
+impl CellFault {
+    /// The fault in the workbook called `name`.
+    pub(super) fn reported(self, name: &str) -> Error {
+        let save = "open it and save it again as XLSX";
+        let (said, fix) = match self {
+            Self::Malformed => ("its content is damaged".to_owned(), save),
+            Self::RowOrder => ("its rows are not in order".to_owned(), save),
+            Self::CellOrder => ("the cells of a row are not in order".to_owned(), save),
+            Self::TooManyRows => ("it has more than 1,048,576 rows".to_owned(), save),
+            Self::TooManyColumns => ("it has more than 16,384 columns".to_owned(), save),
+            Self::UnknownType => ("a cell is of a type that there is not".to_owned(), save),
+            Self::NoSharedText => ("a cell refers to a text that is not there".to_owned(), save),
+            Self::NotTruth => ("a cell is neither true nor false, but says it is".to_owned(), save),
+            Self::LongRow => (
+                format!("a row of it has more than {} MiB of text", MOST_TEXT >> 20),
+                "save the worksheet as CSV",
+            ),
+        };
+        Error::Unread { name: name.to_owned(), said, fix }
+    }
+}
