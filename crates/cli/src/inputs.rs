@@ -37,10 +37,7 @@ pub(crate) struct Inputs {
     corrected: Option<Corrections>,
     references: Vec<OpenReference>,
     builder: EnrichmentBuilder,
-    /// The declared type of each column of the enriched table in its file, where it has one.
-    stored: Vec<Option<StoredType>>,
-    /// The types as a server declares them.
-    declared: Vec<Option<String>>,
+    types: ColumnTypes,
     seen: Vec<Seen>,
 }
 
@@ -91,10 +88,18 @@ pub(crate) struct Loaded {
     pub(crate) seen: Vec<Seen>,
     /// The files of aliases and corrections.
     pub(crate) others: Vec<InputFile>,
-    /// The type that each column of the enriched table had.
+    pub(crate) types: ColumnTypes,
+}
+
+/// What the columns of the enriched table were in the tables that they come from; nothing for those that are new.
+#[derive(Debug)]
+pub(crate) struct ColumnTypes {
+    /// Their types in a columnar file.
     pub(crate) stored: Vec<Option<StoredType>>,
-    /// The types as a server declares them.
+    /// Their types as a server declares them.
     pub(crate) declared: Vec<Option<String>>,
+    /// Their number formats in a workbook.
+    pub(crate) number_formats: Vec<Option<String>>,
 }
 
 impl Inputs {
@@ -126,8 +131,11 @@ impl Inputs {
         // One seed for all, so that the keys of a row are hashed once for references with the same key.
         let mut builder =
             EnrichmentBuilder::new(main.headers(), seed()).blanks(call.main.blanks.clone());
-        let mut stored = main.stored_types();
-        let mut declared = declared_types(&main);
+        let mut types = ColumnTypes {
+            stored: main.stored_types(),
+            declared: declared_types(&main),
+            number_formats: main.number_formats(),
+        };
         let mut references = Vec::new();
         let mut opened = 0;
         for (table, plan) in &call.references {
@@ -143,9 +151,15 @@ impl Inputs {
                 tables.push(other);
             }
             let found = builder.resolve(plan, &headers, &table.blanks)?;
-            let types = tables[0].stored_types();
-            stored.extend(found.output.cells.iter().map(|cell| match cell {
-                AddedCell::Taken(nth) => types[found.taken.columns[*nth]].clone(),
+            let taken = |nth: usize| found.taken.columns[nth];
+            let stored = tables[0].stored_types();
+            types.stored.extend(found.output.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) => stored[taken(*nth)].clone(),
+                AddedCell::Named(_) | AddedCell::Mark(_) => None,
+            }));
+            let formats = tables[0].number_formats();
+            types.number_formats.extend(found.output.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) => formats[taken(*nth)].clone(),
                 AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let theirs = declared_types(&tables[0]);
@@ -153,14 +167,14 @@ impl Inputs {
                 // A column that is written into holds what both tables have.
                 let new =
                     found.taken.columns.get(update.taken).and_then(|&one| theirs[one].as_ref());
-                if declared[update.column].as_ref() != new {
-                    declared[update.column] = None;
+                if types.declared[update.column].as_ref() != new {
+                    types.declared[update.column] = None;
                 }
             }
             let keeps_types = plan.when_duplicate != WhenDuplicate::List
                 && !matches!(plan.when_unmatched, WhenUnmatched::Fill(_));
-            declared.extend(found.output.cells.iter().map(|cell| match cell {
-                AddedCell::Taken(nth) if keeps_types => theirs[found.taken.columns[*nth]].clone(),
+            types.declared.extend(found.output.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) if keeps_types => theirs[taken(*nth)].clone(),
                 AddedCell::Taken(_) | AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let size = table.addresses().map(size_of).sum();
@@ -177,18 +191,7 @@ impl Inputs {
         };
         let corrected =
             corrections.as_ref().map(|file| file.placed_in(builder.headers())).transpose()?;
-        Ok(Self {
-            main,
-            meter,
-            size,
-            corrections,
-            corrected,
-            references,
-            builder,
-            stored,
-            declared,
-            seen,
-        })
+        Ok(Self { main, meter, size, corrections, corrected, references, builder, types, seen })
     }
 
     /// Notes about names that were found loosely or changed.
@@ -294,8 +297,7 @@ impl Inputs {
         let enrichment = enrichment.memory_limit(call.memory);
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
-        let (stored, declared) = (self.stored, self.declared);
-        Ok(Loaded { main: self.main, enrichment, seen, others, stored, declared })
+        Ok(Loaded { main: self.main, enrichment, seen, others, types: self.types })
     }
 }
 

@@ -9,7 +9,7 @@ use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Codec, Error, InputFile, Packed, Sum, WholeFile};
 use same_file::Handle;
 
@@ -208,8 +208,8 @@ impl Output {
     }
 
     /// Begins to write a table as a workbook.
-    pub(crate) fn workbook(&self, worksheet: Option<&str>, plain: bool) -> Result<WorkbookWriter> {
-        Ok(WorkbookWriter::new(self.name(), worksheet, plain)?)
+    pub(crate) fn workbook(&self, options: WorkbookOptions<'_>) -> Result<WorkbookWriter> {
+        Ok(WorkbookWriter::new(self.name(), options)?)
     }
 
     /// The writer of a table of a database, where it is one.

@@ -7,6 +7,7 @@ use gather_keys_formats::Codec;
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter, StoredType};
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
+use gather_keys_formats::workbook::WorkbookOptions;
 
 use crate::error::Result;
 use crate::inputs::OpenTable;
@@ -24,8 +25,8 @@ pub(crate) enum Written<'o> {
     Server(&'o mut ServerWriter, Vec<Option<String>>),
     /// A table of a database.
     Database(&'o mut DatabaseWriter),
-    /// A workbook, with the name of its worksheet, and whether it is to be plain.
-    Workbook(&'o mut Output, Option<&'o str>, bool),
+    /// A workbook, and the number formats that its columns had.
+    Workbook(&'o mut Output, WorkbookOptions<'o>, Vec<Option<String>>),
 }
 
 /// The counts of findings, for the worksheet of findings: reference, kind and count.
@@ -75,8 +76,9 @@ pub(crate) fn pass(
             mixed = writer.finish(output)?;
             findings
         }
-        Some(Written::Workbook(output, worksheet, plain)) => {
-            let mut writer = output.workbook(worksheet, plain)?;
+        Some(Written::Workbook(output, options, formats)) => {
+            let mut writer = output.workbook(options)?;
+            writer.set_number_formats(formats);
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
             long = writer.finish(&found_in(enrichment, &findings), output)?;
             findings

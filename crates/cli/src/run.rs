@@ -19,6 +19,7 @@ use gather_keys_core::table::Source;
 use gather_keys_formats::columnar::Columnar;
 use gather_keys_formats::commit::{begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
+use gather_keys_formats::workbook::WorkbookOptions;
 use gather_keys_formats::{
     Address, Codec, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile,
 };
@@ -326,7 +327,7 @@ impl<'a> Run<'a> {
         let corrections = inputs.corrections.clone();
         let raw_form = call.output().filter(|address| address.is_text());
         let raw_form = raw_form.and_then(|_| self.output_form(&inputs.main).1.layout.raw_form());
-        let Loaded { mut main, mut enrichment, mut seen, others, stored, declared } =
+        let Loaded { mut main, mut enrichment, mut seen, others, types } =
             inputs.load(call, call.threads, raw_form)?;
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
@@ -337,12 +338,19 @@ impl<'a> Run<'a> {
             let address = call.output().unwrap_or(&Address::Standard);
             let codec = || address.path().and_then(Codec::of);
             match address.format() {
-                Format::Workbook => Written::Workbook(output, address.part(), call.style.plain),
+                Format::Workbook => {
+                    let options = WorkbookOptions {
+                        worksheet: address.part(),
+                        is_plain: call.style.plain,
+                        threads: call.threads,
+                    };
+                    Written::Workbook(output, options, types.number_formats)
+                }
                 Format::Json => Written::Json(output, false, codec()),
                 Format::JsonLines => Written::Json(output, true, codec()),
                 Format::Parquet | Format::Arrow => {
                     let kind = address.columnar().unwrap_or(Columnar::Parquet);
-                    Written::Columnar(output, kind, stored)
+                    Written::Columnar(output, kind, types.stored)
                 }
                 Format::Text | Format::Database => Written::Text(output, self.output_form(&main).1),
             }
@@ -350,7 +358,7 @@ impl<'a> Run<'a> {
         let into = match output.as_mut() {
             None => None,
             Some(output) if is_server => {
-                output.server().map(|writer| Written::Server(writer, declared))
+                output.server().map(|writer| Written::Server(writer, types.declared))
             }
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),

@@ -24,9 +24,11 @@ use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Chunk, Described, Error, Table, Untapped};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+
+const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
 
 const ROWS: usize = 200_000;
 
@@ -237,7 +239,7 @@ fn arrow(folder: &Path) {
 
 fn xlsx(folder: &Path) {
     let path = folder.join("t.xlsx");
-    let mut writer = WorkbookWriter::new("t", None, true).unwrap();
+    let mut writer = WorkbookWriter::new("t", PLAIN).unwrap();
     fill(&mut writer, ROWS);
     writer.finish(&[], File::create(&path).unwrap()).unwrap();
     measure("xlsx", &Address::File(path.clone()), &|| {

@@ -25,7 +25,7 @@ fn main() -> Result<(), Box<dyn Error>> {
 
 fn make(rows: u32, file: &str) -> Result<(), Box<dyn Error>> {
     let mut workbook = Workbook::new();
-    let sheet = workbook.add_worksheet_with_low_memory();
+    let sheet = workbook.add_worksheet_with_low_memory()?;
     let mut csv = csv::Writer::from_path(Path::new(file).with_extension("csv"))?;
     let day = Format::new().set_num_format("yyyy-mm-dd");
     let headers: Vec<String> = (0..COLUMNS).map(|column| format!("Column {column}")).collect();

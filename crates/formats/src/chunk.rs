@@ -169,7 +169,10 @@ impl Parser for TableParser {
                 parser.parse(values, block).map_err(ChunkFault::NotText)
             }
             (Form::Sheet(parser), Chunk::Sheet(sheet)) => {
-                parser.parse(sheet, block).map_err(ChunkFault::Sheet)
+                parser.parse(sheet, block).map_err(|fault| match fault {
+                    fault if fault.is_swollen() => ChunkFault::Swollen,
+                    fault => ChunkFault::Sheet(fault),
+                })
             }
             // Pieces are of the table that the parser is of.
             _ => Ok(0),

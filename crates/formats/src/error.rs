@@ -124,15 +124,6 @@ pub enum Error {
         /// The column's header.
         header: String,
     },
-    /// A cell of a worksheet is in a column without a header.
-    NoHeaderAbove {
-        /// The address.
-        name: String,
-        /// Where.
-        place: Place,
-        /// The column, by its letters.
-        column: String,
-    },
     /// The content is in some other format.
     OtherFormat {
         /// The address.
@@ -398,10 +389,6 @@ impl fmt::Display for Error {
                 )?;
                 write!(f, "characters that a workbook's cell holds; name an output such as ")?;
                 write!(f, "enriched.csv")
-            }
-            Self::NoHeaderAbove { name, place, column } => {
-                write!(f, "{name}, {place}: the cell in column {column} has no header above it; ")?;
-                write!(f, "give the column one, or clear it")
             }
             Self::OtherFormat { name, seems, fix } => {
                 write!(f, "{name} seems to be {seems}, not delimited text: {fix}")

@@ -20,7 +20,7 @@ use crate::json::LinesReader;
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
-use crate::workbook::{SheetChunk, SheetReader};
+use crate::workbook::{LeftOut, SheetChunk, SheetReader};
 use crate::{
     Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
@@ -96,6 +96,8 @@ pub struct ReadAs {
     pub header_rows: usize,
     /// How many cells hold an error and count as blank, so far.
     pub error_cells: Option<Arc<AtomicU64>>,
+    /// Cells in columns without a header, which are left out, so far.
+    pub left_out: Option<Arc<LeftOut>>,
     /// Which table of which server it is.
     pub identity: Option<TableIdentity>,
     /// The types that its columns are declared with, as a server writes them.
@@ -289,6 +291,7 @@ impl Table {
                     header_rows: opened.header_rows(),
                     error_cells: Some(opened.error_cells()),
                     uncalculated: opened.uncalculated(),
+                    left_out: Some(opened.left_out()),
                     ..ReadAs::default()
                 };
                 let kind = match opened {

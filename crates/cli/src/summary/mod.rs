@@ -106,7 +106,8 @@ pub(crate) fn notes(notes: &[Note]) -> String {
     text
 }
 
-/// Cells that hold an error in the file, and formulas without a value, which count as blank.
+/// Cells that hold an error in the file and formulas without a value, which count as blank, and cells in columns
+/// without a header, which are left out.
 pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
     let reported = tables.iter().filter_map(|reported| {
         let count = reported.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
@@ -135,7 +136,24 @@ pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
         });
         columns.flatten().collect::<Vec<_>>()
     });
-    reported.chain(formulas).collect()
+    let left_out = tables.iter().filter_map(|reported| {
+        let columns = reported.read_as.left_out.as_ref()?.columns();
+        let cells = columns.iter().map(|(_, count)| count).sum();
+        let letters: Vec<&str> = columns.iter().map(|(letters, _)| &letters[..]).take(5).collect();
+        let more = if columns.len() > letters.len() { " and others" } else { "" };
+        let columns = if columns.len() == 1 { "column" } else { "columns" };
+        (cells > 0).then(|| {
+            let verb = if cells == 1 { "has" } else { "have" };
+            let is = if cells == 1 { "is" } else { "are" };
+            format!(
+                "{} of {} in {columns} {}{more} {verb} no header above and {is} left out.",
+                counted(cells, "cell"),
+                reported.table,
+                letters.join(", "),
+            )
+        })
+    });
+    reported.chain(formulas).chain(left_out).collect()
 }
 
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.

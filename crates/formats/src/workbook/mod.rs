@@ -6,6 +6,7 @@
 
 mod beginning;
 mod headers;
+mod left_out;
 mod merged;
 mod ods;
 mod paced;
@@ -23,8 +24,9 @@ mod xls;
 mod xlsb;
 mod xlsx;
 
+pub use left_out::LeftOut;
 pub(crate) use reader::{Opened, open};
 pub(crate) use shown::is_plain_number;
-pub use writer::{ShownRow, WorkbookRenderer, WorkbookWriter};
+pub use writer::{SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter};
 pub use xlsx::{SheetChunk, SheetFault};
 pub(crate) use xlsx::{SheetParser, SheetReader};

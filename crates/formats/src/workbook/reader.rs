@@ -9,6 +9,7 @@ use std::thread;
 use gather_keys_core::table::{Block, Headers};
 
 use super::beginning::{Beginning, Begun};
+use super::left_out::LeftOut;
 use super::paced::Paced;
 use super::worksheet::{Hand, Worksheet};
 use super::xlsx::{Package, SheetReader};
@@ -35,6 +36,8 @@ pub(crate) struct RowReader {
     rows: Receiver<Result<(Block, u64)>>,
     /// How many cells hold an error, so far.
     error_cells: Arc<AtomicU64>,
+    /// Cells in columns without a header, so far.
+    left_out: Arc<LeftOut>,
 }
 
 /// The formats that are read row by row.
@@ -112,6 +115,14 @@ impl Opened {
         }
     }
 
+    /// Cells in columns without a header, so far.
+    pub(crate) fn left_out(&self) -> Arc<LeftOut> {
+        match self {
+            Self::Sheet(sheet) => sheet.left_out().clone(),
+            Self::Rows(rows) => rows.left_out.clone(),
+        }
+    }
+
     /// How many formulas of each column have no stored value, so far, where that is known.
     pub(crate) fn uncalculated(&self) -> Option<Arc<[AtomicU64]>> {
         match self {
@@ -132,7 +143,9 @@ impl RowReader {
         let (send, rows) = sync_channel(AHEAD);
         let (tell, reported) = sync_channel(1);
         let error_cells = Arc::new(AtomicU64::new(0));
-        let hand = Hand { tell, send, error_cells: error_cells.clone() };
+        let left_out = Arc::<LeftOut>::default();
+        let (errors, beside) = (error_cells.clone(), left_out.clone());
+        let hand = Hand { tell, send, error_cells: errors, left_out: beside };
         let mut worksheet = Worksheet::new(name, part, headers, hand);
         let failed = |cause| Error::Read { name: name.to_owned(), cause };
         let file = file.clone();
@@ -146,7 +159,7 @@ impl RowReader {
         };
         thread::Builder::new().name("worksheet".to_owned()).spawn(work).map_err(failed)?;
         match reported.recv() {
-            Ok(begun) => Ok(Self { begun: begun?, rows, error_cells }),
+            Ok(begun) => Ok(Self { begun: begun?, rows, error_cells, left_out }),
             // It reports in any case before it ends.
             Err(_) => Err(failed(std::io::ErrorKind::UnexpectedEof.into())),
         }

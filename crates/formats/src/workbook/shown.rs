@@ -11,14 +11,14 @@ use gather_keys_core::value::number::SPREADSHEET_DIGITS;
 use jiff::civil::{DateTime, Time};
 
 /// A cell of a workbook.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Shown {
     Blank,
-    /// A number, shown with this many decimals.
-    Number(f64, usize),
-    Text(String),
+    /// A number, whose text is as a workbook writes it, shown with this many decimals.
+    Number(usize),
+    Text,
     /// A whole number of more digits than a number of a workbook holds, which is text there.
-    LongNumber(String),
+    LongNumber,
     Truth(bool),
     /// A day, as its day number.
     Date(f64),
@@ -37,19 +37,15 @@ impl Shown {
         let shown = match kind {
             CellKind::Text => None,
             // Its decimals are those it has, not those it was written with.
-            CellKind::Number => match number(text) {
-                Some(Self::Number(number, _)) => Some(Self::Number(number, 0)),
-                other => other,
-            },
+            CellKind::Number => decimals(text).map(|_| Self::Number(0)),
             CellKind::Date => moment(text),
             CellKind::Time => time(text).map(Self::Time),
             CellKind::Truth => text.parse().ok().map(Self::Truth),
-            CellKind::Untyped => number(text).or_else(|| moment(text)),
+            CellKind::Untyped => decimals(text).map(Self::Number).or_else(|| moment(text)),
         };
         let other = || {
             let may_be_long = matches!(kind, CellKind::Number | CellKind::Untyped);
-            let own = text.to_owned();
-            if may_be_long && is_long(text) { Self::LongNumber(own) } else { Self::Text(own) }
+            if may_be_long && is_long(text) { Self::LongNumber } else { Self::Text }
         };
         shown.unwrap_or_else(other)
     }
@@ -58,12 +54,6 @@ impl Shown {
 /// Whether a text is a number written in the plain way, and no code.
 pub(crate) fn is_plain_number(text: &str) -> bool {
     decimals(text).is_some()
-}
-
-/// A number written in the plain way.
-fn number(text: &str) -> Option<Shown> {
-    let decimals = decimals(text)?;
-    Some(Shown::Number(text.parse().ok()?, decimals))
 }
 
 /// Whether a text is a whole number of more digits than a workbook's number holds.
@@ -169,38 +159,37 @@ mod tests {
 
     #[test]
     fn cells_become_what_they_are() {
-        let text = |text: &str| Shown::Text(text.to_owned());
         for (cell, kind, want) in [
             ("", CellKind::Text, Shown::Blank),
-            ("42", CellKind::Untyped, Shown::Number(42.0, 0)),
-            ("42", CellKind::Text, text("42")),
-            ("3.40", CellKind::Untyped, Shown::Number(3.4, 2)),
-            ("-0.5", CellKind::Untyped, Shown::Number(-0.5, 1)),
-            ("0.0000001", CellKind::Number, Shown::Number(1e-7, 0)),
-            ("12.50", CellKind::Untyped, Shown::Number(12.5, 2)),
-            ("042", CellKind::Untyped, text("042")),
-            ("+44", CellKind::Untyped, text("+44")),
-            ("1e5", CellKind::Untyped, text("1e5")),
-            ("1,5", CellKind::Untyped, text("1,5")),
-            (".5", CellKind::Untyped, text(".5")),
-            ("-0", CellKind::Untyped, text("-0")),
-            ("12345678901234567", CellKind::Number, Shown::LongNumber("12345678901234567".into())),
-            ("12345678901234567", CellKind::Untyped, Shown::LongNumber("12345678901234567".into())),
-            ("12345678901234567", CellKind::Text, text("12345678901234567")),
-            ("0.30000000000000004", CellKind::Number, Shown::Number(0.300_000_000_000_000_04, 0)),
-            ("23.799999999999997", CellKind::Untyped, Shown::Number(23.799_999_999_999_997, 15)),
-            ("123456789012345", CellKind::Untyped, Shown::Number(123_456_789_012_345.0, 0)),
+            ("42", CellKind::Untyped, Shown::Number(0)),
+            ("42", CellKind::Text, Shown::Text),
+            ("3.40", CellKind::Untyped, Shown::Number(2)),
+            ("-0.5", CellKind::Untyped, Shown::Number(1)),
+            ("0.0000001", CellKind::Number, Shown::Number(0)),
+            ("12.50", CellKind::Untyped, Shown::Number(2)),
+            ("042", CellKind::Untyped, Shown::Text),
+            ("+44", CellKind::Untyped, Shown::Text),
+            ("1e5", CellKind::Untyped, Shown::Text),
+            ("1,5", CellKind::Untyped, Shown::Text),
+            (".5", CellKind::Untyped, Shown::Text),
+            ("-0", CellKind::Untyped, Shown::Text),
+            ("12345678901234567", CellKind::Number, Shown::LongNumber),
+            ("12345678901234567", CellKind::Untyped, Shown::LongNumber),
+            ("12345678901234567", CellKind::Text, Shown::Text),
+            ("0.30000000000000004", CellKind::Number, Shown::Number(0)),
+            ("23.799999999999997", CellKind::Untyped, Shown::Number(15)),
+            ("123456789012345", CellKind::Untyped, Shown::Number(0)),
             ("2025-10-13", CellKind::Untyped, Shown::Date(45_943.0)),
             ("2025-10-13T18:00:00", CellKind::Untyped, Shown::DateTime(45_943.75)),
-            ("2025-10-13T18:00:00Z", CellKind::Untyped, text("2025-10-13T18:00:00Z")),
-            ("2025-02-30", CellKind::Date, text("2025-02-30")),
+            ("2025-10-13T18:00:00Z", CellKind::Untyped, Shown::Text),
+            ("2025-02-30", CellKind::Date, Shown::Text),
             ("1900-02-28", CellKind::Date, Shown::Date(59.0)),
             ("1900-03-01", CellKind::Date, Shown::Date(61.0)),
-            ("1899-12-31", CellKind::Date, text("1899-12-31")),
+            ("1899-12-31", CellKind::Date, Shown::Text),
             ("26:30:00", CellKind::Time, Shown::Time(26.5 / 24.0)),
-            ("26:30:00", CellKind::Untyped, text("26:30:00")),
+            ("26:30:00", CellKind::Untyped, Shown::Text),
             ("true", CellKind::Truth, Shown::Truth(true)),
-            ("true", CellKind::Untyped, text("true")),
+            ("true", CellKind::Untyped, Shown::Text),
         ] {
             assert_eq!(Shown::of(cell, kind), want, "{cell} {kind:?}");
         }

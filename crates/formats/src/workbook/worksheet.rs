@@ -13,13 +13,14 @@ use gather_keys_core::table::{Block, CellKind, Headers};
 
 use super::beginning::{Beginning, Begun, MOST_COLUMNS, MOST_TEXT};
 use super::headers::Merged;
+use super::left_out::LeftOut;
 use super::paced::Pace;
 use super::part::Named;
 use super::row::Row;
 use super::value::{kind, write_text};
 use crate::delimited::HeaderRow;
 use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
-use crate::{Error, Place, Result};
+use crate::{Error, Result};
 
 /// Receives a worksheet's headers and rows.
 pub(super) struct Hand {
@@ -27,6 +28,8 @@ pub(super) struct Hand {
     pub(super) send: SyncSender<Result<(Block, u64)>>,
     /// How many cells hold an error.
     pub(super) error_cells: Arc<AtomicU64>,
+    /// Cells in columns without a header.
+    pub(super) left_out: Arc<LeftOut>,
 }
 
 /// A worksheet whose rows are being taken.
@@ -45,8 +48,6 @@ struct Making {
     block: Block,
     /// The line before its first one.
     before: u64,
-    /// How many rows are in earlier blocks.
-    rows: u64,
 }
 
 impl Worksheet {
@@ -204,7 +205,7 @@ impl Worksheet {
         let (begun, rows) = self.beginning.begin(merged)?;
         let (headers, columns) = (begun.headers.clone(), begun.columns.clone());
         let (block, before) = (Block::new(columns.len()), begun.header_line);
-        self.reading = Some(Making { headers, columns, block, before, rows: 0 });
+        self.reading = Some(Making { headers, columns, block, before });
         if self.hand.tell.send(Ok(begun)).is_err() {
             return Err(End::Unwanted);
         }
@@ -214,12 +215,11 @@ impl Worksheet {
     /// Adds a row to the block in the making.
     fn add(&mut self, line: u64, row: &Row) -> std::result::Result<(), End> {
         let Some(making) = &mut self.reading else { return Ok(()) };
-        let stray = |at: &usize| !making.columns.contains(at) && !row.cell(*at).0.is_empty();
-        if let Some(column) = (0..row.len()).find(stray) {
-            let place =
-                Place { row: making.rows + making.block.rows() as u64 + 1, line, header: None };
-            let (name, column) = (self.beginning.name().to_owned(), letters(column));
-            return Err(Error::NoHeaderAbove { name, place, column }.into());
+        let is_stray = |at: &usize| !making.columns.contains(at) && !row.cell(*at).0.is_empty();
+        let stray = (0..row.len()).filter(is_stray);
+        stray.for_each(|column| self.hand.left_out.add(column));
+        if making.columns.clone().all(|column| row.cell(column).0.is_empty()) {
+            return Ok(());
         }
         for column in making.columns.clone() {
             let (cell, kind) = row.cell(column);
@@ -234,7 +234,6 @@ impl Worksheet {
     fn hand_over(&mut self, line: u64) -> std::result::Result<(), End> {
         let Some(making) = &mut self.reading else { return Ok(()) };
         let block = std::mem::replace(&mut making.block, Block::new(making.headers.len()));
-        making.rows += block.rows() as u64;
         let lines = line - making.before;
         making.before = line;
         self.hand.send.send(Ok((block, lines))).map_err(|_| End::Unwanted)
@@ -255,31 +254,6 @@ impl Worksheet {
                 let last = making.block.line(rows - 1);
                 self.hand_over(making.before + 1 + last)
             }
-        }
-    }
-}
-
-/// A column as a worksheet names it: A, B, … Z, AA.
-fn letters(mut column: usize) -> String {
-    let mut letters = Vec::new();
-    loop {
-        letters.push(b'A' + (column % 26) as u8);
-        if column < 26 {
-            break;
-        }
-        column = column / 26 - 1;
-    }
-    letters.iter().rev().map(|&letter| char::from(letter)).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn columns_are_named_by_letters() {
-        for (column, want) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (702, "AAA")] {
-            assert_eq!(letters(column), want);
         }
     }
 }

@@ -9,9 +9,11 @@ use gather_keys_formats::delimited::{Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Error, Table, Untapped};
 use proptest::prelude::*;
+
+const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
 
 /// The formats that are written to files, by their extensions.
 const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet", "arrow", "arrows"];
@@ -86,7 +88,7 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
             writer.finish().unwrap();
         }
         "xlsx" => {
-            let mut writer = WorkbookWriter::new("t", None, true).unwrap();
+            let mut writer = WorkbookWriter::new("t", PLAIN).unwrap();
             fill(&mut writer, headers, rows);
             writer.finish(&[], create()).unwrap();
         }

@@ -1,20 +1,22 @@
 //! Tables as worksheets and back.
 
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink, Source};
-use gather_keys_formats::workbook::WorkbookWriter;
+use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
+
+const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
 
 /// What comes back of cells that were written as a worksheet, each with its kind.
 fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("out.xlsx");
-    let mut writer = WorkbookWriter::new("out.xlsx", None, false).unwrap();
+    let mut writer = WorkbookWriter::new("out.xlsx", WorkbookOptions::default()).unwrap();
     writer.write_headers(&Headers::new("t", ["Id"]), &["Cell".to_owned()]).unwrap();
     for (nth, (cell, kind)) in cells.iter().enumerate() {
         let main = Block::of_rows(1, &[[nth.to_string()]]);
         let mut added = Block::new(1);
         added.push_cell_of(cell, *kind);
-        let mut rendered = Vec::new();
+        let mut rendered = Default::default();
         writer.renderer(Overlay::default()).render(&main, &[0], &added, &mut rendered);
         writer.write(&mut rendered).unwrap();
     }
@@ -86,12 +88,15 @@ fn cells_come_back_as_they_were() {
 
 #[test]
 fn what_a_worksheet_does_not_hold_is_an_error() {
-    let mut writer = WorkbookWriter::new("out.xlsx", None, true).unwrap();
+    let mut writer = WorkbookWriter::new("out.xlsx", PLAIN).unwrap();
     writer.write_headers(&Headers::new("t", ["Note"]), &[]).unwrap();
     let main = Block::of_rows(1, &[["x".repeat(40_000)]]);
-    let mut rendered = Vec::new();
+    let mut rendered = Default::default();
     writer.renderer(Overlay::default()).render(&main, &[0], &Block::new(0), &mut rendered);
     let error = writer.write(&mut rendered).unwrap_err().to_string();
     assert!(error.starts_with("out.xlsx, row 1, column `Note`: the text is longer"), "{error}");
-    assert!(WorkbookWriter::new("out.xlsx", Some("a/b"), true).is_err());
+    assert!(
+        WorkbookWriter::new("out.xlsx", WorkbookOptions { worksheet: Some("a/b"), ..PLAIN })
+            .is_err()
+    );
 }

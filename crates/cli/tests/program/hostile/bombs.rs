@@ -91,8 +91,8 @@ fn bombs() -> Vec<(&'static str, Vec<u8>, &'static str)> {
     };
     let sheet = |rows: String| move |out: &mut dyn Write| text(out, &format!("{HEAD}{rows}{TAIL}"));
     vec![
-        ("attribute.xlsx", xlsx(&around(format!("{HEAD}<row r=\"2\" x=\""), "\"/></sheetData></worksheet>"), None, 0), "a single cell of it unpacks to"),
-        ("text.xlsx", xlsx(&around(format!("{HEAD}<row r=\"2\"><c r=\"A2\" t=\"inlineStr\"><is><t>"), "</t></is></c></row></sheetData></worksheet>"), None, 0), "a single cell of it unpacks to"),
+        ("attribute.xlsx", xlsx(&around(format!("{HEAD}<row r=\"2\" x=\""), "\"/></sheetData></worksheet>"), None, 0), "a single row of it unpacks to"),
+        ("text.xlsx", xlsx(&around(format!("{HEAD}<row r=\"2\"><c r=\"A2\" t=\"inlineStr\"><is><t>"), "</t></is></c></row></sheetData></worksheet>"), None, 0), "a single row of it unpacks to"),
         ("shared-attribute.xlsx", xlsx(&sheet(one_row.to_owned()), Some(&around("<sst><si x=\"".to_owned(), "\"><t>b</t></si></sst>")), 0), "share unpacks to 300 MiB"),
         ("shared.xlsx", xlsx(&sheet(rows_of_one), Some(&|out: &mut dyn Write| {
             text(out, "<sst><si><t>");

@@ -28,6 +28,8 @@ pub(super) enum CellFault {
     NotTruth,
     /// A row has too much text.
     LongRow,
+    /// A piece has more text than any sound one.
+    Swollen,
 }
 
 impl From<Malformed> for CellFault {

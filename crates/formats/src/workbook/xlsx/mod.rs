@@ -25,6 +25,7 @@ pub use parser::SheetFault;
 pub(crate) use parser::SheetParser;
 
 use super::beginning::{Beginning, Begun};
+use super::left_out::LeftOut;
 use super::merged::merged;
 use super::row::Row;
 use crate::delimited::HeaderRow;
@@ -92,12 +93,15 @@ impl SheetReader {
         let (begun, _) = beginning.begin(|| merged().unwrap_or_default())?;
         let area = beginning.area();
         let lines = area.map_or(0..u64::MAX, |area| area.first..area.last.saturating_add(1));
+        let asked = area.map_or(0..usize::MAX, |area| area.columns.clone());
         let counts = CellCounts {
             errors: Arc::default(),
+            left_out: Arc::default(),
             uncalculated: (0..begun.columns.len()).map(|_| AtomicU64::new(0)).collect(),
         };
         let place = (begun.headers.clone(), begun.header_line);
-        let parser = SheetParser::new(place, (lines, begun.columns.clone()), (meanings, counts));
+        let parser =
+            SheetParser::new(place, (lines, begun.columns.clone(), asked), (meanings, counts));
         let formats = number_formats(&parser, &seen);
         Ok(Self { begun, parser, seen, pieces, formats })
     }
@@ -120,6 +124,11 @@ impl SheetReader {
     /// How many cells hold an error, so far.
     pub(super) fn error_cells(&self) -> &Arc<AtomicU64> {
         &self.parser.counts.errors
+    }
+
+    /// Cells in columns without a header, so far.
+    pub(super) fn left_out(&self) -> &Arc<LeftOut> {
+        &self.parser.counts.left_out
     }
 
     /// How many formulas of each column have no stored value, so far.
@@ -192,6 +201,28 @@ fn wait_for_headers(
         }
     }
     Ok(seen)
+}
+
+/// The number of the style of each cell in the first row of a worksheet's text.
+pub(super) fn styles_of_first_row(sheet: &str) -> Option<Vec<usize>> {
+    let (_, rows) = sheet.split_once("<sheetData>")?;
+    let (rows, _) = rows.split_once("</sheetData>")?;
+    let (mut rows, mut styles) = (Rows::new(rows.as_bytes(), 0), Vec::new());
+    rows.next_row().ok()??;
+    while let Some(cell) = rows.next_cell().ok()? {
+        styles.push(cell.style);
+    }
+    Some(styles)
+}
+
+/// A text of a cell as it is read.
+#[cfg(test)]
+pub(super) fn unescaped(written: &str) -> String {
+    let mut text = String::new();
+    if markup::push_text(written.as_bytes(), &mut text).is_ok() {
+        markup::replace_escapes(&mut text, 0);
+    }
+    text
 }
 
 /// The number format that the numbers of each column have first, where it is one of its own.

@@ -16,7 +16,11 @@ use super::number_format::Shows;
 use super::shared_texts::{SharedTexts, push_item};
 use crate::Error;
 use crate::workbook::beginning::MOST_TEXT;
+use crate::workbook::left_out::LeftOut;
 use crate::workbook::value::{iso, push_moment};
+
+/// How many bytes of text the cells of a piece may have: twice what the longest texts of a spreadsheet come to.
+const MOST_IN_PIECE: usize = 4 * MOST_TEXT;
 
 /// What cells of a worksheet mean.
 #[derive(Debug, Clone)]
@@ -33,6 +37,8 @@ pub(super) struct CellCounts {
     pub(super) errors: Arc<AtomicU64>,
     /// How many formulas of each column have no stored value.
     pub(super) uncalculated: Arc<[AtomicU64]>,
+    /// Cells in columns without a header.
+    pub(super) left_out: Arc<LeftOut>,
 }
 
 /// Makes blocks of pieces of a worksheet.
@@ -46,6 +52,8 @@ pub(crate) struct SheetParser {
     pub(super) lines: Range<u64>,
     /// The columns of the worksheet that the table has.
     pub(super) columns: Range<usize>,
+    /// The columns of the worksheet that were asked for.
+    asked: Range<usize>,
     pub(super) counts: Arc<CellCounts>,
     /// The columns that blocks hold, and the place of each column among these.
     kept: KeptColumns,
@@ -131,13 +139,13 @@ impl Meanings {
 impl SheetParser {
     pub(super) fn new(
         (headers, header_line): (Headers, u64),
-        (lines, columns): (Range<u64>, Range<usize>),
+        (lines, columns, asked): (Range<u64>, Range<usize>, Range<usize>),
         (meanings, counts): (Meanings, CellCounts),
     ) -> Self {
         let (kept, places) =
             (KeptColumns::all(columns.len()), (0..columns.len()).map(Some).collect());
         let counts = Arc::new(counts);
-        Self { headers, meanings, header_line, lines, columns, counts, kept, places }
+        Self { headers, meanings, header_line, lines, columns, asked, counts, kept, places }
     }
 
     pub(crate) fn want(&mut self, columns: &[usize]) {
@@ -174,8 +182,12 @@ impl SheetParser {
             let begin = block.text_length();
             let (mut filled, mut is_blank) = (0, true);
             while let Some(cell) = rows.next_cell()? {
-                let Some(column) = cell.column.checked_sub(self.columns.start) else { continue };
-                let Some(&place) = self.places.get(column) else { continue };
+                let column = cell.column.checked_sub(self.columns.start);
+                let place = column.and_then(|column| Some((column, *self.places.get(column)?)));
+                let Some((column, place)) = place else {
+                    self.leave_out(&cell, &mut scratch)?;
+                    continue;
+                };
                 if cell.is_uncalculated
                     && let Some(count) = self.counts.uncalculated.get(column)
                 {
@@ -218,8 +230,11 @@ impl SheetParser {
                     block.push_cell_of(text, kind);
                 }
                 filled += 1;
-                if block.text_length() - begin > MOST_TEXT || block.is_too_large() {
+                if block.text_length() - begin > MOST_TEXT {
                     return Err(CellFault::LongRow);
+                }
+                if block.text_length() > MOST_IN_PIECE {
+                    return Err(CellFault::Swollen);
                 }
             }
             if is_blank {
@@ -236,6 +251,16 @@ impl SheetParser {
         Ok(last)
     }
 
+    /// Counts a cell in a column without a header, unless it is blank or outside what was asked for.
+    fn leave_out(&self, cell: &Cell<'_>, scratch: &mut String) -> Result<(), CellFault> {
+        scratch.clear();
+        self.meanings.push(cell, scratch)?;
+        if !scratch.is_empty() && self.asked.contains(&cell.column) {
+            self.counts.left_out.add(cell.column);
+        }
+        Ok(())
+    }
+
     /// The name of the workbook in messages.
     pub(crate) fn name(&self) -> &str {
         self.headers.table()
@@ -243,6 +268,11 @@ impl SheetParser {
 }
 
 impl SheetFault {
+    /// Whether a chunk has more text than any sound one.
+    pub(crate) fn is_swollen(&self) -> bool {
+        self.0 == CellFault::Swollen
+    }
+
     /// The fault in the workbook called `name`.
     pub(crate) fn of(self, name: &str) -> Error {
         self.0.reported(name)
@@ -262,6 +292,7 @@ impl CellFault {
             Self::UnknownType => ("a cell is of a type that there is not".to_owned(), save),
             Self::NoSharedText => ("a cell refers to a text that is not there".to_owned(), save),
             Self::NotTruth => ("a cell is neither true nor false, but says it is".to_owned(), save),
+            Self::Swollen => ("its cells share texts that are too long".to_owned(), save),
             Self::LongRow => (
                 format!("a row of it has more than {} MiB of text", MOST_TEXT >> 20),
                 "save the worksheet as CSV",

@@ -1,0 +1,336 @@
+//! Writing a table as a worksheet.
+//!
+//! Rows are [rendered](rows) by the threads that process them, and [packed](packer) by others into a
+//! [part](packed_part) of its own, so that a large table is never in memory. All other parts of the workbook come from a
+//! library, which makes a workbook with the same [styles] and an empty worksheet.
+//!
+//! The headers are bold and stay in sight, columns have a filter and are as wide as their cells, what was taken or
+//! changed is on a coloured ground, and a cell that was replaced has a note with what it was.
+
+mod packed_part;
+mod packer;
+mod rows;
+mod styles;
+
+use std::fs::File;
+use std::io::{self, Cursor, Write};
+use std::sync::Arc;
+
+use gather_keys_core::table::{Headers, Overlay, Sink};
+use rust_xlsxwriter::{DocProperties, ExcelDateTime, Format, Note, Workbook, Worksheet, XlsxError};
+use zip::result::ZipError;
+use zip::{ZipArchive, ZipWriter};
+
+pub use self::rows::{SheetRows, WorkbookRenderer};
+
+use self::packed_part::PackedPart;
+use self::packer::Packer;
+use self::rows::{ColumnFacts, Facts, MOST_NOTES, WIDEST, columns, push_text};
+use self::styles::Styles;
+use super::xlsx::styles_of_first_row;
+use crate::{Error, Result};
+
+/// How many rows a worksheet has.
+const MOST_ROWS: u64 = 1_048_576;
+
+/// The name of the worksheet's part in the library's archive.
+const SHEET: &str = "xl/worksheets/sheet1.xml";
+
+/// How many bytes the head of a worksheet may take, and how many more for each column.
+const HEAD: usize = 4096;
+const HEAD_OF_COLUMN: usize = 200;
+
+/// How a workbook is written.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct WorkbookOptions<'n> {
+    /// The name of its worksheet; `Table` if it has none.
+    pub worksheet: Option<&'n str>,
+    /// Whether whatever is not a cell is left out.
+    pub is_plain: bool,
+    /// How many threads may pack its rows.
+    pub threads: usize,
+}
+
+/// Writes a table as a worksheet of a workbook.
+pub struct WorkbookWriter {
+    name: String,
+    worksheet: String,
+    is_plain: bool,
+    threads: usize,
+    headers: Vec<String>,
+    /// The number formats of columns, where they have one of their own.
+    number_formats: Vec<Option<String>>,
+    styles: Arc<Styles>,
+    /// The rows, once there are headers.
+    rows: Option<Packer>,
+    facts: Facts,
+}
+
+impl WorkbookWriter {
+    /// Begins a workbook that is called `name` in messages, with one worksheet.
+    ///
+    /// # Errors
+    /// When the worksheet can't have its name.
+    pub fn new(name: impl Into<String>, options: WorkbookOptions<'_>) -> Result<Self> {
+        let (name, worksheet) = (name.into(), options.worksheet.unwrap_or("Table"));
+        // The library knows which names a worksheet can have.
+        let named = Worksheet::new().set_name(worksheet).map(drop);
+        named.map_err(|error| unwritten(&name, &error))?;
+        Ok(Self {
+            name,
+            worksheet: worksheet.to_owned(),
+            is_plain: options.is_plain,
+            threads: options.threads,
+            headers: Vec::new(),
+            number_formats: Vec::new(),
+            styles: Arc::new(Styles::new(&[])),
+            rows: None,
+            facts: Facts::default(),
+        })
+    }
+
+    /// Sets the number format of each column, those of the main table first, where it has one of its own.
+    pub fn set_number_formats(&mut self, formats: Vec<Option<String>>) {
+        self.number_formats = formats;
+    }
+
+    /// Writes the workbook, with a second worksheet of what was found, a line for each. Gives how many whole
+    /// numbers are text, since a spreadsheet would round them, and the header of the first.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    pub fn finish(
+        mut self,
+        found: &[[String; 3]],
+        output: impl Write + Send,
+    ) -> Result<Option<(u64, String)>> {
+        let name = self.name.clone();
+        let failed = |cause| Error::Write { name: name.clone(), cause };
+        let Some(packer) = self.rows.take() else {
+            self.write_headers(&Headers::new(&name, [""; 0]), &[])?;
+            return self.finish(found, output);
+        };
+        let rows = packer.rows();
+        let part = packer.finish().map_err(failed)?;
+        let book = self.book(|sheet| self.furnish(sheet, rows), (!self.is_plain).then_some(found));
+        let book = book.map_err(|error| unwritten(&name, &error))?;
+        let mut book =
+            ZipArchive::new(Cursor::new(book)).map_err(io::Error::other).map_err(failed)?;
+        let sheet = self.sheet(&mut book, rows).map_err(failed)?;
+        let part = part.finish(&sheet.0, &sheet.1).map_err(failed)?;
+        join(&mut book, part, output).map_err(failed)?;
+        let (count, column) = self.facts.long;
+        Ok(column.map(|column| (count, self.headers[column].clone())))
+    }
+
+    /// Everything of the workbook but the worksheet's rows, as an archive.
+    fn book(
+        &self,
+        furnish: impl FnOnce(&mut Worksheet) -> std::result::Result<(), XlsxError>,
+        found: Option<&[[String; 3]]>,
+    ) -> std::result::Result<Vec<u8>, XlsxError> {
+        let mut workbook = Workbook::new();
+        // The same table gives the same file, whenever it is written.
+        let made = ExcelDateTime::from_ymd(2000, 1, 1)?;
+        workbook.set_properties(&DocProperties::new().set_creation_datetime(&made));
+        let sheet = workbook.add_worksheet();
+        sheet.set_name(&self.worksheet)?;
+        // Blank cells tell which number each style has.
+        for (column, format) in (0..).zip(&self.styles.formats()) {
+            sheet.write_blank(0, column, format)?;
+        }
+        furnish(sheet)?;
+        if let Some(found) = found {
+            write_found(workbook.add_worksheet(), found)?;
+        }
+        workbook.save_to_buffer()
+    }
+
+    /// Sets up what a worksheet has besides its cells.
+    fn furnish(&self, sheet: &mut Worksheet, rows: u64) -> std::result::Result<(), XlsxError> {
+        if self.is_plain || self.headers.is_empty() {
+            return Ok(());
+        }
+        let (last_row, last_column) = (rows.max(1) as u32 - 1, self.headers.len() as u16 - 1);
+        sheet.set_freeze_panes(1, 0)?;
+        sheet.autofilter(0, 0, last_row, last_column)?;
+        for (column, facts) in (0..).zip(&self.facts.columns) {
+            let width = (facts.width + 2).clamp(8, WIDEST);
+            sheet.set_column_width(column, width as f64)?;
+        }
+        sheet.set_landscape().set_print_fit_to_pages(1, 0).set_repeat_rows(0, 0)?;
+        for (row, column, before) in &self.facts.replaced {
+            let was: String = format!("was: {before}").chars().take(1000).collect();
+            // Otherwise the author of a note is named in it.
+            let note = Note::new(was).add_author_prefix(false);
+            sheet.insert_note(*row as u32, *column as u16, &note)?;
+        }
+        Ok(())
+    }
+
+    /// What the worksheet has before its rows, headers included, and after them.
+    fn sheet(
+        &self,
+        book: &mut ZipArchive<Cursor<Vec<u8>>>,
+        rows: u64,
+    ) -> io::Result<(String, String)> {
+        let text = sheet_of(book)?;
+        let other = || io::Error::other("the styles of a workbook are not what they were");
+        let numbers =
+            styles_of_first_row(&text).filter(|numbers| self.styles.are_numbered(numbers));
+        numbers.ok_or_else(other)?;
+        let (head, rest) = text.split_once("<sheetData>").ok_or_else(other)?;
+        let (_, tail) = rest.split_once("</sheetData>").ok_or_else(other)?;
+        // The size of the worksheet is that of its rows.
+        let mut sized = String::new();
+        match (head.split_once("<dimension "), columns(self.headers.len()).last()) {
+            (Some((before, after)), Some(column)) => {
+                let after = after.split_once("/>").map_or(after, |(_, after)| after);
+                sized.push_str(before);
+                sized.push_str(&format!("<dimension ref=\"A1:{column}{}\"/>{after}", rows.max(1)));
+            }
+            _ => sized.push_str(head),
+        }
+        sized.push_str("<sheetData>");
+        sized.push_str(&self.header_row());
+        Ok((sized, format!("</sheetData>{tail}")))
+    }
+
+    /// The row of the headers, each aligned as most cells below it.
+    fn header_row(&self) -> String {
+        let mut row = "<row r=\"1\">".to_owned();
+        for ((header, letters), facts) in
+            self.headers.iter().zip(columns(self.headers.len())).zip(&self.facts.columns)
+        {
+            row.push_str(&format!("<c r=\"{letters}1\""));
+            if !self.is_plain {
+                let style = self.styles.of_header(facts.numbers > facts.texts);
+                row.push_str(&format!(" s=\"{style}\""));
+            }
+            push_text(header, &mut row);
+        }
+        row.push_str("</row>");
+        row
+    }
+}
+
+/// Joins the parts of a workbook with the one that holds the rows of its worksheet.
+fn join(
+    book: &mut ZipArchive<Cursor<Vec<u8>>>,
+    part: File,
+    output: impl Write + Send,
+) -> io::Result<()> {
+    let failed = |error: ZipError| match error {
+        ZipError::Io(error) => error,
+        error => io::Error::other(error),
+    };
+    let mut part = ZipArchive::new(io::BufReader::with_capacity(1 << 18, part)).map_err(failed)?;
+    let mut whole = ZipWriter::new_stream(output);
+    for nth in 0..book.len() {
+        let other = book.by_index_raw(nth).map_err(failed)?;
+        if other.name().is_ok_and(|name| name == SHEET) {
+            drop(other);
+            let rows = part.by_index_raw(0).map_err(failed)?;
+            whole.raw_copy_file_rename(rows, SHEET).map_err(failed)?;
+        } else {
+            whole.raw_copy_file(other).map_err(failed)?;
+        }
+    }
+    whole.finish().map_err(failed)?.into_inner().flush()
+}
+
+/// The text of the worksheet that the library made.
+fn sheet_of(book: &mut ZipArchive<Cursor<Vec<u8>>>) -> io::Result<String> {
+    io::read_to_string(book.by_name(SHEET).map_err(io::Error::other)?)
+}
+
+/// Writes the worksheet of what was found.
+fn write_found(sheet: &mut Worksheet, found: &[[String; 3]]) -> std::result::Result<(), XlsxError> {
+    sheet.set_name("Findings")?;
+    let bold = Format::new().set_bold();
+    for (column, header) in (0..).zip(["reference", "finding", "count"]) {
+        sheet.write_string_with_format(0, column, header, &bold)?;
+    }
+    for (row, [reference, finding, count]) in (1..).zip(found) {
+        sheet.write_string(row, 0, reference)?;
+        sheet.write_string(row, 1, finding)?;
+        let count: f64 = count.parse().unwrap_or_default();
+        sheet.write_number(row, 2, count)?;
+    }
+    sheet.set_column_width(0, 20)?;
+    sheet.set_column_width(1, 16)?;
+    Ok(())
+}
+
+fn unwritten(name: &str, error: &XlsxError) -> Error {
+    match error {
+        XlsxError::IoError(cause) => {
+            let cause = std::io::Error::new(cause.kind(), cause.to_string());
+            Error::Write { name: name.to_owned(), cause }
+        }
+        error => Error::Unwritten { name: name.to_owned(), said: error.to_string() },
+    }
+}
+
+impl Sink for WorkbookWriter {
+    type Error = Error;
+    type Renderer = WorkbookRenderer;
+
+    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
+        let name = self.name.clone();
+        self.headers = main.iter().map(str::to_owned).chain(added.iter().cloned()).collect();
+        let facts = self.headers.iter().map(|header| {
+            let width = if self.is_plain { 0 } else { header.chars().count() + 2 };
+            ColumnFacts { width, ..ColumnFacts::default() }
+        });
+        self.facts.columns = facts.collect();
+        self.number_formats.resize(self.headers.len(), None);
+        let mut styles = Styles::new(&self.number_formats);
+        self.styles = Arc::new(styles.clone());
+        let book = self.book(|_| Ok(()), None).map_err(|error| unwritten(&name, &error))?;
+        let failed = |cause| Error::Write { name: name.clone(), cause };
+        let book = ZipArchive::new(Cursor::new(book)).map_err(io::Error::other);
+        let sheet = sheet_of(&mut book.map_err(failed)?).map_err(failed)?;
+        styles.number(styles_of_first_row(&sheet).unwrap_or_default());
+        self.styles = Arc::new(styles);
+        let headers: usize = self.headers.iter().map(|header| header.len() * 7).sum();
+        let room = HEAD + HEAD_OF_COLUMN * self.headers.len() + headers;
+        let part = PackedPart::begin(room).map_err(failed)?;
+        self.rows = Some(Packer::new(part, 2, columns(self.headers.len()), self.threads));
+        Ok(())
+    }
+
+    fn renderer(&self, overlay: Overlay) -> WorkbookRenderer {
+        WorkbookRenderer::new(overlay, self.styles.clone(), self.is_plain)
+    }
+
+    fn write(&mut self, rendered: &mut SheetRows) -> Result<()> {
+        let Some(packer) = &mut self.rows else { return Ok(()) };
+        let before = packer.rows();
+        if before + rendered.rows as u64 > MOST_ROWS {
+            return Err(Error::TooManyForWorkbook {
+                name: self.name.clone(),
+                most: MOST_ROWS as u32 - 1,
+            });
+        }
+        let facts = &mut rendered.facts;
+        if let Some((row, column)) = facts.too_long {
+            return Err(Error::LongForWorkbook {
+                name: self.name.clone(),
+                row: before + row as u64,
+                header: self.headers.get(column).cloned().unwrap_or_default(),
+            });
+        }
+        for (all, new) in self.facts.columns.iter_mut().zip(&facts.columns) {
+            all.add(new);
+        }
+        self.facts.long.0 += facts.long.0;
+        self.facts.long.1 = self.facts.long.1.or(facts.long.1);
+        let room = MOST_NOTES - self.facts.replaced.len().min(MOST_NOTES);
+        let replaced = facts.replaced.drain(..).take(room);
+        let placed = replaced.map(|(row, column, was)| (before as usize + row, column, was));
+        self.facts.replaced.extend(placed);
+        let written = packer.take(rendered);
+        written.map_err(|cause| Error::Write { name: self.name.clone(), cause })
+    }
+}

@@ -1,0 +1,153 @@
+//! The styles of cells: a number format on a ground, and the number that a worksheet writes for it.
+//!
+//! The library that writes styles numbers them. [`Styles`] makes the same ones in the same order for each workbook, so
+//! that the numbers of a first workbook, which holds nothing else, are those of the last.
+
+use rust_xlsxwriter::{Color, Format, FormatAlign};
+
+use crate::workbook::shown::Shown;
+use crate::workbook::xlsx::number_format::{Shows, shows};
+
+const TAKEN: Color = Color::RGB(0x00FF_F4D6);
+const CHANGED: Color = Color::RGB(0x00FF_DF94);
+
+/// How many decimals a number is shown with at most.
+const MOST_DECIMALS: usize = 15;
+
+/// The grounds that cells are on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Ground {
+    Plain,
+    Taken,
+    Changed,
+}
+
+impl Ground {
+    const ALL: [Self; 3] = [Self::Plain, Self::Taken, Self::Changed];
+}
+
+/// The shapes that a cell of any column may have, after the decimals.
+#[derive(Debug, Clone, Copy)]
+enum Shape {
+    Text = MOST_DECIMALS as isize + 1,
+    Lines,
+    TextLikeNumber,
+    Date,
+    DateTime,
+    Time,
+    Count,
+}
+
+/// The styles of a worksheet.
+#[derive(Debug, Clone)]
+pub(super) struct Styles {
+    /// The codes of the columns' own number formats, each once.
+    codes: Vec<String>,
+    /// For each column its own code, and what that shows.
+    columns: Vec<Option<(usize, Shows)>>,
+    /// The numbers of all styles, in the order of [`Styles::formats`].
+    numbers: Vec<usize>,
+}
+
+impl Styles {
+    /// The styles of columns with number formats of their own.
+    pub(super) fn new(formats: &[Option<String>]) -> Self {
+        let mut codes: Vec<String> = Vec::new();
+        let columns = formats.iter().map(|code| {
+            let code = code.as_ref()?;
+            let place = codes.iter().position(|other| other == code).unwrap_or_else(|| {
+                codes.push(code.clone());
+                codes.len() - 1
+            });
+            Some((place, shows(code)))
+        });
+        let columns = columns.collect();
+        Self { codes, columns, numbers: Vec::new() }
+    }
+
+    /// All styles: those of headers, of text and of numbers, and then those of each ground.
+    pub(super) fn formats(&self) -> Vec<Format> {
+        let header = Format::new().set_bold().set_align(FormatAlign::Bottom);
+        let mut all = vec![header.clone(), header.set_align(FormatAlign::Right)];
+        for ground in Ground::ALL {
+            let on = |format: Format| match ground {
+                Ground::Plain => format,
+                Ground::Taken => format.set_background_color(TAKEN),
+                Ground::Changed => format.set_background_color(CHANGED),
+            };
+            let coded = |code: &str| on(Format::new().set_num_format(code));
+            all.extend((0..=MOST_DECIMALS).map(|decimals| match decimals {
+                0 => coded("General"),
+                decimals => coded(&format!("0.{}", "0".repeat(decimals))),
+            }));
+            // In the order of their shapes. The first is that of numbers too, but not the same style.
+            all.push(coded("General"));
+            all.push(on(Format::new().set_text_wrap().set_align(FormatAlign::Top)));
+            all.extend(["@", "yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"].map(coded));
+            all.extend(self.codes.iter().map(|code| coded(code)));
+        }
+        all
+    }
+
+    /// Sets the numbers of all styles.
+    pub(super) fn number(&mut self, numbers: Vec<usize>) {
+        self.numbers = numbers;
+    }
+
+    /// Whether these are the numbers of all styles.
+    pub(super) fn are_numbered(&self, numbers: &[usize]) -> bool {
+        self.numbers == numbers
+    }
+
+    /// The number of the style of a header, above numbers or above text.
+    pub(super) fn of_header(&self, is_above_numbers: bool) -> usize {
+        self.numbers.get(usize::from(is_above_numbers)).copied().unwrap_or_default()
+    }
+
+    /// The number of the style of a cell of a column.
+    pub(super) fn of_cell(&self, column: usize, shown: &Shown, ground: Ground) -> usize {
+        let own = self.columns.get(column).copied().flatten();
+        let fits = |wanted: Shows| own.filter(|(_, shows)| *shows == wanted).map(|(code, _)| code);
+        let code = match shown {
+            Shown::Number(_) => fits(Shows::Number),
+            Shown::Date(_) | Shown::DateTime(_) => fits(Shows::Moment),
+            Shown::Time(_) => fits(Shows::Span).or_else(|| fits(Shows::Moment)),
+            Shown::Blank | Shown::Truth(_) | Shown::Text | Shown::LongNumber => None,
+        };
+        let shapes = Shape::Count as usize;
+        let shape = match (code, shown) {
+            (Some(code), _) => shapes + code,
+            (None, Shown::Number(decimals)) => (*decimals).min(MOST_DECIMALS),
+            (None, Shown::Blank | Shown::Truth(_) | Shown::Text) => Shape::Text as usize,
+            (None, Shown::LongNumber) => Shape::TextLikeNumber as usize,
+            (None, Shown::Date(_)) => Shape::Date as usize,
+            (None, Shown::DateTime(_)) => Shape::DateTime as usize,
+            (None, Shown::Time(_)) => Shape::Time as usize,
+        };
+        self.numbered(shape, ground)
+    }
+
+    /// The number of the style of a text that has several lines, or looks like something else.
+    pub(super) fn of_text(&self, text: &str, ground: Ground) -> usize {
+        let shape = if text.contains('\n') {
+            Shape::Lines
+        } else if looks_like_a_value(text) {
+            Shape::TextLikeNumber
+        } else {
+            Shape::Text
+        };
+        self.numbered(shape as usize, ground)
+    }
+
+    fn numbered(&self, shape: usize, ground: Ground) -> usize {
+        let of_ground = Shape::Count as usize + self.codes.len();
+        self.numbers.get(2 + ground as usize * of_ground + shape).copied().unwrap_or_default()
+    }
+}
+
+/// Whether a spreadsheet could take a text for a number, a date or a formula once somebody edits it.
+fn looks_like_a_value(text: &str) -> bool {
+    let first = text.trim_start().as_bytes().first();
+    first.is_some_and(|first| first.is_ascii_digit() || b"+-=.@$%(".contains(first))
+        || ["true", "false"].iter().any(|word| text.eq_ignore_ascii_case(word))
+}
