@@ -7,9 +7,11 @@ mod delimited;
 #[path = "../../../../fuzz/src/templates.rs"]
 mod templates;
 
-/// The tokens that the fuzzer's dictionary has.
-fn tokens() -> Vec<String> {
-    let dictionary = include_str!("../../../../fuzz/templates.dict");
+#[path = "../../../../fuzz/src/worksheets.rs"]
+mod worksheets;
+
+/// The tokens that a dictionary of the fuzzer has.
+fn tokens(dictionary: &str) -> Vec<String> {
     let quoted = dictionary.lines().filter_map(|line| line.trim().strip_prefix('"'));
     let tokens = quoted.filter_map(|line| line.strip_suffix('"'));
     tokens.map(|token| token.replace("\\\"", "\"").replace("\\\\", "\\")).collect()
@@ -36,7 +38,7 @@ proptest! {
     fn no_text_makes_a_parser_panic(
         text in prop::collection::vec(
             prop_oneof![
-                8 => prop::sample::select(tokens()),
+                8 => prop::sample::select(tokens(include_str!("../../../../fuzz/templates.dict"))),
                 1 => any::<char>().prop_map(String::from),
             ],
             0..20,
@@ -44,5 +46,132 @@ proptest! {
         value in ".{0,24}",
     ) {
         templates::run(&format!("{}\n{value}", text.concat()));
+    }
+    #[test]
+    fn worksheets_are_read_alike(
+        rows in prop::collection::vec(
+            prop::sample::select(tokens(include_str!("../../../../fuzz/worksheets.dict"))), 0..24,
+        ),
+    ) {
+        worksheets::run(&rows.concat());
+    }
+}
+
+/// A cell of a worksheet, as it is written.
+#[derive(Debug, Clone)]
+struct Written {
+    /// How many columns are left out before it.
+    gap: usize,
+    style: usize,
+    what: What,
+    has_place: bool,
+}
+
+#[derive(Debug, Clone)]
+enum What {
+    Blank,
+    Number(String),
+    Shared(usize),
+    Text(String),
+    Inline(Vec<(String, bool)>),
+    Truth(bool),
+    Error,
+    Formula(Option<String>),
+}
+
+impl Written {
+    /// The cell in a column, with a prefix before the name of each element.
+    fn xml(&self, line: usize, column: usize, prefix: &str) -> String {
+        let escaped =
+            |text: &str| text.replace('&', "&amp;").replace('<', "&lt;").replace('\r', "&#13;");
+        let element = |name: &str, text: &str| format!("<{prefix}{name}>{text}</{prefix}{name}>");
+        let (kind, content) = match &self.what {
+            What::Blank => ("", String::new()),
+            What::Number(number) => ("", element("v", number)),
+            What::Shared(nth) => ("s", element("v", &nth.to_string())),
+            What::Text(text) => ("str", element("v", &escaped(text))),
+            What::Inline(runs) => {
+                let run = |(text, keeps): &(String, bool)| {
+                    let space = if *keeps { " xml:space=\"preserve\"" } else { "" };
+                    let text = format!("<{prefix}t{space}>{}</{prefix}t>", escaped(text));
+                    if runs.len() > 1 { element("r", &text) } else { text }
+                };
+                ("inlineStr", element("is", &runs.iter().map(run).collect::<String>()))
+            }
+            What::Truth(is) => ("b", element("v", if *is { "1" } else { "0" })),
+            What::Error => ("e", element("v", "#N/A")),
+            What::Formula(value) => {
+                let value = value.as_ref().map(|value| element("v", value)).unwrap_or_default();
+                ("", format!("{}{value}", element("f", "A1*2")))
+            }
+        };
+        let letter = char::from(b'A' + column as u8);
+        let place = if self.has_place { format!(" r=\"{letter}{line}\"") } else { String::new() };
+        let style = if self.style > 0 { format!(" s=\"{}\"", self.style) } else { String::new() };
+        let kind = if kind.is_empty() { String::new() } else { format!(" t=\"{kind}\"") };
+        format!("<{prefix}c{place}{style}{kind}>{content}</{prefix}c>")
+    }
+}
+
+/// Cells of every kind, with numbers that both can show.
+fn written() -> impl Strategy<Value = Written> {
+    let number = prop_oneof![
+        "-?[1-9][0-9]{0,9}",
+        "[0-9]{1,5}\\.[0-9]{1,4}",
+        "[1-9][0-9]{0,3}\\.[0-9]{12}(5|7)",
+        "[1-9]\\.[0-9]{1,6}E[+-]?[0-9]",
+    ];
+    let text = "[a-z<>&\"' é\\n_xF0]{0,8}";
+    let what = prop_oneof![
+        Just(What::Blank),
+        number.prop_map(What::Number),
+        (0..worksheets::SHARED.len()).prop_map(What::Shared),
+        text.prop_map(What::Text),
+        prop::collection::vec((text, any::<bool>()), 0..3).prop_map(What::Inline),
+        any::<bool>().prop_map(What::Truth),
+        Just(What::Error),
+        prop::option::of("[1-9][0-9]{2,4}").prop_map(What::Formula),
+    ];
+    (0..3_usize, 0..worksheets::FORMATS.len(), what, any::<bool>()).prop_map(
+        |(gap, style, what, has_place)| {
+            // A date is within the years that there are, and no fraction of a second is shown.
+            let days = match &what {
+                What::Number(number) if style > 1 => number.parse::<f64>().ok(),
+                _ => None,
+            };
+            let days = days.map(|days| ((days.abs() % 60_000.0 + 61.0) * 4.0).round() / 4.0);
+            let what = days.map_or(what, |days| What::Number(days.to_string()));
+            Written { gap, style, has_place: has_place || gap > 0, what }
+        },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(600))]
+
+    /// Sound worksheets are read as the library reads them, all cells of them.
+    #[test]
+    fn sound_worksheets_are_read_alike(
+        rows in prop::collection::vec((1..4_usize, prop::collection::vec(written(), 0..5)), 0..12),
+        prefix in prop::sample::select(vec!["", "x:"]),
+        is_1904 in any::<bool>(),
+    ) {
+        let (mut line, mut text) = (1, String::new());
+        for (gap, cells) in rows {
+            line += gap;
+            let (mut column, mut row) = (0, String::new());
+            for cell in cells {
+                column += cell.gap;
+                if column < worksheets::COLUMNS {
+                    row += &cell.xml(line, column, prefix);
+                }
+                column += 1;
+            }
+            text += &format!("<{prefix}row r=\"{line}\">{row}</{prefix}row>");
+        }
+        let workbook = worksheets::workbook(&text, prefix, is_1904);
+        let ours = worksheets::ours(&workbook).map_err(|error| TestCaseError::fail(error.to_string()))?;
+        let theirs = worksheets::theirs(&workbook).ok_or_else(|| TestCaseError::fail("the library refuses it"))?;
+        prop_assert_eq!(ours, theirs);
     }
 }

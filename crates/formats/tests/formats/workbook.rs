@@ -100,3 +100,107 @@ fn what_a_worksheet_does_not_hold_is_an_error() {
             .is_err()
     );
 }
+
+/// Number formats with the text that a cell of each has for a number of thousandths; `None` where that is the number.
+const CODES: [(&str, fn(i64) -> Option<String>); 16] = [
+    ("General", |_| None),
+    ("0", |_| None),
+    ("#,##0.00", |_| None),
+    ("0%", |_| None),
+    ("0.00E+00", |_| None),
+    ("# ?/?", |_| None),
+    ("_($* #,##0.00_);_($* (#,##0.00);_(@_)", |_| None),
+    ("[Red]0.0 \"days\"", |_| None),
+    ("@", |_| None),
+    ("mm-dd-yy", day),
+    ("d. mmmm yyyy", day),
+    ("[$-407]dddd, d. mmmm yyyy;@", day),
+    ("yyyy-mm-dd\\Thh:mm", day),
+    ("m/d/yy h:mm", day),
+    ("[h]:mm:ss", span),
+    ("[mm]:ss.000", span),
+];
+
+/// The date and time of a number of thousandths of a day, counted by hand.
+fn day(thousandths: i64) -> Option<String> {
+    let (days, rest) = (thousandths / 1000, thousandths % 1000);
+    let date = jiff::civil::date(1899, 12, 30).checked_add(jiff::Span::new().days(days)).unwrap();
+    Some(if rest == 0 { date.to_string() } else { format!("{date}T{}", clock(rest * 86_400)) })
+}
+
+fn span(thousandths: i64) -> Option<String> {
+    Some(clock(thousandths * 86_400))
+}
+
+/// Hours, minutes and seconds of a number of milliseconds.
+fn clock(milliseconds: i64) -> String {
+    let (seconds, rest) = (milliseconds / 1000, milliseconds % 1000);
+    let whole = format!("{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    let fraction = format!(".{rest:03}");
+    if rest == 0 { whole } else { whole + fraction.trim_end_matches('0') }
+}
+
+/// What another program wrote is read, cell by cell, with texts in either place, of every kind and number format.
+#[test]
+fn what_was_written_is_read() {
+    use rust_xlsxwriter::{Format, Workbook};
+    const ROWS: u32 = 320;
+    let folder = tempfile::tempdir().unwrap();
+    for shares_texts in [true, false] {
+        let mut workbook = Workbook::new();
+        let sheet = match shares_texts {
+            true => workbook.add_worksheet_with_low_memory().unwrap(),
+            false => workbook.add_worksheet_with_constant_memory().unwrap(),
+        };
+        let bold = Format::new().set_bold();
+        let formats = CODES.map(|(code, _)| Format::new().set_num_format(code));
+        (0..20).for_each(|column| drop(sheet.write(0, column, format!("h{column}")).unwrap()));
+        let mut want = Vec::new();
+        for row in 1..=ROWS {
+            let thousandths = i64::from(row) * 7919 % 60_000_000 + 61_000;
+            let number = thousandths as f64 / 1000.0;
+            for (column, (format, (_, text))) in (0..).zip(formats.iter().zip(CODES)) {
+                sheet.write_number_with_format(row, column, number, format).unwrap();
+                want.push(text(thousandths).unwrap_or_else(|| number.to_string()));
+            }
+            let text = format!("{row} <é> & \"_x0041_\"\n\u{1f41d}");
+            sheet.write_string(row, 16, &text).unwrap();
+            sheet.write_rich_string(row, 17, &[(&bold, "La"), (&Format::new(), " rk ")]).unwrap();
+            sheet.write_boolean(row, 18, row % 2 == 0).unwrap();
+            sheet
+                .write_formula(row, 19, rust_xlsxwriter::Formula::new("=1+1").set_result("x&y"))
+                .unwrap();
+            want.extend([text, "La rk ".to_owned(), (row % 2 == 0).to_string(), "x&y".to_owned()]);
+        }
+        let path = folder.path().join("written.xlsx");
+        workbook.save(&path).unwrap();
+        let (mut table, _) =
+            Table::open(&Address::File(path), &Described::default(), &Untapped).unwrap();
+        let (mut block, mut read) = (Block::default(), Vec::new());
+        while table.read_block(&mut block).unwrap() {
+            let cells = (0..block.rows()).flat_map(|row| (0..20).map(move |column| (row, column)));
+            read.extend(cells.map(|(row, column)| block.cell(row, column).to_owned()));
+        }
+        assert_eq!(read.len(), 20 * ROWS as usize);
+        for (nth, (read, want)) in read.iter().zip(&want).enumerate() {
+            assert_eq!(read, want, "row {}, column {}", nth / 20 + 1, nth % 20);
+        }
+    }
+}
+
+/// The sum over a column that is written is the sum over the column that was read, computed prices included.
+#[test]
+fn sums_stay_the_same() {
+    let prices: Vec<f64> = (1..400).map(|jars| f64::from(jars) * 1.19 * 3.49).collect();
+    let texts: Vec<String> = prices.iter().map(f64::to_string).collect();
+    assert!(texts.iter().any(|text| text.len() > 17), "{texts:?}");
+    let cells: Vec<(&str, CellKind)> =
+        texts.iter().map(|text| (&text[..], CellKind::Number)).collect();
+    let read = back(&cells);
+    assert!(read.iter().all(|(_, kind)| *kind == CellKind::Number));
+    let total: f64 = read.iter().map(|(text, _)| text.parse::<f64>().unwrap()).sum();
+    assert!((total - prices.iter().sum::<f64>()).abs() < 1e-8, "{total}");
+    // Written once more, the cells are what they were.
+    let cells: Vec<(&str, CellKind)> = read.iter().map(|(text, kind)| (&text[..], *kind)).collect();
+    assert_eq!(back(&cells), read);
+}
