@@ -59,9 +59,12 @@ pub(crate) fn workbook(rows: &str, prefix: &str, is_1904: bool) -> Vec<u8> {
         )
     };
     let codes: String = FORMATS.iter().enumerate().map(code).collect();
-    let styles: String =
-        (0..FORMATS.len()).map(|nth| format!("<xf numFmtId=\"{}\"/>", 170 + nth)).collect();
-    let texts: String = SHARED.iter().map(|text| format!("<si><t>{text}</t></si>")).collect();
+    let styles = (0..FORMATS.len())
+        .map(|nth| format!("<xf numFmtId=\"{}\"/>", 170 + nth))
+        .collect::<Vec<_>>();
+    let styles = styles.concat();
+    let texts: Vec<_> = SHARED.iter().map(|text| format!("<si><t>{text}</t></si>")).collect();
+    let texts = texts.concat();
     let parts = [
         ("_rels/.rels", relations(&[("officeDocument", "xl/workbook")])),
         (
@@ -90,17 +93,17 @@ pub(crate) fn workbook(rows: &str, prefix: &str, is_1904: bool) -> Vec<u8> {
     ];
     let mut archive = zip::ZipWriter::new(Cursor::new(Vec::new()));
     for (name, text) in parts {
-        archive.start_file(name, zip::write::SimpleFileOptions::default()).expect("a part begins");
-        archive.write_all(text.as_bytes()).expect("a part is written");
+        archive.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        archive.write_all(text.as_bytes()).unwrap();
     }
-    archive.finish().expect("an archive ends").into_inner()
+    archive.finish().unwrap().into_inner()
 }
 
 /// The cells below the headers, as this crate reads them.
 pub(crate) fn ours(workbook: &[u8]) -> Result<Vec<Found>, gather_keys_formats::Error> {
-    let folder = tempfile::tempdir().expect("there is room for a file");
+    let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("hives.xlsx");
-    File::create(&path).and_then(|mut file| file.write_all(workbook)).expect("a file is written");
+    File::create(&path).and_then(|mut file| file.write_all(workbook)).unwrap();
     let (mut table, _) = Table::open(&Address::File(path), &Described::default(), &Untapped)?;
     let (mut block, mut all) = (Block::default(), Vec::new());
     while table.read_block(&mut block)? {

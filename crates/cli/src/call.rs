@@ -11,7 +11,8 @@ use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
     MainTable, On, Plan, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take,
-    Text, Texts, Update, WhenDuplicate, WhenUnmatched, Within, parse_blanks, parse_order,
+    Text, Texts, Update, WhenDuplicate, WhenUnmatched, Within, asked_of_main, parse_blanks,
+    parse_headers,
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::Address;
@@ -169,13 +170,20 @@ impl Call {
     pub(crate) fn new(asked: &Asked, purpose: Purpose) -> Result<Self> {
         let reading = Reading(asked.file.as_ref());
         let plan = &asked.plan;
-        let main = main(&reading, &plan.main)?;
+        let mut main = main(&reading, &plan.main)?;
         let mut references = Vec::new();
         for planned in &plan.references {
             references.push(reference(&reading, planned, purpose)?);
         }
         if references.is_empty() {
             return Err(Error::NoReference);
+        }
+        let plans: Vec<&ReferencePlan> = references.iter().map(|(_, plan)| plan).collect();
+        main.described.asked = asked_of_main(&plans);
+        main.described.ask_for_filled();
+        for (table, plan) in &mut references {
+            table.described.asked = plan.asked_headers().reference;
+            table.described.ask_for_filled();
         }
         let names: Vec<String> = references.iter().map(|(_, plan)| plan.name.clone()).collect();
         if let Some((_, name)) = names.iter().enumerate().find(|(at, n)| names[..*at].contains(n)) {
@@ -366,6 +374,9 @@ fn describe(
     }
     table.set_headers(form.header_row, form.no_header == Some(true))?;
     table.blanks = reading.all(blank, parse_blanks)?;
+    let headers = |text: &str| parse_headers("fill-down", text);
+    table.described.fill_down = reading.all(form.fill_down, headers)?;
+    table.described.skip_last = form.skip_last.unwrap_or_default();
     Ok(())
 }
 
@@ -376,7 +387,8 @@ fn reference(
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
     describe(reading, &mut table, planned.form(), &planned.blank)?;
-    table.described.order_by = reading.all(&planned.order_by, parse_order)?;
+    table.described.order_by =
+        reading.all(&planned.order_by, |text| parse_headers("order-by", text))?;
     table.aliases = planned.aliases.as_ref().map(|text| Address::new(OsStr::new(&text.text)));
     let needs =
         |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };

@@ -2,10 +2,11 @@
 
 use std::fmt;
 use std::fmt::Write as _;
+use std::path::Path;
 
 use gather_keys_core::findings::Counts;
 use gather_keys_core::receipt::Input;
-use gather_keys_formats::{without_passwords, without_passwords_at};
+use gather_keys_formats::{Address, Format, without_passwords, without_passwords_at};
 use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::option_of;
@@ -218,6 +219,12 @@ impl From<gather_keys_core::Error> for Error {
     }
 }
 
+/// Whether an address is of a workbook of a kind that is read and not written.
+fn is_other_workbook(name: &str) -> bool {
+    let address = Address::new(name.as_ref());
+    address.format() == Format::Workbook && !address.is_written()
+}
+
 impl fmt::Display for Error {
     // A sentence for each.
     #[allow(clippy::too_many_lines)]
@@ -423,6 +430,12 @@ impl fmt::Display for Error {
                 "a receipt records a file, and {name} is a table of a database; leave out \
                  --receipt, or write a file"
             ),
+            Self::NotWritable { name } if is_other_workbook(name) => {
+                let path = Path::new(name.split('#').next().unwrap_or(name));
+                let fitting = path.with_extension("xlsx");
+                let fitting = fitting.display();
+                write!(f, "{name}: a workbook is written as .xlsx; name the output {fitting}")
+            }
             Self::NotWritable { name } => write!(
                 f,
                 "{name}: this format can't be written; name an output of delimited text, JSON, \

@@ -150,7 +150,9 @@ impl Inputs {
                 }
                 tables.push(other);
             }
-            let found = builder.resolve(plan, &headers, &table.blanks)?;
+            let found = builder.resolve(plan, &headers, &table.blanks);
+            let found =
+                found.map_err(|error| of_worksheet(error, &headers, [&main, &tables[0]]))?;
             let taken = |nth: usize| found.taken.columns[nth];
             let stored = tables[0].stored_types();
             types.stored.extend(found.output.cells.iter().map(|cell| match cell {
@@ -298,6 +300,31 @@ impl Inputs {
         let enrichment =
             if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
         Ok(Loaded { main: self.main, enrichment, seen, others, types: self.types })
+    }
+}
+
+/// The error of a header that a worksheet does not have, with the worksheets that do; other errors as they are.
+fn of_worksheet(
+    error: gather_keys_core::Error,
+    reference: &Headers,
+    [main, first]: [&OpenTable; 2],
+) -> Error {
+    let gather_keys_core::Error::HeaderUnknown { table, asked, nearest, all } = error else {
+        return Error::Core(error);
+    };
+    let open = if table == reference.table() { first } else { main };
+    let part = open.read_as().part.as_ref().filter(|part| part.all.len() > 1);
+    let holders = part.map(|_| open.worksheets_with(&asked)).unwrap_or_default();
+    match part {
+        Some(part) if !holders.is_empty() => {
+            let worksheet = part.name.clone();
+            Error::HeaderElsewhere { name: table, worksheet, asked, holders }
+        }
+        Some(part) if !table.contains('#') => {
+            let table = format!("{table}#{}", part.name);
+            Error::Core(gather_keys_core::Error::HeaderUnknown { table, asked, nearest, all })
+        }
+        _ => Error::Core(gather_keys_core::Error::HeaderUnknown { table, asked, nearest, all }),
     }
 }
 

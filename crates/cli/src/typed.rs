@@ -84,11 +84,14 @@ impl Asked {
 
     /// An error about a name in the plan, shown where the plan has it.
     pub(crate) fn located(&self, error: Error) -> Error {
-        let Error::Table(gather_keys_formats::Error::Core(
-            gather_keys_core::Error::HeaderUnknown { asked, .. }
-            | gather_keys_core::Error::HeaderRepeated { asked, .. }
-            | gather_keys_core::Error::NothingLike { pattern: asked, .. },
-        )) = &error
+        let Error::Table(
+            gather_keys_formats::Error::Core(
+                gather_keys_core::Error::HeaderUnknown { asked, .. }
+                | gather_keys_core::Error::HeaderRepeated { asked, .. }
+                | gather_keys_core::Error::NothingLike { pattern: asked, .. },
+            )
+            | gather_keys_formats::Error::HeaderElsewhere { asked, .. },
+        ) = &error
         else {
             return error;
         };

@@ -10,6 +10,7 @@ use crate::columnar::Columnar;
 use crate::guard::count_unbounded;
 use crate::postgresql::ServerAddress;
 use crate::secrets::{passwords, without_passwords};
+use crate::workbook::worksheets;
 use crate::{Error, Result};
 use crate::{Format, InputFile};
 
@@ -70,7 +71,9 @@ impl Address {
     /// [`Error::BadPart`].
     pub fn check_written(&self) -> Result<()> {
         match self {
-            Self::Part(_, part) if part.is_empty() || part.contains('#') => {
+            Self::Part(_, part)
+                if self.part() == Some("") || part.contains('#') && self.part() == Some(part) =>
+            {
                 Err(Error::BadPart { name: self.to_string() })
             }
             Self::File(path) | Self::Part(path, _) => Self::check_file(path.as_os_str()),
@@ -132,8 +135,11 @@ impl Address {
     /// [`Error::NothingLike`] when there is none, [`Error::BadGlob`] when it is malformed.
     pub fn all(text: &OsStr) -> Result<Vec<Self>> {
         let is_there = |address: &Self| address.path().is_some_and(Path::exists);
-        if !Self::is_glob(text) || is_there(&Self::new(text)) {
+        if !Self::is_glob(text) {
             return Ok(vec![Self::new(text)]);
+        }
+        if is_there(&Self::new(text)) {
+            return Self::new(text).worksheets();
         }
         let (pattern, part) = match Self::part_of(text) {
             Some((path, part)) => (path.to_string_lossy().into_owned(), Some(part)),
@@ -155,7 +161,38 @@ impl Address {
         if files.is_empty() {
             return Err(Error::NothingLike { pattern });
         }
-        Ok(files)
+        let worksheets: Vec<Vec<Self>> =
+            files.into_iter().map(Self::worksheets).collect::<Result<_>>()?;
+        Ok(worksheets.into_iter().flatten().collect())
+    }
+
+    /// The worksheets that a part of a workbook means: all that are like it, if it has wildcards, and no other part
+    /// is called so.
+    fn worksheets(self) -> Result<Vec<Self>> {
+        let Self::Part(path, part) = &self else { return Ok(vec![self]) };
+        if self.format() != Format::Workbook || !part.contains(['*', '?', '[']) {
+            return Ok(vec![self]);
+        }
+        let bad = |error: glob::PatternError| Error::BadGlob {
+            pattern: part.clone(),
+            at: error.pos,
+            fault: error.msg,
+        };
+        let pattern = glob::Pattern::new(part).map_err(bad)?;
+        let Opened::File(file) = self.open_file()? else { return Ok(vec![self]) };
+        let names = worksheets(&self.to_string(), &file)?;
+        let alike = names.iter().filter(|name| pattern.matches(name));
+        let alike: Vec<Self> = alike.map(|name| Self::Part(path.clone(), quoted(name))).collect();
+        match alike.is_empty() {
+            false => Ok(alike),
+            true if names.contains(part) => Ok(vec![self]),
+            true => Err(Error::NoPart {
+                name: path.display().to_string(),
+                what: "worksheet",
+                asked: part.clone(),
+                all: names,
+            }),
+        }
     }
 
     /// The path, when it is a file.
@@ -198,7 +235,11 @@ impl Address {
     /// The part of the file that it names.
     pub fn part(&self) -> Option<&str> {
         match self {
-            Self::Part(_, part) => Some(part),
+            Self::Part(_, part) => {
+                // Quotes are around a name that holds a `#`.
+                let quoted = part.strip_prefix('\'').and_then(|part| part.strip_suffix('\''));
+                Some(quoted.filter(|name| !name.contains('\'')).unwrap_or(part))
+            }
             Self::Server(server) => server.table(),
             Self::Standard | Self::File(_) => None,
         }
@@ -225,7 +266,7 @@ impl Address {
             let table = server.table().unwrap_or("database");
             return table.rsplit('.').next().unwrap_or(table).to_owned();
         }
-        if let Self::Part(_, part) = self
+        if let Some(part) = self.part().filter(|_| matches!(self, Self::Part(..)))
             && part.parse::<u64>().is_err()
         {
             return part.rsplit('/').next().unwrap_or(part).to_owned();
@@ -252,7 +293,12 @@ impl Address {
     /// The common name of the tables that match a pattern: its stem without wildcards and the characters
     /// that join them to the rest.
     fn stem_of_all(text: &OsStr) -> String {
-        let stem = Self::new(text).stem();
+        // The worksheets of one workbook are called by it.
+        let file = |address: Self| match address {
+            Self::Part(path, part) if Self::is_glob(part.as_ref()) => Self::File(path),
+            other => other,
+        };
+        let stem = file(Self::new(text)).stem();
         let joints = |sign: char| "*?[]-_. ".contains(sign);
         let plain = stem.split(['*', '?', '[']).map(|piece| piece.trim_matches(joints));
         let longest = plain.max_by_key(|piece| piece.len()).unwrap_or_default();
@@ -329,6 +375,11 @@ impl Address {
         let file = InputFile::of(file, path.clone(), self.to_string());
         Ok(Opened::File(file.map_err(unreadable)?))
     }
+}
+
+/// The name of a part as an address has it.
+fn quoted(name: &str) -> String {
+    if name.contains('#') { format!("'{name}'") } else { name.to_owned() }
 }
 
 /// The input at an address.

@@ -124,6 +124,31 @@ pub enum Error {
         /// The column's header.
         header: String,
     },
+    /// A header is not in the worksheet that is read, but in others.
+    HeaderElsewhere {
+        /// The address.
+        name: String,
+        /// The worksheet that is read.
+        worksheet: String,
+        /// The header.
+        asked: String,
+        /// The worksheets that have it.
+        holders: Vec<String>,
+    },
+    /// A worksheet can't have a name.
+    BadWorksheet {
+        /// The address.
+        name: String,
+        /// The name of the worksheet.
+        worksheet: String,
+    },
+    /// Several worksheets hold the headers that are asked for.
+    SeveralWorksheets {
+        /// The address.
+        name: String,
+        /// The worksheets.
+        all: Vec<String>,
+    },
     /// The content is in some other format.
     OtherFormat {
         /// The address.
@@ -389,6 +414,36 @@ impl fmt::Display for Error {
                 )?;
                 write!(f, "characters that a workbook's cell holds; name an output such as ")?;
                 write!(f, "enriched.csv")
+            }
+            Self::HeaderElsewhere { name, worksheet, asked, holders } => {
+                let file = name.split('#').next().unwrap_or(name);
+                let first = holders.first().map_or("", |first| first);
+                let all: Vec<String> = holders.iter().map(|one| format!("`{one}`")).collect();
+                let have = if all.len() == 1 { "has" } else { "have" };
+                write!(
+                    f,
+                    "{name}: worksheet `{worksheet}` has no header `{asked}`, but {} ",
+                    all.join(", ")
+                )?;
+                write!(f, "{have} it: name the worksheet, such as `{file}#{first}`")
+            }
+            Self::BadWorksheet { name, worksheet } => {
+                write!(
+                    f,
+                    "{name}: a worksheet can't be called `{worksheet}`; give it a name of 1 to 31 "
+                )?;
+                write!(
+                    f,
+                    "characters, without any of [ ] : * ? / \\ and without an apostrophe at "
+                )?;
+                write!(f, "either end")
+            }
+            Self::SeveralWorksheets { name, all } => {
+                let first = all.first().map_or("", |first| first);
+                let all: Vec<String> = all.iter().map(|one| format!("`{one}`")).collect();
+                write!(f, "{name}: several worksheets have the headers that are asked for: ")?;
+                write!(f, "{}; name one, such as `{name}#{first}`, ", all.join(", "))?;
+                write!(f, "or all of them as one reference, `{name}#*`")
             }
             Self::OtherFormat { name, seems, fix } => {
                 write!(f, "{name} seems to be {seems}, not delimited text: {fix}")

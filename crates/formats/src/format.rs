@@ -132,7 +132,7 @@ pub static FORMATS: [FormatInfo; 7] = [
         name: "workbook",
         // The first of zip archives, the second of binary files.
         signatures: &[b"PK\x03\x04", b"\xd0\xcf\x11\xe0"],
-        extensions: &["xlsx", "xlsm", "xls", "xlsb", "ods"],
+        extensions: &["xlsx", "xlsm", "xls", "xlsb", "ods", "xltx", "xltm", "xlt", "ots", "fods"],
         hints: &[],
         written_as: &["xlsx"],
         has_parts: true,
@@ -199,8 +199,11 @@ impl Format {
             return info.format;
         }
         let by_name = path.and_then(crate::address::extension).map(|one| Self::of_extension(&one));
+        // Web pages and XML are saved under names of workbooks; what they are is said where they are opened.
+        let is_markup = first.trim_ascii_start().first() == Some(&b'<');
         match by_name {
             Some(format @ (Self::Json | Self::JsonLines)) => format,
+            Some(Self::Workbook) if is_markup => Self::Workbook,
             _ => {
                 let hinted = FORMATS.iter().find(|info| begins(info.hints));
                 hinted.map_or(Self::Text, |info| info.format)
@@ -231,9 +234,21 @@ pub struct Described {
     pub pads: bool,
     /// For a table of a database, the headers of the columns to order its rows by.
     pub order_by: Vec<String>,
+    /// The headers of columns whose blank cells take the value above them.
+    pub fill_down: Vec<String>,
+    /// How many rows are left out at the end.
+    pub skip_last: u64,
+    /// The headers that are asked for: the row that holds them all is the header row, and the worksheet that does is
+    /// the one that is read, unless others are named.
+    pub asked: Vec<String>,
 }
 
 impl Described {
+    /// Asks for the headers of the columns that are filled, too.
+    pub fn ask_for_filled(&mut self) {
+        self.asked.extend(self.fill_down.iter().cloned());
+    }
+
     /// The first statement that does not apply to a format.
     pub(crate) fn unfit(&self, format: Format) -> Option<Reading> {
         let said = [

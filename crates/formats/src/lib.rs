@@ -7,6 +7,7 @@
 //! [`sqlite`] and [`postgresql`] databases are written too.
 
 mod address;
+mod adjusted;
 mod backup;
 mod chunk;
 pub mod columnar;
@@ -42,5 +43,5 @@ pub use input_file::{FileReader, InputFile};
 pub use scratch::TempScratch;
 pub use secrets::{passwords, without_passwords, without_passwords_at};
 pub use side_file::{SideFile, SideForm, SideWriter};
-pub use table::{ReadAs, Table};
+pub use table::{Part, PartChoice, ReadAs, Table};
 pub use tap::{Tap, Untapped};

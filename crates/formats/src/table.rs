@@ -11,6 +11,7 @@ use std::sync::atomic::AtomicU64;
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
 use crate::address::Opened;
+use crate::adjusted::Adjusted;
 use crate::chunk::{Content, Form};
 use crate::columnar::{BatchReader, Columnar, StoredType};
 use crate::commit::{HiddenFile, named_hidden};
@@ -20,7 +21,7 @@ use crate::json::LinesReader;
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
-use crate::workbook::{LeftOut, SheetChunk, SheetReader};
+use crate::workbook::{LeftOut, SheetChunk, SheetReader, Sought};
 use crate::{
     Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
@@ -35,8 +36,17 @@ pub struct Table {
     /// The file that it is read from, where it is one.
     file: Option<InputFile>,
     content: Arc<Content>,
+    /// What an adjusted table was before.
+    origin: Option<Origin>,
     /// A database that came out of a pipe, while it is read: only a name opens it.
     _spooled: Option<HiddenFile>,
+}
+
+/// What is known of a table that is adjusted as it is read.
+struct Origin {
+    layout: Layout,
+    number_formats: Vec<Option<String>>,
+    stored_types: Vec<Option<StoredType>>,
 }
 
 /// The reader of a table, by the form of its chunks.
@@ -79,13 +89,49 @@ impl Kind {
     }
 }
 
+/// A part of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// Its name.
+    pub name: String,
+    /// How it was chosen.
+    pub choice: PartChoice,
+    /// The names of the worksheets, where it is one of several.
+    pub all: Vec<String>,
+}
+
+/// How a part of a file was chosen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PartChoice {
+    /// It was named.
+    Named,
+    /// There is no other one.
+    Only,
+    /// It is the one that holds all headers that were asked for.
+    ByHeaders,
+    /// It is the first.
+    First,
+}
+
+impl Part {
+    /// The part of a database, which may be one of several.
+    fn of_database(name: String, count: usize, asked: Option<&str>) -> Self {
+        let choice = match asked {
+            Some(_) => PartChoice::Named,
+            None if count < 2 => PartChoice::Only,
+            None => PartChoice::First,
+        };
+        Self { name, choice, all: Vec::new() }
+    }
+}
+
 /// How a table was read.
 #[derive(Debug, Clone, Default)]
 pub struct ReadAs {
     /// Its format: `delimited text`, or the name of another one.
     pub format: &'static str,
-    /// The part of the file that it is, and whether that was chosen among several.
-    pub part: Option<(String, bool)>,
+    /// The part of the file that it is, where it has parts.
+    pub part: Option<Part>,
     /// How the file is packed.
     pub packing: Option<Codec>,
     /// The encoding of its text, and whether it is a guess.
@@ -136,12 +182,12 @@ impl Table {
             let (rows, opened) = postgresql::open(server, &described.order_by, tap)?;
             let read_as = ReadAs {
                 format: "table of a server",
-                part: Some((opened.table, opened.tables > 1)),
+                part: Some(Part::of_database(opened.table, opened.tables, None)),
                 identity: Some(opened.identity),
                 declared: opened.declared,
                 ..ReadAs::default()
             };
-            return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as), None));
+            return Ok((Self::of(Kind::Rows(Box::new(rows)), read_as).adjusted(described)?, None));
         }
         match address.open_file()? {
             Opened::File(file) => {
@@ -178,7 +224,7 @@ impl Table {
         };
         let content =
             Arc::new(Content::of(&name, Some(file.stamp().bytes()), table.read_as.format));
-        Ok(Self { file: Some(file.clone()), content, ..table })
+        Self { file: Some(file.clone()), content, ..table }.adjusted(described)
     }
 
     /// Opens a table that comes out of a pipe, and can be read only once.
@@ -192,7 +238,8 @@ impl Table {
         let unreadable = |cause: io::Error| Error::Read { name: name.clone(), cause };
         let (format, input) = Self::format(address, input, described)?;
         if format == Format::Text {
-            return Self::text(&name, tap.on(Box::new(input)), described, SAMPLE);
+            let table = Self::text(&name, tap.on(Box::new(input)), described, SAMPLE)?;
+            return table.adjusted(described);
         }
         // The other formats are not read from front to back, so it is put into a file first.
         let folder = tempfile::env::temp_dir();
@@ -207,7 +254,7 @@ impl Table {
         let place = hidden.as_ref().map(|hidden| hidden.path().to_owned()).unwrap_or_default();
         let file = InputFile::of(file, place, name.clone()).map_err(unreadable)?;
         let table = Self::rows(format, &name, &file, address.part(), described)?;
-        Ok(Self { _spooled: hidden, ..table })
+        Self { _spooled: hidden, ..table }.adjusted(described)
     }
 
     fn refuse_unfit(name: &str, format: Format, described: &Described) -> Result<()> {
@@ -252,7 +299,7 @@ impl Table {
             encoding,
             ..ReadOptions::default()
         };
-        let reader = Reader::new(name, input, options)?;
+        let reader = Reader::asking(name, input, options, &described.asked)?;
         let read_as = ReadAs {
             format: TEXT,
             packing,
@@ -269,7 +316,7 @@ impl Table {
     fn of(kind: Kind, read_as: ReadAs) -> Self {
         let before = kind.before();
         let content = Arc::new(Content::of("", None, read_as.format));
-        Self { kind, before, read_as, file: None, content, _spooled: None }
+        Self { kind, before, read_as, file: None, content, origin: None, _spooled: None }
     }
 
     /// Opens a table that is no text.
@@ -282,11 +329,11 @@ impl Table {
     ) -> Result<Self> {
         let (kind, read_as) = match format {
             Format::Workbook => {
-                let opened = workbook::open(name, file, part, described.headers)?;
-                let (chosen, parts) = opened.part().clone();
+                let sought = Sought { headers: described.headers, asked: &described.asked };
+                let opened = workbook::open(name, file, part, &sought)?;
                 let read_as = ReadAs {
                     format: "workbook",
-                    part: Some((chosen, parts > 1 && part.is_none())),
+                    part: Some(opened.part(part)),
                     title_rows: opened.title_rows(),
                     header_rows: opened.header_rows(),
                     error_cells: Some(opened.error_cells()),
@@ -296,14 +343,14 @@ impl Table {
                 };
                 let kind = match opened {
                     workbook::Opened::Sheet(sheet) => Kind::Sheet(sheet),
-                    workbook::Opened::Rows(rows) => Kind::Rows(Box::new(rows)),
+                    workbook::Opened::Rows(rows) => Kind::Rows(rows),
                 };
                 (kind, read_as)
             }
             Format::Database => {
                 let (opened, (table, tables)) =
                     TableReader::open(name, file.path(), part, &described.order_by)?;
-                let part = Some((table, tables > 1 && part.is_none()));
+                let part = Some(Part::of_database(table, tables, part));
                 (
                     Kind::Values(Box::new(opened)),
                     ReadAs { format: DATABASE, part, ..ReadAs::default() },
@@ -330,6 +377,32 @@ impl Table {
         Ok(Self::of(kind, read_as))
     }
 
+    /// The table with blank cells filled from above and without its last rows, where that was asked for.
+    fn adjusted(self, described: &Described) -> Result<Self> {
+        if described.fill_down.is_empty() && described.skip_last == 0 {
+            return Ok(self);
+        }
+        let origin = Origin {
+            layout: self.layout(),
+            number_formats: self.number_formats(),
+            stored_types: self.stored_types(),
+        };
+        let (read_as, file) = (self.read_as.clone(), self.file.clone());
+        let rows = Adjusted::new(self, &described.fill_down, described.skip_last)?;
+        let table = Self::of(Kind::Rows(Box::new(rows)), read_as);
+        Ok(Self { file, origin: Some(origin), ..table })
+    }
+
+    /// The other worksheets of its workbook that have a header.
+    pub fn worksheets_with(&self, header: &str) -> Vec<String> {
+        let Some((part, file)) = self.read_as.part.as_ref().zip(self.file.as_ref()) else {
+            return Vec::new();
+        };
+        let others = part.all.iter().filter(|name| **name != part.name);
+        let asked = [header.to_owned()];
+        workbook::holders(file, &asked, others.map(String::as_str)).unwrap_or_default()
+    }
+
     /// The file that it is read from; `None` for a pipe or a server.
     pub fn file(&self) -> Option<&InputFile> {
         self.file.as_ref()
@@ -347,25 +420,28 @@ impl Table {
 
     /// The form of delimited text that is like this table; the usual form if the table is not text.
     pub fn layout(&self) -> Layout {
-        match &self.kind {
-            Kind::Text(reader) => reader.layout().clone(),
-            other => Layout::usual(other.headers()),
+        match (&self.origin, &self.kind) {
+            (Some(origin), _) => origin.layout.clone(),
+            (None, Kind::Text(reader)) => reader.layout().clone(),
+            (None, other) => Layout::usual(other.headers()),
         }
     }
 
     /// The number format that the cells of each column have, as far as its format has any.
     pub fn number_formats(&self) -> Vec<Option<String>> {
-        match &self.kind {
-            Kind::Sheet(sheet) => sheet.formats().to_vec(),
-            other => vec![None; other.headers().len()],
+        match (&self.origin, &self.kind) {
+            (Some(origin), _) => origin.number_formats.clone(),
+            (None, Kind::Sheet(sheet)) => sheet.formats().to_vec(),
+            (None, other) => vec![None; other.headers().len()],
         }
     }
 
     /// The types that its columns have in its file, as far as the file has any.
     pub fn stored_types(&self) -> Vec<Option<StoredType>> {
-        match &self.kind {
-            Kind::Batches(batches) => batches.stored_types(),
-            other => vec![None; other.headers().len()],
+        match (&self.origin, &self.kind) {
+            (Some(origin), _) => origin.stored_types.clone(),
+            (None, Kind::Batches(batches)) => batches.stored_types(),
+            (None, other) => vec![None; other.headers().len()],
         }
     }
 }

@@ -47,4 +47,10 @@ pub(crate) struct Form {
     /// cells [default: refuse]
     #[arg(long, value_name = "WHAT")]
     pub(crate) ragged: Option<String>,
+    /// Columns whose blank cells take the value above them
+    #[arg(long, value_name = "COLUMNS")]
+    pub(crate) fill_down: Option<String>,
+    /// How many rows to leave out at the end, such as totals [default: 0]
+    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    pub(crate) skip_last: u64,
 }

@@ -2,6 +2,7 @@
 
 use std::ffi::OsStr;
 
+use gather_keys_core::plan::parse_headers;
 use gather_keys_formats::delimited::{Dialect, HeaderRow};
 use gather_keys_formats::{Address, Described, FORMATS, Format};
 
@@ -43,6 +44,10 @@ impl Table {
         form.encoding.as_deref().map_or(Ok(()), |value| table.set_encoding(value))?;
         form.ragged.as_deref().map_or(Ok(()), |value| table.set_ragged(value))?;
         table.set_headers(form.header_row, form.no_header)?;
+        if let Some(columns) = &form.fill_down {
+            table.described.fill_down = parse_headers("fill-down", columns)?;
+        }
+        table.described.skip_last = form.skip_last;
         Ok(table)
     }
 

@@ -26,6 +26,8 @@ use gather_keys_core::enrich::{Enrichment, Note};
 use gather_keys_core::findings::{Counts, Findings, Kind};
 use gather_keys_core::table::Headers;
 
+use gather_keys_formats::{Part, PartChoice};
+
 use crate::inputs::ReadTable;
 use crate::wording::{self, counted};
 
@@ -168,10 +170,15 @@ pub(crate) fn read_as(tables: &[ReadTable], verbose: bool) -> String {
             said.push(format!("delimiter {delimiter}"));
         }
         match &read_as.part {
-            Some((part, true)) => said.push(format!(
-                "read from `{part}`, the first part of several ({table}#NAME names another)"
+            Some(Part { name, choice: PartChoice::First, .. }) => said.push(format!(
+                "read from `{name}`, the first part of several ({table}#NAME names another)"
             )),
-            Some((part, false)) if verbose => said.push(format!("{} `{part}`", read_as.format)),
+            Some(Part { name, choice: PartChoice::ByHeaders, .. }) => said.push(format!(
+                "read from worksheet `{name}`, the only one with the headers that are asked for"
+            )),
+            Some(Part { name, .. }) if verbose => {
+                said.push(format!("{} `{name}`", read_as.format));
+            }
             _ => {}
         }
         if let Some((encoding, guessed)) = read_as.encoding {

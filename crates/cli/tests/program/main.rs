@@ -32,3 +32,4 @@ mod trouble;
 mod updates;
 mod watch;
 mod workbooks;
+mod worksheets;

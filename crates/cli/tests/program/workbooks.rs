@@ -71,7 +71,6 @@ fn worksheets_are_tables() {
     assert!(why.out.starts_with("Row 4 (line 8) of registry.xlsx"), "{}", why.out);
     for call in [
         "check m.csv --from registry.xlsx#Nope --on 'Apiary = Site code'",
-        "check m.csv --from registry.xlsx#Notes --on 'Apiary = Note'",
         "check m.csv --from registry.xlsx --header-row 2 --on 'Apiary = Site code'",
         "check m.csv --from cut.xlsx --on 'Apiary = Site code'",
         "enrich m.csv --from registry.xlsx --on 'Apiary = Site code' --take Kg -o out.ods",

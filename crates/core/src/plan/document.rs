@@ -32,6 +32,12 @@ macro_rules! table_keys {
                 /// What to do with rows that have more or fewer cells than there are headers: `refuse`
                 /// them, or `pad` them with blank cells [default: refuse].
                 ragged: Option<Text> = "WHAT";
+                /// Columns, separated by commas, whose blank cells take the value above them, for merged and
+                /// grouped cells.
+                @[serde(default)]
+                fill_down: Texts = "COLUMNS", headers;
+                /// How many rows to leave out at the end of the table, such as totals [default: 0].
+                skip_last: Option<u64> = "N";
                 /// Texts that count as blank in keys, separated by commas: `NA, -`.
                 @[serde(default)]
                 blank: Texts = "TEXTS";
@@ -48,6 +54,8 @@ macro_rules! table_keys {
                     header_row: self.header_row,
                     no_header: self.no_header,
                     ragged: self.ragged.as_ref(),
+                    fill_down: &self.fill_down,
+                    skip_last: self.skip_last,
                 }
             }
         }
@@ -69,6 +77,10 @@ pub struct TableForm<'p> {
     pub no_header: Option<bool>,
     /// What to do with rows that have more or fewer cells than there are headers.
     pub ragged: Option<&'p Text>,
+    /// The columns whose blank cells take the value above them.
+    pub fill_down: &'p Texts,
+    /// How many rows are left out at the end.
+    pub skip_last: Option<u64>,
 }
 
 plan_keys! {

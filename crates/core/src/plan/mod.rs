@@ -3,11 +3,12 @@
 //! In goes a [`Plan`], or the text that a person wrote for `on`, `within` or `take`; out come its
 //! parts. A text that is malformed gives an error with the place.
 
+mod asked;
 mod blank;
 mod document;
+mod header_list;
 mod keys;
 mod on;
-mod order;
 mod selection;
 mod take;
 mod text;
@@ -16,11 +17,12 @@ mod when;
 mod within;
 mod written;
 
+pub use asked::{AskedHeaders, asked_of_main};
 pub use blank::parse_blanks;
 pub use document::{MainTable, Plan, ReferenceTable, TableForm};
+pub use header_list::parse_headers;
 pub use keys::{Holds, PlanKey};
 pub use on::{AnyOf, Held, On, OnPart};
-pub use order::parse_order;
 pub use selection::Selection;
 pub use take::{Mark, Take};
 pub use text::{Text, Texts};

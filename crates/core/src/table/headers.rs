@@ -98,6 +98,19 @@ impl Headers {
         }
     }
 
+    /// How many of these names lead to a column, or to several.
+    ///
+    /// ```
+    /// use gather_keys_core::table::Headers;
+    ///
+    /// let headers = Headers::new("hives.csv", ["Site code", "Tag", "Tag"]);
+    /// assert_eq!(headers.held(&["tag".into(), "Keeper".into()]), 1);
+    /// ```
+    pub fn held(&self, names: &[String]) -> usize {
+        let leads = |name: &&String| !matches!(self.find(name), Err(Error::HeaderUnknown { .. }));
+        names.iter().filter(leads).count()
+    }
+
     /// Finds the column that `name` means: the header spelled exactly so; the N-th of several
     /// equal ones for `Header#N`; or the only one that differs in no more than case and surplus
     /// space.

@@ -196,12 +196,15 @@ pub fn push_spreadsheet_decimal(written: &[u8], text: &mut String) -> bool {
     }
     // Texts like `inf` and `nan` are no numbers there.
     let is_decimal = |byte: u8| byte.is_ascii_digit() || b"+-.eE".contains(&byte);
-    match written.parse::<f64>() {
-        Ok(number) if number.is_finite() && written.bytes().all(is_decimal) => {
-            push_spreadsheet_number(number, text)
-        }
-        _ => false,
+    let number = written.parse::<f64>().ok().filter(|number| number.is_finite());
+    let Some(number) = number.filter(|_| written.bytes().all(is_decimal)) else { return false };
+    let from = text.len();
+    let is_written = write_number(written, '.', text).is_some();
+    if is_written && text[from..].bytes().all(|byte| byte == b'-' || byte.is_ascii_digit()) {
+        return true;
     }
+    text.truncate(from);
+    push_spreadsheet_number(number, text)
 }
 
 /// Whether a number of a workbook is written as its text is: a whole number without needless zeros, or a fraction
@@ -387,7 +390,9 @@ mod tests {
             let (mut written, mut of_value) = (String::new(), String::new());
             prop_assert!(push_spreadsheet_decimal(text.as_bytes(), &mut written));
             push_spreadsheet_number(text.parse().unwrap(), &mut of_value);
-            prop_assert_eq!(written, of_value);
+            // A whole number of many digits is no value that a number holds.
+            let is_long = written.len() > SPREADSHEET_DIGITS && !written.contains('.');
+            prop_assert!(is_long || written == of_value, "{} {}", written, of_value);
         }
     }
 

@@ -46,6 +46,8 @@ fn reference() -> impl Strategy<Value = ReferenceTable> {
             encoding: None,
             header_row: None,
             no_header: match_blanks,
+            fill_down: blank.clone(),
+            skip_last: match_blanks.map(u64::from),
             ragged: None,
             blank,
         }

@@ -1,10 +1,12 @@
 //! Finding the delimiter and the header row from how a file begins.
 
+use gather_keys_core::table::{Headers, Span};
+
 use super::cut::last_row_end;
 use super::scan::{Next, Scan, Wanted};
 
 /// The delimiters that are looked for, the most usual first.
-const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
+const DELIMITERS: [u8; 4] = [b',', b';', b'\t', b'|'];
 
 /// How many rows are looked at.
 const ROWS: usize = 100;
@@ -55,6 +57,47 @@ pub(super) fn title_rows(piece: &[u8], whole: bool, delimiter: u8) -> usize {
     if is_table && fits && title <= MOST_TITLE { title } else { 0 }
 }
 
+/// The delimiter and how many rows are before the header row, where that is the first of the first rows that holds most
+/// of the headers `asked` for; `preferred` is tried before the other delimiters, and alone if it `is_said`.
+pub(super) fn holder(
+    piece: &[u8],
+    whole: bool,
+    asked: &[String],
+    (preferred, is_said): (u8, bool),
+) -> Option<(u8, usize)> {
+    let others = DELIMITERS.into_iter().filter(|other| *other != preferred && !is_said);
+    let (mut best, mut most) = (None, 0);
+    for delimiter in [preferred].into_iter().chain(others) {
+        for (at, row) in rows(piece, whole, delimiter).into_iter().enumerate() {
+            let held = if most < asked.len() { Headers::new("", row).held(asked) } else { 0 };
+            if held > most {
+                (best, most) = (Some((delimiter, at)), held);
+            }
+        }
+    }
+    best
+}
+
+/// The cells of each of the first rows.
+fn rows(piece: &[u8], whole: bool, delimiter: u8) -> Vec<Vec<String>> {
+    let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
+    let piece = &piece[..end.unwrap_or(piece.len())];
+    let mut scan = Scan::new(piece, delimiter);
+    let (wanted, mut spans, mut aside) = (Wanted::all(), Vec::new(), Vec::new());
+    let mut rows = Vec::new();
+    while rows.len() < ROWS
+        && let Next::Row { .. } = scan.next(&wanted, &mut spans, &mut aside)
+    {
+        let text = [piece, &aside].concat();
+        let cell = |span: &Span| {
+            String::from_utf8_lossy(&text[span.start as usize..span.end as usize]).into_owned()
+        };
+        rows.push(spans.iter().map(cell).collect());
+        spans.clear();
+    }
+    rows
+}
+
 /// The beginning of a line, counted from 1, in a text with usual line ends.
 pub(super) fn line_start(text: &[u8], line: u64) -> usize {
     let ends = memchr::memchr_iter(b'\n', text);
@@ -99,6 +142,7 @@ mod tests {
             ("a,b\n1,2\n", b','),
             ("a;b\n1;2\n", b';'),
             ("a\tb\n1\t2\n", b'\t'),
+            ("a|b\n1|2\n", b'|'),
             ("only\n1\n2\n", b','),
             ("", b','),
             // The header row alone would say comma.
@@ -125,6 +169,22 @@ mod tests {
         ] {
             assert_eq!(named_delimiter(text.as_bytes()), want, "{text:?}");
         }
+    }
+
+    #[test]
+    fn the_row_that_holds_what_is_asked_for_is_found() {
+        let asked = ["tag".to_owned(), "Site".to_owned()];
+        for (text, want) in [
+            ("Harvest,2026-11-30\nCo-op,x\nSite,Tag\nFellside,1\n", Some((b',', 2))),
+            ("Harvest, all of it\n\"Site\";\"Tag\"\nFellside;1\n", Some((b';', 1))),
+            ("Site|\"Tag\"|Note\na,b|1|\n", Some((b'|', 0))),
+            ("Harvest;x\nSite,Kg\n", Some((b',', 1))),
+            ("Kg\n", None),
+            ("", None),
+        ] {
+            assert_eq!(holder(text.as_bytes(), true, &asked, (b',', false)), want, "{text:?}");
+        }
+        assert_eq!(holder(b"Site;Tag\n", true, &asked, (b',', true)), None);
     }
 
     #[test]

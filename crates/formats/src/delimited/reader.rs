@@ -14,6 +14,9 @@ use crate::{Error, Place, Result};
 /// The most bytes that a row may take. Only a quote that is never closed makes longer ones.
 const LONGEST_ROW: usize = 256 << 20;
 
+/// How many bytes are looked at for the row that holds the headers asked for.
+const HEADERS_WITHIN: usize = 32 << 10;
+
 const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 
 /// How a file is to be read.
@@ -104,6 +107,20 @@ impl<R: Read> Reader<R> {
     /// When the file can't be read, is empty, is in another format, or its header row is not well
     /// formed.
     pub fn new(name: impl Into<String>, input: R, options: ReadOptions) -> Result<Self> {
+        Self::asking(name, input, options, &[])
+    }
+
+    /// Reads the headers of a table, which are in the first row that holds all those `asked` for, unless
+    /// another row is named; see [`Reader::new`].
+    ///
+    /// # Errors
+    /// Those of [`Reader::new`].
+    pub fn asking(
+        name: impl Into<String>,
+        input: R,
+        options: ReadOptions,
+        asked: &[String],
+    ) -> Result<Self> {
         let name = name.into();
         let encoding = options.encoding;
         let dialect = Dialect { delimiter: b',', byte_order_mark: false, encoding };
@@ -145,7 +162,19 @@ impl<R: Read> Reader<R> {
             detect::delimiter(&reader.pending()[from..], reader.at_end)
         });
         reader.layout.dialect.delimiter = delimiter;
-        reader.read_headers()?;
+        let is_said = options.delimiter.is_some();
+        let holder = if options.headers == HeaderRow::Found && !asked.is_empty() {
+            reader.fill(HEADERS_WITHIN)?;
+            let from = detect::named_delimiter(reader.pending()).map_or(0, |(_, end)| end);
+            let text = &reader.pending()[from..];
+            detect::holder(text, reader.at_end, asked, (delimiter, is_said))
+        } else {
+            None
+        };
+        if let Some((delimiter, _)) = holder {
+            reader.layout.dialect.delimiter = delimiter;
+        }
+        reader.read_headers(holder.map(|(_, before)| before))?;
         Ok(reader)
     }
 
@@ -201,7 +230,8 @@ impl<R: Read> Reader<R> {
         Err(Error::OtherFormat { name: self.name.clone(), seems, fix })
     }
 
-    fn read_headers(&mut self) -> Result<()> {
+    /// Reads the headers; `before` is how many rows precede them, where that is known.
+    fn read_headers(&mut self, before: Option<usize>) -> Result<()> {
         let delimiter = self.layout.dialect.delimiter;
         let end = loop {
             // The row that holds the headers ends before the last row end that is there.
@@ -213,7 +243,8 @@ impl<R: Read> Reader<R> {
         };
         if self.options.headers == HeaderRow::Found {
             let from = detect::named_delimiter(self.pending()).map_or(0, |(_, end)| end);
-            self.title_rows = detect::title_rows(&self.pending()[from..], self.at_end, delimiter);
+            let found = || detect::title_rows(&self.pending()[from..], self.at_end, delimiter);
+            self.title_rows = before.unwrap_or_else(found);
         }
         if self.names_delimiter {
             self.title_rows += 1;

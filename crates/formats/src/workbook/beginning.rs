@@ -7,9 +7,9 @@ use std::ops::Range;
 
 use gather_keys_core::table::Headers;
 
-use super::headers::{Head, Merged, find};
+use super::headers::{Head, Line, Merged, find};
 use super::part::{Area, Meant, Named, meant};
-use super::row::{Cell, Row};
+use super::row::Row;
 use crate::delimited::HeaderRow;
 use crate::{Error, Result};
 
@@ -31,12 +31,25 @@ pub(super) struct Begun {
     pub(super) headers: Headers,
     /// The row of the worksheet that they are in, from 1; 0 when there are none.
     pub(super) header_line: u64,
-    /// The part that was chosen, and among how many.
-    pub(super) part: (String, usize),
+    /// The part that was chosen.
+    pub(super) part: String,
+    /// The worksheets of the workbook.
+    pub(super) worksheets: Vec<String>,
+    /// Whether it is the one of several worksheets that holds the headers that are asked for.
+    pub(super) is_found_by_headers: bool,
     pub(super) title_rows: usize,
     pub(super) header_rows: usize,
     /// The columns of the worksheet that the table has.
     pub(super) columns: Range<usize>,
+}
+
+/// What is looked for in a workbook.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Sought<'a> {
+    /// The place of the headers.
+    pub(crate) headers: HeaderRow,
+    /// The headers that are asked for.
+    pub(crate) asked: &'a [String],
 }
 
 /// A worksheet whose headers are being looked for.
@@ -44,23 +57,28 @@ pub(super) struct Beginning {
     name: String,
     part: Option<String>,
     headers: HeaderRow,
+    /// The headers that are asked for.
+    asked: Vec<String>,
     /// The meaning of the part, once it is found.
     meant: Option<Meant>,
+    worksheets: Vec<String>,
     /// Cells that are known to be merged.
     merged: Vec<Merged>,
     /// Rows that came before it is settled where the headers are, and how many bytes of text they have.
-    waiting: Vec<(u64, Vec<Cell>)>,
+    waiting: Vec<Line>,
     waiting_text: usize,
 }
 
 impl Beginning {
     /// The worksheet of the workbook called `name` that `part` asks for, or else the first.
-    pub(super) fn new(name: &str, part: Option<&str>, headers: HeaderRow) -> Self {
+    pub(super) fn new(name: &str, part: Option<&str>, sought: &Sought<'_>) -> Self {
         Self {
             name: name.to_owned(),
             part: part.map(str::to_owned),
-            headers,
+            headers: sought.headers,
+            asked: sought.asked.to_vec(),
             meant: None,
+            worksheets: Vec::new(),
             merged: Vec::new(),
             waiting: Vec::new(),
             waiting_text: 0,
@@ -87,6 +105,7 @@ impl Beginning {
             };
         }
         let worksheet = meant.worksheet.clone();
+        self.worksheets = worksheets.to_vec();
         self.meant = Some(meant);
         Ok(worksheet)
     }
@@ -136,7 +155,7 @@ impl Beginning {
     pub(super) fn begin(
         &mut self,
         merged: impl FnOnce() -> Vec<Merged>,
-    ) -> Result<(Begun, Vec<(u64, Vec<Cell>)>)> {
+    ) -> Result<(Begun, Vec<Line>)> {
         let mut waiting = std::mem::take(&mut self.waiting);
         if waiting.is_empty() {
             return Err(Error::Empty { name: self.name.clone() });
@@ -148,7 +167,7 @@ impl Beginning {
         let known = std::mem::take(&mut self.merged);
         let is_within = |merged: &Merged| merged.columns.end <= MOST_COLUMNS;
         let merged = || known.into_iter().chain(merged()).filter(is_within).collect();
-        let head = find(self.headers, &waiting, merged).ok_or_else(none)?;
+        let head = find(self.headers, &self.asked, &waiting, merged).ok_or_else(none)?;
         let Head { before, rows, columns, headers } = head;
         let is_absent = self.headers == HeaderRow::Absent;
         let headers = if is_absent {
@@ -158,11 +177,13 @@ impl Beginning {
         };
         let rows_before = if is_absent { before } else { before + rows };
         let header_line = if is_absent { 0 } else { waiting[rows_before - 1].0 };
-        let part = self.meant.as_ref().map(|meant| (meant.name.clone(), meant.count));
+        let part = self.meant.as_ref().map(|meant| meant.name.clone());
         let begun = Begun {
             headers: Headers::new(&self.name, headers),
             header_line,
             part: part.unwrap_or_default(),
+            worksheets: std::mem::take(&mut self.worksheets),
+            is_found_by_headers: false,
             title_rows: if self.headers == HeaderRow::Found { before } else { 0 },
             header_rows: if is_absent { 0 } else { rows },
             columns,
@@ -184,7 +205,6 @@ impl Beginning {
 
     /// That the workbook is locked.
     pub(super) fn locked(&self) -> Error {
-        let (said, fix) = ("it is locked by a password".to_owned(), "save it without one");
-        Error::Unread { name: self.name.clone(), said, fix }
+        super::reader::locked(&self.name)
     }
 }

@@ -6,6 +6,8 @@
 
 use std::ops::Range;
 
+use gather_keys_core::table::Headers;
+
 use super::row::Cell;
 use crate::delimited::HeaderRow;
 
@@ -38,14 +40,34 @@ pub(super) fn spanned(row: &[Cell]) -> Range<usize> {
     first..row.len() - row.iter().rev().take_while(|cell| cell.is_empty()).count()
 }
 
-/// Finds the headers among the first rows of a worksheet; there is at least one. `merged` returns which
-/// cells are merged; it is called only if the headers look like it. `None` when no row is on the stated
-/// line.
+/// Finds the headers among the first rows of a worksheet; there is at least one. If they are not where they look it,
+/// they are in the first row that holds most of those `asked` for. `merged` returns which cells are merged; it is called
+/// only if the headers look like it. `None` when no row is on the stated line.
 pub(super) fn find(
     rule: HeaderRow,
+    asked: &[String],
     rows: &[Line],
     merged: impl FnOnce() -> Vec<Merged>,
 ) -> Option<Head> {
+    let found = by_look(rule, rows, merged)?;
+    let held = |head: &Head| Headers::new("", head.headers.iter().cloned()).held(asked);
+    if rule != HeaderRow::Found {
+        return Some(found);
+    }
+    let mut most = held(&found);
+    let mut best = found;
+    for (at, (_, row)) in rows.iter().enumerate() {
+        let other = Head::of(at, row);
+        let holds = held(&other);
+        if holds > most {
+            (best, most) = (other, holds);
+        }
+    }
+    Some(best)
+}
+
+/// Finds the headers where they look like some.
+fn by_look(rule: HeaderRow, rows: &[Line], merged: impl FnOnce() -> Vec<Merged>) -> Option<Head> {
     let at = match rule {
         HeaderRow::Line(wanted) => rows.iter().position(|(line, _)| *line == wanted)?,
         HeaderRow::First | HeaderRow::Absent => 0,
@@ -157,7 +179,7 @@ mod tests {
     fn head(rule: HeaderRow, text: &str, merged: &[(u64, u64, Range<usize>)]) -> Option<String> {
         let merged = merged.iter().cloned();
         let merged = merged.map(|(first, last, columns)| Merged { first, last, columns }).collect();
-        let head = find(rule, &lines(text), || merged)?;
+        let head = find(rule, &[], &lines(text), || merged)?;
         assert_eq!(head.columns.len(), head.headers.len());
         Some(format!("{}+{} {}", head.before, head.rows, head.headers.join("|")))
     }
@@ -203,5 +225,21 @@ mod tests {
             assert_eq!(head(rule, rows, merged).as_deref(), Some(want), "{rows}");
         }
         assert_eq!(head(HeaderRow::Line(9), "Site/Fellside", &[]), None);
+    }
+
+    #[test]
+    fn the_row_that_holds_what_is_asked_for_has_the_headers() {
+        let asked = ["tag".to_owned(), "Site".to_owned()];
+        for (rows, want) in [
+            ("Harvest|2026-11-30/Co-op/Site|Tag/Fellside|1", "2+1 Site|Tag"),
+            ("Site|Tag/Site|Tag", "0+1 Site|Tag"),
+            ("Site list|x/Tag|Site|Kg/1|a|2", "1+1 Tag|Site|Kg"),
+            ("Hives|x/Name|y", "0+1 Hives|x"),
+            ("Hives|x/Site|Kg/a|1", "1+1 Site|Kg"),
+        ] {
+            let head = find(HeaderRow::Found, &asked, &lines(rows), Vec::new).unwrap();
+            let said = format!("{}+{} {}", head.before, head.rows, head.headers.join("|"));
+            assert_eq!(said, want, "{rows}");
+        }
     }
 }

@@ -43,7 +43,9 @@ mod tests {
             assert_eq!(letters(column), want);
         }
         let left_out = LeftOut::default();
-        [3, 27, 3].into_iter().for_each(|column| left_out.add(column));
+        for column in [3, 27, 3] {
+            left_out.add(column);
+        }
         assert_eq!(left_out.columns(), [("D".to_owned(), 2), ("AB".to_owned(), 1)]);
     }
 }

@@ -24,8 +24,9 @@ mod xls;
 mod xlsb;
 mod xlsx;
 
+pub(crate) use beginning::Sought;
 pub use left_out::LeftOut;
-pub(crate) use reader::{Opened, open};
+pub(crate) use reader::{Opened, holders, open, worksheets};
 pub(crate) use shown::is_plain_number;
 pub use writer::{SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter};
 pub use xlsx::{SheetChunk, SheetFault};

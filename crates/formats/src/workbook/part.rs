@@ -14,8 +14,6 @@ pub(super) struct Meant {
     pub(super) area: Option<Area>,
     /// Whether its first row holds headers, where that is known.
     pub(super) has_headers: Option<bool>,
-    /// Among how many parts it was chosen.
-    pub(super) count: usize,
 }
 
 /// Some cells of a worksheet.
@@ -51,7 +49,6 @@ pub(super) fn meant(
         worksheet: worksheet.clone(),
         area: None,
         has_headers: None,
-        count: worksheets.len(),
     };
     let none = |named: &[Named]| Error::NoPart {
         name: name.to_owned(),
@@ -60,18 +57,34 @@ pub(super) fn meant(
         all: worksheets.iter().chain(named.iter().map(|named| &named.name)).cloned().collect(),
     };
     let Some(part) = asked else { return worksheets.first().map(whole).ok_or_else(|| none(&[])) };
-    if let Some(worksheet) = worksheets.iter().find(|worksheet| *worksheet == part) {
+    if let Some(worksheet) = worksheet_named(part, worksheets) {
         return Ok(whole(worksheet));
+    }
+    // Cells of a worksheet, `Hives!A4:F120`, or of the only one.
+    let cells = range(part).or_else(|| Some((worksheets.first()?.clone(), area(part)?)));
+    if let Some((worksheet, area)) = cells.filter(|_| part.contains([':', '!']))
+        && let Some(worksheet) = worksheet_named(&worksheet, worksheets)
+    {
+        let worksheet = worksheet.clone();
+        let area = Some(area);
+        return Ok(Meant { name: part.to_owned(), worksheet, area, has_headers: None });
     }
     let named = named();
     let same = |named: &&Named| named.name.eq_ignore_ascii_case(part);
     if let Some(Named { name, worksheet, area, has_headers }) = named.iter().find(same).cloned() {
-        let (area, count) = (Some(area), worksheets.len());
-        return Ok(Meant { name, worksheet, area, has_headers, count });
+        return Ok(Meant { name, worksheet, area: Some(area), has_headers });
     }
     let number = part.parse::<usize>().ok().and_then(|number| number.checked_sub(1));
     let numbered = number.and_then(|number| worksheets.get(number));
     numbered.map(whole).ok_or_else(|| none(&named))
+}
+
+/// The worksheet of a name: spelled so, or the only one that differs in no more than case.
+fn worksheet_named<'w>(name: &str, worksheets: &'w [String]) -> Option<&'w String> {
+    let is_same = |other: &&String| other.to_lowercase() == name.to_lowercase();
+    let exact = worksheets.iter().find(|worksheet| *worksheet == name);
+    let mut alike = worksheets.iter().filter(is_same);
+    exact.or_else(|| alike.next().filter(|_| alike.next().is_none()))
 }
 
 /// The ranges that have a name, of what a workbook notes of its names: `Hives!$A$1:$C$10`, or

@@ -8,7 +8,7 @@ use std::sync::atomic::Ordering;
 use gather_keys_core::table::{Block, Source};
 
 use super::beginning::MOST_TEXT;
-use super::open;
+use super::{Sought, open};
 use crate::delimited::HeaderRow;
 use crate::{Address, Described, InputFile, Table, Untapped};
 
@@ -253,7 +253,7 @@ fn an_ods_is_read_as_it_says() {
     assert!(said.contains("it is not a workbook"), "{said}");
     let locked = "<manifest:encryption-data/>".to_owned();
     let said = reported(&[("content.xml", letters(9)), ("META-INF/manifest.xml", locked)], None);
-    assert!(said.contains("it is locked by a password; save it without one"), "{said}");
+    assert!(said.contains("it is protected by a password; open it, save a copy"), "{said}");
 }
 #[test]
 fn an_xls_that_spans_too_much_is_refused() {
@@ -277,7 +277,8 @@ fn an_xls_that_spans_too_much_is_refused() {
         compound.create_stream("/Workbook").unwrap().write_all(&stream).unwrap();
         compound.flush().unwrap();
         drop(compound);
-        let opened = open("bomb", &InputFile::open(&path).unwrap(), None, HeaderRow::Found);
+        let sought = Sought { headers: HeaderRow::Found, asked: &[] };
+        let opened = open("bomb", &InputFile::open(&path).unwrap(), None, &sought);
         opened.err().map(|error| error.to_string()).unwrap_or_default()
     };
     let far = [cell(0, 0), cell(65_535, 255)];

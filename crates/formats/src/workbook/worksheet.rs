@@ -11,14 +11,13 @@ use std::sync::mpsc::SyncSender;
 use calamine::DataRef;
 use gather_keys_core::table::{Block, CellKind, Headers};
 
-use super::beginning::{Beginning, Begun, MOST_COLUMNS, MOST_TEXT};
+use super::beginning::{Beginning, Begun, MOST_COLUMNS, MOST_TEXT, Sought};
 use super::headers::Merged;
 use super::left_out::LeftOut;
 use super::paced::Pace;
 use super::part::Named;
 use super::row::Row;
 use super::value::{kind, write_text};
-use crate::delimited::HeaderRow;
 use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
 use crate::{Error, Result};
 
@@ -52,8 +51,8 @@ struct Making {
 
 impl Worksheet {
     /// The worksheet of the workbook called `name` that `part` asks for, or else the first.
-    pub(super) fn new(name: &str, part: Option<&str>, headers: HeaderRow, hand: Hand) -> Self {
-        Self { beginning: Beginning::new(name, part, headers), hand, reading: None }
+    pub(super) fn new(name: &str, part: Option<&str>, sought: &Sought<'_>, hand: Hand) -> Self {
+        Self { beginning: Beginning::new(name, part, sought), hand, reading: None }
     }
 
     /// That the workbook can't be read, as `said`.

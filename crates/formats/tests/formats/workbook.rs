@@ -154,7 +154,9 @@ fn what_was_written_is_read() {
         };
         let bold = Format::new().set_bold();
         let formats = CODES.map(|(code, _)| Format::new().set_num_format(code));
-        (0..20).for_each(|column| drop(sheet.write(0, column, format!("h{column}")).unwrap()));
+        for column in 0..20 {
+            sheet.write(0, column, format!("h{column}")).unwrap();
+        }
         let mut want = Vec::new();
         for row in 1..=ROWS {
             let thousandths = i64::from(row) * 7919 % 60_000_000 + 61_000;

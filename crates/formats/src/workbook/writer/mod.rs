@@ -12,6 +12,7 @@ mod packer;
 mod rows;
 mod styles;
 
+use std::fmt::Write as _;
 use std::fs::File;
 use std::io::{self, Cursor, Write};
 use std::sync::Arc;
@@ -75,7 +76,10 @@ impl WorkbookWriter {
         let (name, worksheet) = (name.into(), options.worksheet.unwrap_or("Table"));
         // The library knows which names a worksheet can have.
         let named = Worksheet::new().set_name(worksheet).map(drop);
-        named.map_err(|error| unwritten(&name, &error))?;
+        named.map_err(|_| Error::BadWorksheet {
+            name: name.clone(),
+            worksheet: worksheet.to_owned(),
+        })?;
         Ok(Self {
             name,
             worksheet: worksheet.to_owned(),
@@ -187,7 +191,9 @@ impl WorkbookWriter {
             (Some((before, after)), Some(column)) => {
                 let after = after.split_once("/>").map_or(after, |(_, after)| after);
                 sized.push_str(before);
-                sized.push_str(&format!("<dimension ref=\"A1:{column}{}\"/>{after}", rows.max(1)));
+                let dimension = format!("<dimension ref=\"A1:{column}{}\"/>", rows.max(1));
+                sized.push_str(&dimension);
+                sized.push_str(after);
             }
             _ => sized.push_str(head),
         }
@@ -202,11 +208,10 @@ impl WorkbookWriter {
         for ((header, letters), facts) in
             self.headers.iter().zip(columns(self.headers.len())).zip(&self.facts.columns)
         {
-            row.push_str(&format!("<c r=\"{letters}1\""));
-            if !self.is_plain {
-                let style = self.styles.of_header(facts.numbers > facts.texts);
-                row.push_str(&format!(" s=\"{style}\""));
-            }
+            let of_column = self.styles.of_header(facts.numbers > facts.texts);
+            let style = if self.is_plain { 0 } else { of_column };
+            // Writing to a text can't fail.
+            let _ = write!(row, "<c r=\"{letters}1\" s=\"{style}\"");
             push_text(header, &mut row);
         }
         row.push_str("</row>");

@@ -29,14 +29,16 @@ impl Ground {
 /// The shapes that a cell of any column may have, after the decimals.
 #[derive(Debug, Clone, Copy)]
 enum Shape {
-    Text = MOST_DECIMALS as isize + 1,
+    Text,
     Lines,
     TextLikeNumber,
     Date,
     DateTime,
     Time,
-    Count,
 }
+
+/// How many styles there are on each ground, before those of columns with number formats of their own.
+const SHAPES: usize = MOST_DECIMALS + 2 + Shape::Time as usize;
 
 /// The styles of a worksheet.
 #[derive(Debug, Clone)]
@@ -114,17 +116,18 @@ impl Styles {
             Shown::Time(_) => fits(Shows::Span).or_else(|| fits(Shows::Moment)),
             Shown::Blank | Shown::Truth(_) | Shown::Text | Shown::LongNumber => None,
         };
-        let shapes = Shape::Count as usize;
         let shape = match (code, shown) {
-            (Some(code), _) => shapes + code,
-            (None, Shown::Number(decimals)) => (*decimals).min(MOST_DECIMALS),
-            (None, Shown::Blank | Shown::Truth(_) | Shown::Text) => Shape::Text as usize,
-            (None, Shown::LongNumber) => Shape::TextLikeNumber as usize,
-            (None, Shown::Date(_)) => Shape::Date as usize,
-            (None, Shown::DateTime(_)) => Shape::DateTime as usize,
-            (None, Shown::Time(_)) => Shape::Time as usize,
+            (Some(code), _) => return self.numbered(SHAPES + code, ground),
+            (None, Shown::Number(decimals)) => {
+                return self.numbered((*decimals).min(MOST_DECIMALS), ground);
+            }
+            (None, Shown::Blank | Shown::Truth(_) | Shown::Text) => Shape::Text,
+            (None, Shown::LongNumber) => Shape::TextLikeNumber,
+            (None, Shown::Date(_)) => Shape::Date,
+            (None, Shown::DateTime(_)) => Shape::DateTime,
+            (None, Shown::Time(_)) => Shape::Time,
         };
-        self.numbered(shape, ground)
+        self.shaped(shape, ground)
     }
 
     /// The number of the style of a text that has several lines, or looks like something else.
@@ -136,11 +139,16 @@ impl Styles {
         } else {
             Shape::Text
         };
-        self.numbered(shape as usize, ground)
+        self.shaped(shape, ground)
+    }
+
+    /// The number of the style of a shape that any column may have.
+    fn shaped(&self, shape: Shape, ground: Ground) -> usize {
+        self.numbered(MOST_DECIMALS + 1 + shape as usize, ground)
     }
 
     fn numbered(&self, shape: usize, ground: Ground) -> usize {
-        let of_ground = Shape::Count as usize + self.codes.len();
+        let of_ground = SHAPES + self.codes.len();
         self.numbers.get(2 + ground as usize * of_ground + shape).copied().unwrap_or_default()
     }
 }

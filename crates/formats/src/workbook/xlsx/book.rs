@@ -63,8 +63,8 @@ impl Book {
                 _ => {}
             }
         })?;
-        if !is_there {
-            return Err(PackageFault::Damaged("it is not a workbook".to_owned()));
+        if !is_there || worksheets.is_empty() {
+            return Err(PackageFault::Damaged("it has no worksheets".to_owned()));
         }
         let styles = target("styles");
         let formats = styles.map(|part| formats(package, &part)).transpose()?;

@@ -193,12 +193,13 @@ impl<'t> Rows<'t> {
         }
         self.column = column + 1;
         let (mut value, mut has_formula, mut has_value) = (Value::Blank, false, false);
-        while end == TagEnd::Open {
+        let mut is_within = end == TagEnd::Open;
+        while is_within {
             let tag = self.markup.tag()?.ok_or(Malformed)?;
             match tag.name {
                 b"c" if tag.is_end => {
                     self.markup.end_of_tag()?;
-                    break;
+                    is_within = false;
                 }
                 _ if tag.is_end => return Err(CellFault::Malformed),
                 b"v" => {
@@ -303,7 +304,7 @@ mod tests {
                     Value::Error => "e".to_owned(),
                     Value::Date(text) => format!("d{}", shown(text)),
                 };
-                row += &format!(" {}.{}={value}", cell.column, cell.style);
+                row.extend([format!(" {}.{}={value}", cell.column, cell.style)]);
             }
             said.push(row);
         }

@@ -111,14 +111,14 @@ struct Cutter<R> {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
-    BeforeRows,
-    WithinRows,
-    AfterRows,
+    Before,
+    Within,
+    After,
 }
 
 impl<R: Read> Cutter<R> {
     fn new(part: R) -> Self {
-        let (pending, state) = (Vec::new(), State::BeforeRows);
+        let (pending, state) = (Vec::new(), State::Before);
         Self { part, pending, settled: 0, searched: 0, state, before: 0 }
     }
 
@@ -126,9 +126,9 @@ impl<R: Read> Cutter<R> {
     fn next(&mut self, mut buffer: Vec<u8>) -> Result<Option<SheetChunk>, CutFault> {
         loop {
             match self.state {
-                State::AfterRows => return Ok(None),
-                State::BeforeRows => self.find_rows()?,
-                State::WithinRows => {
+                State::After => return Ok(None),
+                State::Before => self.find_rows()?,
+                State::Within => {
                     if let Some((end, after)) = self.find_end() {
                         return self.last_piece(end, after).map(Some);
                     }
@@ -171,11 +171,11 @@ impl<R: Read> Cutter<R> {
                 continue;
             }
             let Ok(end) = markup.end_of_tag() else { break };
-            self.state = if end == TagEnd::Open { State::WithinRows } else { State::AfterRows };
+            self.state = if end == TagEnd::Open { State::Within } else { State::After };
             let rows = markup.at();
             self.pending.drain(..rows);
             self.settled -= rows;
-            return if self.state == State::AfterRows { self.pass_rest() } else { Ok(()) };
+            return if self.state == State::After { self.pass_rest() } else { Ok(()) };
         }
         Ok(())
     }
@@ -218,7 +218,7 @@ impl<R: Read> Cutter<R> {
         self.pending.truncate(end);
         let text = std::mem::replace(&mut self.pending, rest);
         self.pass_rest()?;
-        self.state = State::AfterRows;
+        self.state = State::After;
         Ok(SheetChunk { text, before: self.before, last: None })
     }
 
@@ -318,18 +318,29 @@ mod tests {
     #[test]
     fn rows_come_whole_in_pieces() {
         let long = |row: &str, times: usize| row.repeat(times);
+        let numbered =
+            |row: &dyn Fn(u64) -> String| (1..9000).map(row).collect::<Vec<_>>().concat();
+        let cell = "<c t=\"str\"><v><![CDATA[<row ]]></v></c>";
         let unnumbered = long("<row><c><v>1</v></c><c/></row>", 9000);
         for (rows_text, count) in [
             (String::new(), 0),
             (long("<row/>", 50_000), 50_000),
             (unnumbered.clone(), 9000),
             (unnumbered.replace("row", "x:row"), 9000),
-            ((1..9000).map(|line| format!("<row r=\"{}\"><c r=\"B{0}\"/></row>", line * 3)).collect(), 8999),
-            ((1..9000).map(|line| format!("<row><c r=\"B{}\"/></row>", line * 2)).collect(), 8999),
-            ((1..9000).map(|line| format!("<!-- </row><row r=\"1\"> --><row r=\"{line}\"><c t=\"str\"><v><![CDATA[<row ]]></v></c></row>")).collect(), 8999),
+            (numbered(&|line| format!("<row r=\"{}\"><c r=\"B{0}\"/></row>", line * 3)), 8999),
+            (numbered(&|line| format!("<row><c r=\"B{}\"/></row>", line * 2)), 8999),
+            (
+                numbered(&|line| {
+                    format!("<!-- </row><row r=\"1\"> --><row r=\"{line}\">{cell}</row>")
+                }),
+                8999,
+            ),
         ] {
-            for (begin, end) in [("<sheetData>", "</sheetData>"), ("<x:sheetData a='>'>", "</x:sheetData ><x:b/>")] {
-                let sheet = format!("<worksheet><cols><col/></cols>{begin}{rows_text}{end}</worksheet>");
+            for (begin, end) in
+                [("<sheetData>", "</sheetData>"), ("<x:sheetData a='>'>", "</x:sheetData ><x:b/>")]
+            {
+                let sheet =
+                    format!("<worksheet><cols><col/></cols>{begin}{rows_text}{end}</worksheet>");
                 let all = rows(&sheet, 1 << 16).unwrap();
                 assert_eq!(all.len(), count);
             }
@@ -344,7 +355,7 @@ mod tests {
             ("<worksheet><sheetViews/>", "EndsTooEarly"),
             ("", "EndsTooEarly"),
         ] {
-            let said = rows(sheet, 7).map(|rows| format!("{rows:?}")).unwrap_or_else(|said| said);
+            let said = rows(sheet, 7).map_or_else(|said| said, |rows| format!("{rows:?}"));
             assert_eq!(said, want, "{sheet}");
         }
     }
@@ -361,7 +372,7 @@ mod tests {
                 line += if says { by } else { 1 };
                 want.push((line, cells));
                 let said = if says { format!(" r=\"{line}\"") } else { String::new() };
-                text += &format!("<row{said}>{}</row>", "<c/>".repeat(cells));
+                text.extend([format!("<row{said}>{}</row>", "<c/>".repeat(cells))]);
             }
             let sheet = format!("<worksheet><sheetData>{text}</sheetData></worksheet>");
             prop_assert_eq!(rows(&sheet, at_once), Ok(want));

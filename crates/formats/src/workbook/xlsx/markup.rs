@@ -25,6 +25,9 @@ pub(super) struct Tag<'t> {
     pub(super) is_end: bool,
 }
 
+/// An attribute: its name without a prefix, and its value as it is written.
+pub(super) type Attribute<'t> = (&'t [u8], &'t [u8]);
+
 /// The end of a start tag.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum TagEnd {
@@ -84,7 +87,7 @@ impl<'t> Markup<'t> {
     }
 
     /// The next attribute of the tag, its name without a prefix; or how the tag ends, which is passed.
-    pub(super) fn attribute(&mut self) -> Result<Result<(&'t [u8], &'t [u8]), TagEnd>, Malformed> {
+    pub(super) fn attribute(&mut self) -> Result<Result<Attribute<'t>, TagEnd>, Malformed> {
         self.skip_space();
         let mut begin = self.at;
         loop {
@@ -269,12 +272,13 @@ mod tests {
         let mut said = String::new();
         while let Some(tag) = markup.tag().unwrap() {
             let name = std::str::from_utf8(tag.name).unwrap();
-            said += &format!("{}{name}", if tag.is_end { "/" } else { "" });
+            said += if tag.is_end { "/" } else { "" };
+            said += name;
             let end = loop {
                 match markup.attribute().unwrap() {
                     Ok((name, value)) => {
                         let text = |text| std::str::from_utf8(text).unwrap();
-                        said += &format!(" {}={}", text(name), text(value));
+                        said.extend([" ", text(name), "=", text(value)]);
                     }
                     Err(end) => break end,
                 }

@@ -24,11 +24,11 @@ pub use cut::SheetChunk;
 pub use parser::SheetFault;
 pub(crate) use parser::SheetParser;
 
-use super::beginning::{Beginning, Begun};
+use super::beginning::{Beginning, Begun, Sought};
 use super::left_out::LeftOut;
 use super::merged::merged;
+use super::part::Named;
 use super::row::Row;
-use crate::delimited::HeaderRow;
 use crate::{Error, Result};
 use book::{Book, NumberFormat};
 use cells::{CellFault, Rows, Value};
@@ -39,6 +39,44 @@ use shared_texts::SharedTexts;
 
 /// How many rows are looked at to find the number formats of columns.
 const LOOKED_AT: usize = 1000;
+
+/// A workbook, of which worksheets may be read.
+pub(super) struct XlsxBook {
+    name: String,
+    package: Package,
+    worksheets: Vec<(String, String)>,
+    named: Vec<Named>,
+    meanings: Meanings,
+}
+
+impl XlsxBook {
+    /// The workbook called `name`.
+    ///
+    /// # Errors
+    /// When it is none, or damaged.
+    pub(super) fn open(
+        name: &str,
+        package: std::result::Result<Package, PackageFault>,
+    ) -> Result<Self> {
+        let failed = |fault: PackageFault| fault.reported(name);
+        let package = package.map_err(failed)?;
+        let book = Book::read(&package).map_err(failed)?;
+        let named = book.named(&package);
+        let shared = book.shared_texts.as_deref().and_then(|part| package.held(part));
+        let shared = shared.map(|part| part.and_then(SharedTexts::read)).transpose();
+        let meanings = Meanings {
+            texts: Arc::new(shared.map_err(failed)?.unwrap_or_default()),
+            formats: book.formats.into(),
+            epoch: book.epoch,
+        };
+        Ok(Self { name: name.to_owned(), package, worksheets: book.worksheets, named, meanings })
+    }
+
+    /// The names of its worksheets.
+    pub(super) fn names(&self) -> impl Iterator<Item = &str> {
+        self.worksheets.iter().map(|(name, _)| &name[..])
+    }
+}
 
 /// A worksheet that is being read.
 pub(crate) struct SheetReader {
@@ -52,44 +90,27 @@ pub(crate) struct SheetReader {
 }
 
 impl SheetReader {
-    /// Begins to read a worksheet of the workbook called `name`: the one of a name or number, or else the first.
+    /// Begins to read a worksheet: the one of a name or number, or else the first.
     ///
     /// # Errors
-    /// When it is not a workbook, has no such worksheet, or the worksheet has no headers.
-    pub(super) fn open(
-        name: &str,
-        package: std::result::Result<Package, PackageFault>,
-        part: Option<&str>,
-        headers: HeaderRow,
-    ) -> Result<Self> {
-        let mut beginning = Beginning::new(name, part, headers);
-        let failed = |fault| match fault {
-            PackageFault::Damaged(said) => Beginning::new(name, part, headers).unread(said),
-            PackageFault::TooLarge(said) => Beginning::new(name, part, headers).too_large(said),
-        };
-        let package = package.map_err(failed)?;
-        let book = Book::read(&package).map_err(failed)?;
-        let names: Vec<String> = book.worksheets.iter().map(|(name, _)| name.clone()).collect();
-        let chosen = beginning.chosen(&names, || book.named(&package))?;
-        let sheet = book.worksheets.iter().find(|(name, _)| *name == chosen);
+    /// When there is no such worksheet, or it has no headers.
+    pub(super) fn open(book: &XlsxBook, part: Option<&str>, sought: &Sought<'_>) -> Result<Self> {
+        let XlsxBook { name, package, worksheets, named, meanings } = book;
+        let meanings = meanings.clone();
+        let mut beginning = Beginning::new(name, part, sought);
+        let names: Vec<String> = worksheets.iter().map(|(name, _)| name.clone()).collect();
+        let chosen = beginning.chosen(&names, || named.clone())?;
+        let sheet = worksheets.iter().find(|(name, _)| *name == chosen);
         let sheet = sheet.map(|(_, part)| part.clone()).unwrap_or_default();
         let text = package.part(&sheet).unwrap_or_else(|| {
             Err(PackageFault::Damaged("its archive lacks the worksheet".to_owned()))
         });
-        // It is unpacked while the texts are read that cells share.
-        let pieces = Pieces::begin(name, text.map_err(failed)?);
+        let pieces = Pieces::begin(name, text.map_err(|fault| fault.reported(name))?);
         let mut pieces =
-            pieces.map_err(|cause: io::Error| Error::Read { name: name.to_owned(), cause })?;
-        let shared = book.shared_texts.as_deref().and_then(|part| package.held(part));
-        let shared = shared.map(|part| part.and_then(SharedTexts::read)).transpose();
-        let meanings = Meanings {
-            texts: Arc::new(shared.map_err(failed)?.unwrap_or_default()),
-            formats: book.formats.into(),
-            epoch: book.epoch,
-        };
+            pieces.map_err(|cause: io::Error| Error::Read { name: name.clone(), cause })?;
         let seen = wait_for_headers(&mut beginning, &meanings, &mut pieces)?;
         // Merged cells are said after the rows.
-        let merged = || package.part(&sheet).and_then(|text| text.ok()).map(merged);
+        let merged = || package.part(&sheet).and_then(std::result::Result::ok).map(merged);
         let (begun, _) = beginning.begin(|| merged().unwrap_or_default())?;
         let area = beginning.area();
         let lines = area.map_or(0..u64::MAX, |area| area.first..area.last.saturating_add(1));
@@ -119,6 +140,10 @@ impl SheetReader {
     /// The beginning of the worksheet.
     pub(super) fn begun(&self) -> &Begun {
         &self.begun
+    }
+
+    pub(super) fn begun_mut(&mut self) -> &mut Begun {
+        &mut self.begun
     }
 
     /// How many cells hold an error, so far.
@@ -194,7 +219,6 @@ fn wait_for_headers(
             is_settled = beginning.is_past(line)
                 || beginning.clip(line, &mut row) && beginning.wait(line, &row);
         }
-        drop(rows);
         seen.push_back(piece);
         if is_settled {
             break;
@@ -253,6 +277,17 @@ fn number_formats(parser: &SheetParser, seen: &VecDeque<SheetChunk>) -> Vec<Opti
     }
     let own = |format: &&NumberFormat| format.code != "General" && format.code != "@";
     found.into_iter().map(|format| format.filter(own).map(|format| format.code.clone())).collect()
+}
+
+impl PackageFault {
+    /// The fault in the workbook called `name`.
+    fn reported(self, name: &str) -> Error {
+        let (said, fix) = match self {
+            Self::Damaged(said) => (said, "open it and save it again as XLSX"),
+            Self::TooLarge(said) => (said, "save the worksheet as CSV"),
+        };
+        Error::Unread { name: name.to_owned(), said, fix }
+    }
 }
 
 impl CutFault {

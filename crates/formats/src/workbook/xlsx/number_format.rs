@@ -30,11 +30,10 @@ pub(in crate::workbook) fn built_in(id: u32) -> Option<&'static str> {
         18 => "h:mm AM/PM",
         19 => "h:mm:ss AM/PM",
         20 => "h:mm",
-        21 => "h:mm:ss",
         22 => "m/d/yy h:mm",
         // Dates and times in the notation of the reader's country.
         27..=31 | 36 | 50..=54 | 57 | 58 => "yyyy-mm-dd",
-        32..=35 | 55 | 56 => "h:mm:ss",
+        21 | 32..=35 | 55 | 56 => "h:mm:ss",
         37 => "#,##0 ;(#,##0)",
         38 => "#,##0 ;[Red](#,##0)",
         39 => "#,##0.00;(#,##0.00)",

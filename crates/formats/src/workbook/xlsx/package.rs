@@ -26,6 +26,9 @@ const MOST_TIMES: u64 = 50;
 /// How many parts an archive may have.
 const MOST_PARTS: usize = 10_000;
 
+/// How many bytes the end of an archive may take, a comment included.
+const END_WITHIN: u64 = 66_000;
+
 /// How many packed bytes are read at a time.
 const AT_ONCE: usize = 64 << 10;
 
@@ -92,7 +95,8 @@ impl Package {
         }
         let mut parts = HashMap::new();
         for nth in 0..archive.len() {
-            let Ok(part) = archive.by_index_raw(nth) else { continue };
+            let part = archive.by_index_raw(nth);
+            let part = part.map_err(|error| PackageFault::Damaged(error.to_string()))?;
             let (Some(begin), Ok(name)) = (part.data_start(), part.name()) else { continue };
             let name = name.replace('\\', "/").to_lowercase();
             let part = Part {
@@ -105,6 +109,15 @@ impl Package {
             parts.entry(name.trim_start_matches('/').to_owned()).or_insert(part);
         }
         Ok(Self { input: input.clone(), parts })
+    }
+
+    /// Whether a file ends as an archive does.
+    pub(in crate::workbook) fn has_end(input: &InputFile) -> bool {
+        let mut file = input.reader();
+        let from = file.size().saturating_sub(END_WITHIN);
+        let mut end = Vec::new();
+        let read = file.seek(SeekFrom::Start(from)).and_then(|_| file.read_to_end(&mut end));
+        read.is_ok() && memchr::memmem::rfind(&end, b"PK\x05\x06").is_some()
     }
 
     /// The names of all parts, in lower case.

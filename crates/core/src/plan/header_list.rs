@@ -1,19 +1,19 @@
-//! `order by`: the columns of a database's table whose order its rows are read in, `Since, Tag`.
+//! Headers that an option names, separated by commas: `Since, Tag`.
 
 use crate::Result;
 use crate::template::phrase::Phrase;
 
-/// Reads one or several headers, separated by commas.
+/// Reads the headers that an option called `key` names, separated by commas.
 ///
 /// ```
-/// assert_eq!(gather_keys_core::plan::parse_order("Since, \"Wend, lower\"")?, ["Since", "Wend, lower"]);
+/// assert_eq!(gather_keys_core::plan::parse_headers("order-by", "Since, \"Wend, lower\"")?, ["Since", "Wend, lower"]);
 /// # Ok::<(), gather_keys_core::Error>(())
 /// ```
 ///
 /// # Errors
 /// [`crate::Error::Malformed`], with the place.
-pub fn parse_order(text: &str) -> Result<Vec<String>> {
-    let mut phrase = Phrase::new("order-by", text);
+pub fn parse_headers(key: &'static str, text: &str) -> Result<Vec<String>> {
+    let mut phrase = Phrase::new(key, text);
     let mut headers = Vec::new();
     loop {
         headers.push(phrase.header(&[','], &[])?);
