@@ -1,7 +1,7 @@
 //! Every open format by its public face: what a file holds is what comes out.
 
 // A test that can't go on should say so at once.
-#![allow(clippy::unwrap_used)]
+#![allow(clippy::unwrap_used, clippy::format_push_string)]
 
 mod address;
 mod backup;

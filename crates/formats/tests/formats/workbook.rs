@@ -1,7 +1,7 @@
 //! Tables as worksheets and back.
 
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink, Source};
-use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
+use gather_keys_formats::workbook::{SheetRows, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 
 const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
@@ -16,7 +16,7 @@ fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {
         let main = Block::of_rows(1, &[[nth.to_string()]]);
         let mut added = Block::new(1);
         added.push_cell_of(cell, *kind);
-        let mut rendered = Default::default();
+        let mut rendered = SheetRows::default();
         writer.renderer(Overlay::default()).render(&main, &[0], &added, &mut rendered);
         writer.write(&mut rendered).unwrap();
     }
@@ -91,7 +91,7 @@ fn what_a_worksheet_does_not_hold_is_an_error() {
     let mut writer = WorkbookWriter::new("out.xlsx", PLAIN).unwrap();
     writer.write_headers(&Headers::new("t", ["Note"]), &[]).unwrap();
     let main = Block::of_rows(1, &[["x".repeat(40_000)]]);
-    let mut rendered = Default::default();
+    let mut rendered = SheetRows::default();
     writer.renderer(Overlay::default()).render(&main, &[0], &Block::new(0), &mut rendered);
     let error = writer.write(&mut rendered).unwrap_err().to_string();
     assert!(error.starts_with("out.xlsx, row 1, column `Note`: the text is longer"), "{error}");
@@ -101,35 +101,44 @@ fn what_a_worksheet_does_not_hold_is_an_error() {
     );
 }
 
-/// Number formats with the text that a cell of each has for a number of thousandths; `None` where that is the number.
-const CODES: [(&str, fn(i64) -> Option<String>); 16] = [
-    ("General", |_| None),
-    ("0", |_| None),
-    ("#,##0.00", |_| None),
-    ("0%", |_| None),
-    ("0.00E+00", |_| None),
-    ("# ?/?", |_| None),
-    ("_($* #,##0.00_);_($* (#,##0.00);_(@_)", |_| None),
-    ("[Red]0.0 \"days\"", |_| None),
-    ("@", |_| None),
-    ("mm-dd-yy", day),
-    ("d. mmmm yyyy", day),
-    ("[$-407]dddd, d. mmmm yyyy;@", day),
-    ("yyyy-mm-dd\\Thh:mm", day),
-    ("m/d/yy h:mm", day),
-    ("[h]:mm:ss", span),
-    ("[mm]:ss.000", span),
-];
-
-/// The date and time of a number of thousandths of a day, counted by hand.
-fn day(thousandths: i64) -> Option<String> {
-    let (days, rest) = (thousandths / 1000, thousandths % 1000);
-    let date = jiff::civil::date(1899, 12, 30).checked_add(jiff::Span::new().days(days)).unwrap();
-    Some(if rest == 0 { date.to_string() } else { format!("{date}T{}", clock(rest * 86_400)) })
+/// The kind of value that a number format shows.
+#[derive(Clone, Copy)]
+enum Shows {
+    Number,
+    Day,
+    Span,
 }
 
-fn span(thousandths: i64) -> Option<String> {
-    Some(clock(thousandths * 86_400))
+/// Number formats, each with what it shows.
+const CODES: [(&str, Shows); 16] = [
+    ("General", Shows::Number),
+    ("0", Shows::Number),
+    ("#,##0.00", Shows::Number),
+    ("0%", Shows::Number),
+    ("0.00E+00", Shows::Number),
+    ("# ?/?", Shows::Number),
+    ("_($* #,##0.00_);_($* (#,##0.00);_(@_)", Shows::Number),
+    ("[Red]0.0 \"days\"", Shows::Number),
+    ("@", Shows::Number),
+    ("mm-dd-yy", Shows::Day),
+    ("d. mmmm yyyy", Shows::Day),
+    ("[$-407]dddd, d. mmmm yyyy;@", Shows::Day),
+    ("yyyy-mm-dd\\Thh:mm", Shows::Day),
+    ("m/d/yy h:mm", Shows::Day),
+    ("[h]:mm:ss", Shows::Span),
+    ("[mm]:ss.000", Shows::Span),
+];
+
+/// The text of a number of thousandths of a day, counted by hand.
+fn shown(shows: Shows, thousandths: i64) -> String {
+    let (days, rest) = (thousandths / 1000, thousandths % 1000);
+    let date = jiff::civil::date(1899, 12, 30).checked_add(jiff::Span::new().days(days)).unwrap();
+    match shows {
+        Shows::Number => (thousandths as f64 / 1000.0).to_string(),
+        Shows::Span => clock(thousandths * 86_400),
+        Shows::Day if rest == 0 => date.to_string(),
+        Shows::Day => format!("{date}T{}", clock(rest * 86_400)),
+    }
 }
 
 /// Hours, minutes and seconds of a number of milliseconds.
@@ -148,9 +157,10 @@ fn what_was_written_is_read() {
     let folder = tempfile::tempdir().unwrap();
     for shares_texts in [true, false] {
         let mut workbook = Workbook::new();
-        let sheet = match shares_texts {
-            true => workbook.add_worksheet_with_low_memory().unwrap(),
-            false => workbook.add_worksheet_with_constant_memory().unwrap(),
+        let sheet = if shares_texts {
+            workbook.add_worksheet_with_low_memory().unwrap()
+        } else {
+            workbook.add_worksheet_with_constant_memory().unwrap()
         };
         let bold = Format::new().set_bold();
         let formats = CODES.map(|(code, _)| Format::new().set_num_format(code));
@@ -161,9 +171,9 @@ fn what_was_written_is_read() {
         for row in 1..=ROWS {
             let thousandths = i64::from(row) * 7919 % 60_000_000 + 61_000;
             let number = thousandths as f64 / 1000.0;
-            for (column, (format, (_, text))) in (0..).zip(formats.iter().zip(CODES)) {
+            for (column, (format, (_, shows))) in (0..).zip(formats.iter().zip(CODES)) {
                 sheet.write_number_with_format(row, column, number, format).unwrap();
-                want.push(text(thousandths).unwrap_or_else(|| number.to_string()));
+                want.push(shown(shows, thousandths));
             }
             let text = format!("{row} <é> & \"_x0041_\"\n\u{1f41d}");
             sheet.write_string(row, 16, &text).unwrap();
