@@ -258,7 +258,14 @@ impl Call {
 
     /// Whether the reasons of unmatched keys are sought, for somebody who sees them.
     pub(crate) fn explains(&self) -> bool {
-        self.reasons && (!self.messages.quiet || self.lists.is_some() || !self.reports.is_empty())
+        let is_seen = !self.messages.quiet || self.lists.is_some() || !self.reports.is_empty();
+        self.reasons && (is_seen || self.writes_found_sheet())
+    }
+
+    /// Whether the output is a workbook with a worksheet of findings.
+    pub(crate) fn writes_found_sheet(&self) -> bool {
+        let is_workbook = self.output().is_some_and(Address::is_workbook);
+        is_workbook && !self.style.plain && self.into != Destination::Nothing
     }
 
     /// Every input, for the check that no output is one of them.

@@ -24,6 +24,7 @@ use crate::aliases;
 use crate::call::{Call, Destination, EditsRule, Table};
 use crate::corrections::CorrectionsFile;
 use crate::error::Result;
+use crate::found_sheet;
 use crate::progress::{Meter, Metering, SharedSum};
 
 /// All tables of a run, open, with every name in the plan found in them. No row is read yet, so
@@ -297,8 +298,11 @@ impl Inputs {
         }
         let enrichment = enrichment.finish().corrected(self.corrected).explaining(call.explains());
         let enrichment = enrichment.memory_limit(call.memory);
-        let enrichment =
-            if call.reports.is_empty() { enrichment } else { enrichment.sampling(LISTED) };
+        let enrichment = match (call.writes_found_sheet(), call.reports.is_empty()) {
+            (true, _) => enrichment.sampling(found_sheet::LISTED),
+            (false, true) => enrichment,
+            (false, false) => enrichment.sampling(LISTED),
+        };
         Ok(Loaded { main: self.main, enrichment, seen, others, types: self.types })
     }
 }

@@ -15,6 +15,7 @@ mod corrections;
 mod diagnoses;
 mod edits;
 mod error;
+mod found_sheet;
 mod inputs;
 mod lines;
 mod lists;

@@ -1,13 +1,13 @@
 //! The pass over the main table, into whatever form the output has.
 
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Findings, Kind, Recorder};
+use gather_keys_core::findings::{Findings, Recorder};
 use gather_keys_core::table::Discard;
 use gather_keys_formats::Codec;
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter, StoredType};
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::WorkbookOptions;
+use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
 
 use crate::error::Result;
 use crate::inputs::OpenTable;
@@ -29,24 +29,12 @@ pub(crate) enum Written<'o> {
     Workbook(&'o mut Output, WorkbookOptions<'o>, Vec<Option<String>>),
 }
 
-/// The counts of findings, for the worksheet of findings: reference, kind and count.
-fn found_in(enrichment: &Enrichment, findings: &Findings) -> Vec<[String; 3]> {
-    let lookups = enrichment.lookups().zip(&findings.lookups);
-    let found = lookups.flat_map(|(lookup, found)| {
-        Kind::ALL.map(|kind| {
-            let name = lookup.reference().name().to_owned();
-            [name, kind.label().to_owned(), found.counts.of(kind).to_string()]
-        })
-    });
-    found.collect()
-}
-
 /// The result of a pass, and the columns that are written as text because no type holds all their cells.
 pub(crate) struct PassResult {
     pub(crate) findings: Findings,
     pub(crate) mixed: Vec<String>,
-    /// How many whole numbers are text in a workbook, and the header of the first.
-    pub(crate) long: Option<(u64, String)>,
+    /// A workbook whose rows are written, and nothing else.
+    pub(crate) workbook: Option<WorkbookWriter>,
 }
 
 /// The pass over the main table, into the output if there is one.
@@ -60,7 +48,7 @@ pub(crate) fn pass(
     let recorder = notes
         .are_wanted()
         .then_some(notes as &mut (dyn Recorder<Error = gather_keys_formats::Error> + Send));
-    let (mut mixed, mut long) = (Vec::new(), None);
+    let (mut mixed, mut workbook) = (Vec::new(), None);
     let findings = match output {
         None => enrichment.run(main, &mut Discard::default(), recorder, threads)?,
         Some(Written::Database(writer)) => enrichment.run(main, writer, recorder, threads)?,
@@ -79,8 +67,9 @@ pub(crate) fn pass(
         Some(Written::Workbook(output, options, formats)) => {
             let mut writer = output.workbook(options)?;
             writer.set_number_formats(formats);
+            writer.set_added(enrichment.row_outputs().map(|output| output.cells.len()));
             let findings = enrichment.run(main, &mut writer, recorder, threads)?;
-            long = writer.finish(&found_in(enrichment, &findings), output)?;
+            workbook = Some(writer);
             findings
         }
         Some(Written::Json(output, lines, packing)) => {
@@ -98,5 +87,5 @@ pub(crate) fn pass(
             findings
         }
     };
-    Ok(PassResult { findings, mixed, long })
+    Ok(PassResult { findings, mixed, workbook })
 }

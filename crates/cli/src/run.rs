@@ -30,6 +30,7 @@ use crate::commands::Outcome;
 use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
 use crate::error::{Error, Result};
+use crate::found_sheet::found_sheet;
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
@@ -363,10 +364,18 @@ impl<'a> Run<'a> {
             Some(output) if is_database => output.database().map(Written::Database),
             Some(output) => Some(form_of(output)),
         };
-        let PassResult { findings, mixed, long } =
+        let PassResult { findings, mixed, workbook } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;
+        let long = match (workbook, &mut output) {
+            (Some(workbook), Some(output)) => {
+                let plans = call.references.iter().map(|(_, plan)| plan);
+                let found = found_sheet(&enrichment, &findings, &diagnoses, plans);
+                workbook.finish(&found, output)?
+            }
+            _ => None,
+        };
         if let Some(lists) = &mut lists {
             lists.reasons(&enrichment, &findings, &diagnoses)?;
             lists.reference_rows(&enrichment, &findings)?;

@@ -24,7 +24,7 @@ use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
+use gather_keys_formats::workbook::{FoundSheet, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Chunk, Described, Error, Table, Untapped};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
@@ -241,7 +241,7 @@ fn xlsx(folder: &Path) {
     let path = folder.join("t.xlsx");
     let mut writer = WorkbookWriter::new("t", PLAIN).unwrap();
     fill(&mut writer, ROWS);
-    writer.finish(&[], File::create(&path).unwrap()).unwrap();
+    writer.finish(&FoundSheet::default(), File::create(&path).unwrap()).unwrap();
     measure("xlsx", &Address::File(path.clone()), &|| {
         let mut xlsx: Xlsx<_> = calamine::open_workbook(&path).unwrap();
         let name = xlsx.sheet_names()[0].clone();

@@ -7,7 +7,7 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::findings::GateResult;
-use gather_keys_core::report::{Gathering, Report};
+use gather_keys_core::report::{Gathering, LISTED, Report};
 use gather_keys_formats::WholeFile;
 use gather_keys_formats::commit::Finished;
 
@@ -86,6 +86,7 @@ pub(crate) fn of(
         advice: advice.collect(),
         gates,
         output,
+        listed: LISTED,
     };
     gathering.report()
 }

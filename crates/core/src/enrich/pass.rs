@@ -353,6 +353,11 @@ impl Enrichment {
         self.count(block, from, workspace);
         match raw {
             Some(raw) => self.stages.render_raw(block, raw, workspace),
+            None if renderer.wants_outcomes() => {
+                workspace.find_outcomes();
+                let Workspace { out, outcomes, rendered, .. } = workspace;
+                renderer.render_with_outcomes(block, &out.of, &out.added, outcomes, rendered);
+            }
             None => {
                 let Workspace { out, rendered, .. } = workspace;
                 renderer.render(block, &out.of, &out.added, rendered);

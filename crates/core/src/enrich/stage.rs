@@ -14,7 +14,7 @@ use super::row_output::{Outcome, RowSoFar};
 use super::{RowOutput, Updating};
 use crate::findings::{Recorder, Tallied, Tally, Written, WrittenCounts};
 use crate::lookup::{Answer, EntryId, Lookup, ProbeBuffers, RowId};
-use crate::table::{Block, Overlay, Row};
+use crate::table::{Block, Overlay, Row, RowOutcomes};
 
 /// The lookups of a run, with what each adds.
 #[derive(Debug)]
@@ -106,6 +106,8 @@ pub(super) struct Workspace<R> {
     pub(super) out: RowBatch,
     pub(super) corrected: Vec<CorrectedCell>,
     pub(super) buffers: ProbeBuffers,
+    /// What became of the rows that go out, where the renderer shows it.
+    pub(super) outcomes: RowOutcomes,
     pub(super) rendered: R,
 }
 
@@ -114,6 +116,25 @@ impl<R> Workspace<R> {
     pub(super) fn begin(&mut self, block: &Block, rows: Range<usize>, overlay: &Overlay) {
         (self.first, self.count, self.is_crowded) = (rows.start, rows.len(), false);
         self.out.begin(block, rows, overlay);
+    }
+
+    /// Finds what became of the rows that go out. Copies that an earlier lookup made of a row share the outcome of
+    /// the first.
+    pub(super) fn find_outcomes(&mut self) {
+        let Self { stages, out, outcomes, .. } = self;
+        outcomes.reset(out.of.len(), stages.len());
+        for (lookup, stage) in stages.iter().enumerate() {
+            // Both are in the order of the rows.
+            let mut at = 0;
+            for (nth, row) in out.of.iter().enumerate() {
+                at += stage.rows.of[at..].iter().take_while(|other| *other < row).count();
+                if stage.rows.of.get(at) == Some(row)
+                    && let Some(answer) = stage.answers.get(at)
+                {
+                    outcomes.set(nth, lookup, answer.outcome());
+                }
+            }
+        }
     }
 }
 

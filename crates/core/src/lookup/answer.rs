@@ -1,5 +1,7 @@
 //! The answer of a lookup to one main row.
 
+use crate::table::RowOutcome;
+
 use super::EntryId;
 
 /// The answer of a lookup to one main row.
@@ -43,6 +45,17 @@ pub enum Miss {
 }
 
 impl Answer {
+    /// What became of the row.
+    pub(crate) fn outcome(self) -> RowOutcome {
+        match self {
+            Self::Matched(_) | Self::Chosen { .. } | Self::All { .. } => RowOutcome::Matched,
+            Self::Ambiguous(_) => RowOutcome::Ambiguous,
+            Self::Unmatched(_) => RowOutcome::Unmatched,
+            Self::BlankKey => RowOutcome::BlankKey,
+            Self::Malformed => RowOutcome::Malformed,
+        }
+    }
+
     /// The first entry of the answer, where there is one.
     pub(crate) fn first(self) -> Option<EntryId> {
         match self {

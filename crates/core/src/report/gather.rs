@@ -31,6 +31,8 @@ pub struct Gathering<'a> {
     pub gates: &'a [GateResult],
     /// The name of the output, and whether it may appear.
     pub output: Option<(&'a str, bool)>,
+    /// How many rows or keys of a kind are listed.
+    pub listed: usize,
 }
 
 impl Gathering<'_> {
@@ -40,7 +42,7 @@ impl Gathering<'_> {
         let each = enrichment.lookups().zip(&findings.lookups).zip(self.diagnoses);
         let references = each.enumerate().map(|(nth, ((lookup, found), diagnosis))| {
             let advice = self.advice.get(nth).cloned().unwrap_or_default();
-            reference(lookup, found, diagnosis.as_ref(), advice)
+            reference(lookup, found, diagnosis.as_ref(), (advice, self.listed))
         });
         let gates = self.gates.iter().map(|gate| GateTold {
             gate: gate.gate.clone(),
@@ -69,7 +71,7 @@ fn reference(
     lookup: &Lookup,
     found: &LookupFindings,
     diagnosis: Option<&Diagnosis>,
-    advice: Vec<String>,
+    (advice, listed): (Vec<String>, usize),
 ) -> ReferenceTold {
     let reference = lookup.reference();
     let counts = &found.counts;
@@ -105,7 +107,7 @@ fn reference(
             .collect(),
         fixes: diagnosis.map_or(Vec::new(), |diagnosis| diagnosis.fixes.iter().map(fix).collect()),
         advice,
-        unmatched: unmatched(lookup, found, diagnosis),
+        unmatched: unmatched(lookup, found, (diagnosis, listed)),
         main_rows: troubles
             .into_iter()
             .flat_map(|kind| found.samples(kind).iter().map(move |sample| (kind, sample)))
@@ -113,10 +115,10 @@ fn reference(
             .collect(),
         shared_keys: found
             .groups(lookup)
-            .take(LISTED)
+            .take(listed)
             .map(|group| shared(reference, &group))
             .collect(),
-        unused: found.unused(lookup).take(LISTED).map(|row| unused(reference, row)).collect(),
+        unused: found.unused(lookup).take(listed).map(|row| unused(reference, row)).collect(),
         aliases: lookup
             .aliases()
             .map(|(alias, state)| {
@@ -179,10 +181,10 @@ fn held(reference: &Reference, entry: EntryId) -> Vec<String> {
 fn unmatched(
     lookup: &Lookup,
     found: &LookupFindings,
-    diagnosis: Option<&Diagnosis>,
+    (diagnosis, listed): (Option<&Diagnosis>, usize),
 ) -> Vec<UnmatchedTold> {
     let reference = lookup.reference();
-    let reported = found.unmatched.keys().iter().enumerate().take(LISTED).map(|(nth, key)| {
+    let reported = found.unmatched.keys().iter().enumerate().take(listed).map(|(nth, key)| {
         let explained = diagnosis.map(|diagnosis| &diagnosis.explained[nth]);
         UnmatchedTold {
             key: key.read().map(str::to_owned).collect(),

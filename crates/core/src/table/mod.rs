@@ -36,6 +36,6 @@ pub(crate) use packer::Packer;
 pub(crate) use raw_columns::RawSlice;
 pub use raw_columns::{RawColumns, RawForm, RawRow};
 pub use row::Row;
-pub use sink::{Discard, OwnCells, PassThrough, Rendered, Renderer, Sink};
+pub use sink::{Discard, OwnCells, PassThrough, Rendered, Renderer, RowOutcome, RowOutcomes, Sink};
 pub use source::{Before, Parser, Source};
 pub use unquoted_rows::RawRowForm;

@@ -75,10 +75,82 @@ pub trait Renderer: Send + Sync {
     /// be left out, or occur several times.
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
 
+    /// Whether it shows what became of each row; then [`Renderer::render_with_outcomes`] is called.
+    fn wants_outcomes(&self) -> bool {
+        false
+    }
+
+    /// [`Renderer::render`], with what became of each row in each lookup.
+    fn render_with_outcomes(
+        &self,
+        main: &Block,
+        rows: &[usize],
+        added: &Block,
+        _outcomes: &RowOutcomes,
+        rendered: &mut Self::Rendered,
+    ) {
+        self.render(main, rows, added, rendered);
+    }
+
     /// The raw form of added cells, and the renderer of rows that pass them through, where the format has
     /// one.
     fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Self::Rendered>)> {
         None
+    }
+}
+
+/// What became of a row in a lookup.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum RowOutcome {
+    /// There is an answer.
+    #[default]
+    Matched,
+    /// No reference row holds its key.
+    Unmatched,
+    /// Several reference rows hold it and disagree.
+    Ambiguous,
+    /// A part of it is blank.
+    BlankKey,
+    /// A step could not read a value of it.
+    Malformed,
+}
+
+/// What became of the rows that go out, in each lookup.
+///
+/// ```
+/// use gather_keys_core::table::{RowOutcome, RowOutcomes};
+///
+/// let outcomes = RowOutcomes::of(2, vec![RowOutcome::Matched, RowOutcome::Unmatched]);
+/// assert_eq!(outcomes.get(0, 1), RowOutcome::Unmatched);
+/// assert_eq!(outcomes.get(7, 0), RowOutcome::Matched);
+/// ```
+#[derive(Debug, Clone, Default)]
+pub struct RowOutcomes {
+    lookups: usize,
+    outcomes: Vec<RowOutcome>,
+}
+
+impl RowOutcomes {
+    /// The outcomes of rows, those of all lookups for each row.
+    pub fn of(lookups: usize, outcomes: Vec<RowOutcome>) -> Self {
+        Self { lookups, outcomes }
+    }
+
+    /// The outcome of a row in a lookup; matched where nothing else is known.
+    #[inline]
+    pub fn get(&self, row: usize, lookup: usize) -> RowOutcome {
+        self.outcomes.get(row * self.lookups + lookup).copied().unwrap_or_default()
+    }
+
+    /// Makes room for this many rows, all of them matched.
+    pub(crate) fn reset(&mut self, rows: usize, lookups: usize) {
+        self.lookups = lookups;
+        self.outcomes.clear();
+        self.outcomes.resize(rows * lookups, RowOutcome::Matched);
+    }
+
+    pub(crate) fn set(&mut self, row: usize, lookup: usize, outcome: RowOutcome) {
+        self.outcomes[row * self.lookups + lookup] = outcome;
     }
 }
 

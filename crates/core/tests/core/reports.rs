@@ -51,6 +51,7 @@ impl Ran {
             diagnoses: &self.diagnoses,
             advice: vec![vec!["look at it".to_owned()]],
             gates,
+            listed: gather_keys_core::report::LISTED,
             output: Some(("out.csv", true)),
         };
         gathering.report()

@@ -28,6 +28,8 @@ pub(crate) use beginning::Sought;
 pub use left_out::LeftOut;
 pub(crate) use reader::{Opened, holders, open, worksheets};
 pub(crate) use shown::is_plain_number;
-pub use writer::{SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter};
+pub use writer::{
+    FoundRow, FoundSheet, SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter,
+};
 pub use xlsx::{SheetChunk, SheetFault};
 pub(crate) use xlsx::{SheetParser, SheetReader};

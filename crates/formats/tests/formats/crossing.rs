@@ -9,7 +9,7 @@ use gather_keys_formats::delimited::{Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::ServerWriter;
 use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
+use gather_keys_formats::workbook::{FoundSheet, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Error, Table, Untapped};
 use proptest::prelude::*;
 
@@ -90,7 +90,7 @@ fn write(path: &Path, headers: &Headers, rows: &Cells) {
         "xlsx" => {
             let mut writer = WorkbookWriter::new("t", PLAIN).unwrap();
             fill(&mut writer, headers, rows);
-            writer.finish(&[], create()).unwrap();
+            writer.finish(&FoundSheet::default(), create()).unwrap();
         }
         "parquet" | "arrow" | "arrows" => {
             let kind = Address::File(path.to_owned()).columnar().unwrap();

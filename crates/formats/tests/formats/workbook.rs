@@ -1,7 +1,7 @@
 //! Tables as worksheets and back.
 
 use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink, Source};
-use gather_keys_formats::workbook::{SheetRows, WorkbookOptions, WorkbookWriter};
+use gather_keys_formats::workbook::{FoundSheet, SheetRows, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 
 const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
@@ -20,7 +20,7 @@ fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {
         writer.renderer(Overlay::default()).render(&main, &[0], &added, &mut rendered);
         writer.write(&mut rendered).unwrap();
     }
-    writer.finish(&[], std::fs::File::create(&path).unwrap()).unwrap();
+    writer.finish(&FoundSheet::default(), std::fs::File::create(&path).unwrap()).unwrap();
     let (mut table, _) =
         Table::open(&Address::File(path), &Described::default(), &Untapped).unwrap();
     let (mut block, mut all) = (Block::default(), Vec::new());

@@ -7,6 +7,7 @@
 //! The headers are bold and stay in sight, columns have a filter and are as wide as their cells, what was taken or
 //! changed is on a coloured ground, and a cell that was replaced has a note with what it was.
 
+mod findings_sheet;
 mod packed_part;
 mod packer;
 mod rows;
@@ -18,10 +19,11 @@ use std::io::{self, Cursor, Write};
 use std::sync::Arc;
 
 use gather_keys_core::table::{Headers, Overlay, Sink};
-use rust_xlsxwriter::{DocProperties, ExcelDateTime, Format, Note, Workbook, Worksheet, XlsxError};
+use rust_xlsxwriter::{DocProperties, ExcelDateTime, Note, Workbook, Worksheet, XlsxError};
 use zip::result::ZipError;
 use zip::{ZipArchive, ZipWriter};
 
+pub use self::findings_sheet::{FoundRow, FoundSheet};
 pub use self::rows::{SheetRows, WorkbookRenderer};
 
 use self::packed_part::PackedPart;
@@ -62,6 +64,8 @@ pub struct WorkbookWriter {
     /// The number formats of columns, where they have one of their own.
     number_formats: Vec<Option<String>>,
     styles: Arc<Styles>,
+    /// The lookup that each added column comes from.
+    lookups: Arc<[usize]>,
     /// The rows, once there are headers.
     rows: Option<Packer>,
     facts: Facts,
@@ -88,6 +92,7 @@ impl WorkbookWriter {
             headers: Vec::new(),
             number_formats: Vec::new(),
             styles: Arc::new(Styles::new(&[])),
+            lookups: [].into(),
             rows: None,
             facts: Facts::default(),
         })
@@ -98,14 +103,21 @@ impl WorkbookWriter {
         self.number_formats = formats;
     }
 
-    /// Writes the workbook, with a second worksheet of what was found, a line for each. Gives how many whole
+    /// Sets how many columns each lookup adds, so that their cells show what became of a row.
+    pub fn set_added(&mut self, columns: impl Iterator<Item = usize>) {
+        let lookups = columns.enumerate();
+        let each = lookups.flat_map(|(lookup, count)| std::iter::repeat_n(lookup, count));
+        self.lookups = each.collect();
+    }
+
+    /// Writes the workbook, with a second worksheet of what was found. Gives how many whole
     /// numbers are text, since a spreadsheet would round them, and the header of the first.
     ///
     /// # Errors
     /// When it can't be written.
     pub fn finish(
         mut self,
-        found: &[[String; 3]],
+        found: &FoundSheet,
         output: impl Write + Send,
     ) -> Result<Option<(u64, String)>> {
         let name = self.name.clone();
@@ -131,7 +143,7 @@ impl WorkbookWriter {
     fn book(
         &self,
         furnish: impl FnOnce(&mut Worksheet) -> std::result::Result<(), XlsxError>,
-        found: Option<&[[String; 3]]>,
+        found: Option<&FoundSheet>,
     ) -> std::result::Result<Vec<u8>, XlsxError> {
         let mut workbook = Workbook::new();
         // The same table gives the same file, whenever it is written.
@@ -145,7 +157,7 @@ impl WorkbookWriter {
         }
         furnish(sheet)?;
         if let Some(found) = found {
-            write_found(workbook.add_worksheet(), found)?;
+            findings_sheet::write(found, &self.worksheet, workbook.add_worksheet())?;
         }
         workbook.save_to_buffer()
     }
@@ -249,24 +261,6 @@ fn sheet_of(book: &mut ZipArchive<Cursor<Vec<u8>>>) -> io::Result<String> {
     io::read_to_string(book.by_name(SHEET).map_err(io::Error::other)?)
 }
 
-/// Writes the worksheet of what was found.
-fn write_found(sheet: &mut Worksheet, found: &[[String; 3]]) -> std::result::Result<(), XlsxError> {
-    sheet.set_name("Findings")?;
-    let bold = Format::new().set_bold();
-    for (column, header) in (0..).zip(["reference", "finding", "count"]) {
-        sheet.write_string_with_format(0, column, header, &bold)?;
-    }
-    for (row, [reference, finding, count]) in (1..).zip(found) {
-        sheet.write_string(row, 0, reference)?;
-        sheet.write_string(row, 1, finding)?;
-        let count: f64 = count.parse().unwrap_or_default();
-        sheet.write_number(row, 2, count)?;
-    }
-    sheet.set_column_width(0, 20)?;
-    sheet.set_column_width(1, 16)?;
-    Ok(())
-}
-
 fn unwritten(name: &str, error: &XlsxError) -> Error {
     match error {
         XlsxError::IoError(cause) => {
@@ -306,7 +300,7 @@ impl Sink for WorkbookWriter {
     }
 
     fn renderer(&self, overlay: Overlay) -> WorkbookRenderer {
-        WorkbookRenderer::new(overlay, self.styles.clone(), self.is_plain)
+        WorkbookRenderer::new(overlay, self.styles.clone(), self.lookups.clone(), self.is_plain)
     }
 
     fn write(&mut self, rendered: &mut SheetRows) -> Result<()> {

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use gather_keys_core::table::{Block, CellKind, Overlay, Renderer};
+use gather_keys_core::table::{Block, CellKind, Overlay, Renderer, RowOutcomes};
 
 use super::styles::{Ground, Styles};
 use crate::workbook::left_out::letters;
@@ -111,12 +111,19 @@ pub(super) fn columns(count: usize) -> Vec<String> {
 pub struct WorkbookRenderer {
     overlay: Overlay,
     styles: Arc<Styles>,
+    /// The lookup that each added column comes from.
+    lookups: Arc<[usize]>,
     is_plain: bool,
 }
 
 impl WorkbookRenderer {
-    pub(super) fn new(overlay: Overlay, styles: Arc<Styles>, is_plain: bool) -> Self {
-        Self { overlay, styles, is_plain }
+    pub(super) fn new(
+        overlay: Overlay,
+        styles: Arc<Styles>,
+        lookups: Arc<[usize]>,
+        is_plain: bool,
+    ) -> Self {
+        Self { overlay, styles, lookups, is_plain }
     }
 
     fn push(
@@ -140,6 +147,10 @@ impl WorkbookRenderer {
                 facts.numbers += 1;
             }
         }
+        if matches!(shown, Shown::Blank) && ground.shows_blanks() {
+            push_style(style, &mut rows.text);
+            rows.text.push_str("/>");
+        }
         push_cell(text, &shown, style, &mut rows.text);
         match shown {
             Shown::LongNumber => {
@@ -158,7 +169,22 @@ impl WorkbookRenderer {
 impl Renderer for WorkbookRenderer {
     type Rendered = SheetRows;
 
+    fn wants_outcomes(&self) -> bool {
+        !self.is_plain
+    }
+
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut SheetRows) {
+        self.render_with_outcomes(main, rows, added, &RowOutcomes::default(), rendered);
+    }
+
+    fn render_with_outcomes(
+        &self,
+        main: &Block,
+        rows: &[usize],
+        added: &Block,
+        outcomes: &RowOutcomes,
+        rendered: &mut SheetRows,
+    ) {
         let overlaid = self.overlay.len();
         let own = main.columns();
         rendered.clear(own + added.columns() - overlaid);
@@ -178,8 +204,13 @@ impl Renderer for WorkbookRenderer {
                     rendered.facts.replaced.push((nth, column, before.to_owned()));
                 }
             }
-            let ground = if self.is_plain { Ground::Plain } else { Ground::Taken };
             for place in overlaid..added.columns() {
+                let lookup = self.lookups.get(place - overlaid).copied().unwrap_or(usize::MAX);
+                let ground = match self.is_plain {
+                    false if lookup < usize::MAX => Ground::of_outcome(outcomes.get(nth, lookup)),
+                    false => Ground::Taken,
+                    true => Ground::Plain,
+                };
                 let cell = (added.cell(nth, place), added.kind(nth, place));
                 self.push((nth, own + place - overlaid), cell, ground, rendered);
             }
@@ -187,37 +218,38 @@ impl Renderer for WorkbookRenderer {
     }
 }
 
+/// Appends the style of a cell, after its place.
+fn push_style(style: usize, out: &mut String) {
+    out.push('"');
+    if style > 0 {
+        out.push_str(" s=\"");
+        out.push_str(itoa::Buffer::new().format(style));
+        out.push('"');
+    }
+}
+
 /// Appends what follows the place of a cell; nothing for a blank one.
 fn push_cell(text: &str, shown: &Shown, style: usize, out: &mut String) {
-    let mut digits = itoa::Buffer::new();
-    let mut push_style = |out: &mut String| {
-        out.push('"');
-        if style > 0 {
-            out.push_str(" s=\"");
-            out.push_str(digits.format(style));
-            out.push('"');
-        }
-    };
     match shown {
         Shown::Blank => {}
         Shown::Number(_) => {
-            push_style(out);
+            push_style(style, out);
             out.push_str("><v>");
             out.push_str(text);
             out.push_str("</v></c>");
         }
         Shown::Date(days) | Shown::DateTime(days) | Shown::Time(days) => {
-            push_style(out);
+            push_style(style, out);
             out.push_str("><v>");
             out.push_str(zmij::Buffer::new().format(*days).trim_end_matches(".0"));
             out.push_str("</v></c>");
         }
         Shown::Truth(is) => {
-            push_style(out);
+            push_style(style, out);
             out.push_str(if *is { " t=\"b\"><v>1</v></c>" } else { " t=\"b\"><v>0</v></c>" });
         }
         Shown::Text | Shown::LongNumber => {
-            push_style(out);
+            push_style(style, out);
             push_text(text, out);
         }
     }
@@ -298,7 +330,7 @@ mod tests {
     #[test]
     fn rows_are_placed_where_they_go() {
         let styles = Arc::new(Styles::new(&[None, None, None]));
-        let renderer = WorkbookRenderer::new(Overlay::default(), styles, true);
+        let renderer = WorkbookRenderer::new(Overlay::default(), styles, [].into(), true);
         let main = Block::of_rows(2, &[["42", "a <b>"], ["", "042"]]);
         let added = Block::of_rows(1, &[["2026-05-19"], [""]]);
         let (mut rows, mut out) = (SheetRows::default(), Vec::new());

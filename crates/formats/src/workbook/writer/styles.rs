@@ -3,13 +3,15 @@
 //! The library that writes styles numbers them. [`Styles`] makes the same ones in the same order for each workbook, so
 //! that the numbers of a first workbook, which holds nothing else, are those of the last.
 
-use rust_xlsxwriter::{Color, Format, FormatAlign};
+use gather_keys_core::table::RowOutcome;
+use rust_xlsxwriter::{Color, Format, FormatAlign, FormatPattern};
 
 use crate::workbook::shown::Shown;
 use crate::workbook::xlsx::number_format::{Shows, shows};
 
 const TAKEN: Color = Color::RGB(0x00FF_F4D6);
 const CHANGED: Color = Color::RGB(0x00FF_DF94);
+const UNMATCHED: Color = Color::RGB(0x00F4_C7C3);
 
 /// How many decimals a number is shown with at most.
 const MOST_DECIMALS: usize = 15;
@@ -20,10 +22,56 @@ pub(super) enum Ground {
     Plain,
     Taken,
     Changed,
+    /// Those of a row that has no answer, by why.
+    Unmatched,
+    Ambiguous,
+    BlankKey,
+    Malformed,
 }
 
 impl Ground {
-    const ALL: [Self; 3] = [Self::Plain, Self::Taken, Self::Changed];
+    const ALL: [Self; 7] = [
+        Self::Plain,
+        Self::Taken,
+        Self::Changed,
+        Self::Unmatched,
+        Self::Ambiguous,
+        Self::BlankKey,
+        Self::Malformed,
+    ];
+
+    /// Whether a blank cell is on it too.
+    pub(super) fn shows_blanks(self) -> bool {
+        !matches!(self, Self::Plain | Self::Taken | Self::Changed)
+    }
+
+    /// The ground of a taken cell, by what became of its row.
+    pub(super) fn of_outcome(outcome: RowOutcome) -> Self {
+        match outcome {
+            RowOutcome::Matched => Self::Taken,
+            RowOutcome::Unmatched => Self::Unmatched,
+            RowOutcome::Ambiguous => Self::Ambiguous,
+            RowOutcome::BlankKey => Self::BlankKey,
+            RowOutcome::Malformed => Self::Malformed,
+        }
+    }
+
+    /// A style on this ground. Those of rows without an answer differ by their pattern too, for whoever sees no colours.
+    pub(super) fn of(self, format: Format) -> Format {
+        let patterned = |pattern: FormatPattern, lines: u32, ground: u32| {
+            let format = format.clone().set_pattern(pattern);
+            format.set_foreground_color(Color::RGB(lines)).set_background_color(Color::RGB(ground))
+        };
+        match self {
+            Self::Plain => format,
+            Self::Taken => format.set_background_color(TAKEN),
+            Self::Changed => format.set_background_color(CHANGED),
+            Self::Unmatched => format.set_background_color(UNMATCHED),
+            Self::Ambiguous => patterned(FormatPattern::LightUp, 0x00B0_90D0, 0x00EF_E6F7),
+            Self::BlankKey => patterned(FormatPattern::Gray125, 0x0070_98C0, 0x00E4_EEF8),
+            Self::Malformed => patterned(FormatPattern::LightTrellis, 0x00C0_9050, 0x00FB_EFD9),
+        }
+    }
 }
 
 /// The shapes that a cell of any column may have, after the decimals.
@@ -72,11 +120,7 @@ impl Styles {
         let header = Format::new().set_bold().set_align(FormatAlign::Bottom);
         let mut all = vec![header.clone(), header.set_align(FormatAlign::Right)];
         for ground in Ground::ALL {
-            let on = |format: Format| match ground {
-                Ground::Plain => format,
-                Ground::Taken => format.set_background_color(TAKEN),
-                Ground::Changed => format.set_background_color(CHANGED),
-            };
+            let on = |format: Format| ground.of(format);
             let coded = |code: &str| on(Format::new().set_num_format(code));
             all.extend((0..=MOST_DECIMALS).map(|decimals| match decimals {
                 0 => coded("General"),
@@ -88,6 +132,8 @@ impl Styles {
             all.extend(["@", "yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"].map(coded));
             all.extend(self.codes.iter().map(|code| coded(code)));
         }
+        // A workbook with links has this style before all others.
+        all.push(Format::new().set_hyperlink());
         all
     }
 
