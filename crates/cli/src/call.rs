@@ -64,10 +64,23 @@ pub(crate) struct Gates {
 pub(crate) struct OutputStyle {
     /// Whether a workbook is written without decoration.
     pub(crate) plain: bool,
+    /// How delimited text is written.
+    pub(crate) text: TextStyle,
+}
+
+/// How delimited text is written, where that is not as the main table is.
+#[derive(Debug, Clone)]
+pub(crate) struct TextStyle {
     /// Whether cells from other tables that look like formulas are guarded, so that none is run.
     pub(crate) guards_formulas: bool,
     /// The encoding; without one the main table's.
     pub(crate) encoding: Option<Encoding>,
+    /// The delimiter; without one the main table's.
+    pub(crate) delimiter: Option<u8>,
+    /// Whether it begins with a byte-order mark even if the main table does not.
+    pub(crate) byte_order_mark: bool,
+    /// Whether numbers are written with a decimal comma even if those of the main table are not.
+    pub(crate) decimal_comma: bool,
 }
 
 /// What the run prints.
@@ -214,10 +227,18 @@ impl Call {
             overwrite: plan.overwrite == Some(true),
             style: OutputStyle {
                 plain: plan.plain == Some(true),
-                guards_formulas: plan.guard_formulas == Some(true),
-                encoding: match &plan.output_encoding {
-                    Some(text) => Some(reading.read(text, encoding)?),
-                    None => None,
+                text: TextStyle {
+                    guards_formulas: plan.guard_formulas == Some(true),
+                    encoding: match &plan.output_encoding {
+                        Some(text) => Some(reading.read(text, encoding)?),
+                        None => None,
+                    },
+                    delimiter: match &plan.output_delimiter {
+                        Some(text) => Some(reading.read(text, table::delimiter)?),
+                        None => None,
+                    },
+                    byte_order_mark: plan.output_bom == Some(true),
+                    decimal_comma: plan.output_decimal_comma == Some(true),
                 },
             },
             lists: path(&plan.lists),
@@ -384,6 +405,7 @@ fn describe(
     let headers = |text: &str| parse_headers("fill-down", text);
     table.described.fill_down = reading.all(form.fill_down, headers)?;
     table.described.skip_last = form.skip_last.unwrap_or_default();
+    table.described.decimal_comma = form.decimal_comma == Some(true);
     Ok(())
 }
 

@@ -404,13 +404,18 @@ impl<'a> Run<'a> {
     /// The form that the output is written in, and how it is read again.
     fn output_form(&self, main: &OpenTable) -> (Described, Form) {
         let output = self.call.output().unwrap_or(&Address::Standard);
-        let mut form = Form::like(main.layout(), output, self.call.style.encoding);
+        let mut form = Form::like(main.layout(), output, self.call.style.text.encoding);
         if matches!(self.call.into, Destination::Main { .. }) {
             form.packing = main.read_as().packing;
             // The lines before its headers are a part of the file too.
             form.layout.preamble = main.layout().preamble;
         }
-        form.layout.guards_formulas = self.call.style.guards_formulas;
+        let style = &self.call.style.text;
+        form.layout.guards_formulas = style.guards_formulas;
+        let decimal_comma = style.decimal_comma || form.layout.decimal_comma;
+        form.layout.with(main.headers(), style.delimiter, decimal_comma);
+        let dialect = &mut form.layout.dialect;
+        dialect.byte_order_mark |= style.byte_order_mark;
         if !output.is_text() || matches!(output, Address::Server(_)) {
             return (Described::default(), form);
         }
@@ -425,6 +430,7 @@ impl<'a> Run<'a> {
             delimiter: Some(dialect.delimiter),
             encoding: Some(dialect.encoding),
             headers,
+            decimal_comma,
             pads: false,
             ..Described::default()
         };

@@ -65,6 +65,8 @@ pub enum Reading {
     NoHeader,
     /// How rows are read that have more or fewer cells than there are headers.
     Ragged,
+    /// That numbers have a decimal comma.
+    DecimalComma,
     /// The columns to order rows by.
     OrderBy,
 }
@@ -78,6 +80,7 @@ impl Reading {
             Self::HeaderRow => "header_row",
             Self::NoHeader => "no_header",
             Self::Ragged => "ragged",
+            Self::DecimalComma => "decimal_comma",
             Self::OrderBy => "order_by",
         }
     }
@@ -89,6 +92,7 @@ const OF_TEXT: &[Reading] = &[
     Reading::HeaderRow,
     Reading::NoHeader,
     Reading::Ragged,
+    Reading::DecimalComma,
 ];
 
 /// Every format.
@@ -232,6 +236,8 @@ pub struct Described {
     pub headers: HeaderRow,
     /// Whether rows with fewer cells than there are headers are padded, and surplus blank cells dropped.
     pub pads: bool,
+    /// Whether numbers are written with a decimal comma.
+    pub decimal_comma: bool,
     /// For a table of a database, the headers of the columns to order its rows by.
     pub order_by: Vec<String>,
     /// The headers of columns whose blank cells take the value above them.
@@ -255,6 +261,7 @@ impl Described {
             (self.delimiter.is_some(), Reading::Delimiter),
             (self.encoding.is_some(), Reading::Encoding),
             (self.pads, Reading::Ragged),
+            (self.decimal_comma, Reading::DecimalComma),
             (!self.order_by.is_empty(), Reading::OrderBy),
             (self.headers == HeaderRow::Absent, Reading::NoHeader),
             (matches!(self.headers, HeaderRow::Line(_)), Reading::HeaderRow),

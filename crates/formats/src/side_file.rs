@@ -108,6 +108,8 @@ impl SideForm {
         let layout = Layout {
             dialect,
             guards_formulas: false,
+            decimal_comma: false,
+            rewrites_rows: false,
             preamble: Vec::new(),
             header_row: None,
             line_end: b"\n".to_vec(),

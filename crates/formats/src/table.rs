@@ -296,6 +296,7 @@ impl Table {
             delimiter: described.delimiter,
             headers: described.headers,
             pads: described.pads,
+            decimal_comma: described.decimal_comma,
             encoding,
             ..ReadOptions::default()
         };

@@ -15,7 +15,7 @@ use super::When;
 use crate::error::{Error, Result};
 
 /// The keys of a run that only commands use which write a table.
-const OF_OUTPUT: [&str; 8] = [
+const OF_OUTPUT: [&str; 11] = [
     "output",
     "in_place",
     "no_backup",
@@ -23,6 +23,9 @@ const OF_OUTPUT: [&str; 8] = [
     "plain",
     "guard_formulas",
     "output_encoding",
+    "output_delimiter",
+    "output_bom",
+    "output_decimal_comma",
     "edits",
 ];
 

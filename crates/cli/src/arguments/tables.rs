@@ -47,6 +47,9 @@ pub(crate) struct Form {
     /// cells [default: refuse]
     #[arg(long, value_name = "WHAT")]
     pub(crate) ragged: Option<String>,
+    /// The numbers of the text have a decimal comma: 1.234,5
+    #[arg(long)]
+    pub(crate) decimal_comma: bool,
     /// Columns whose blank cells take the value above them
     #[arg(long, value_name = "COLUMNS")]
     pub(crate) fill_down: Option<String>,

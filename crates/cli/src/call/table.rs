@@ -11,6 +11,12 @@ use crate::arguments::Form;
 use crate::error::{Error, Result};
 use crate::wording::joined;
 
+/// The delimiter that a person named.
+pub(super) fn delimiter(value: &str) -> Result<u8> {
+    let none = || Error::BadDelimiter { value: value.to_owned() };
+    Dialect::delimiter_of(value).ok_or_else(none)
+}
+
 /// A table to be read.
 #[derive(Debug, Clone)]
 pub(crate) struct Table {
@@ -48,6 +54,7 @@ impl Table {
             table.described.fill_down = parse_headers("fill-down", columns)?;
         }
         table.described.skip_last = form.skip_last;
+        table.described.decimal_comma = form.decimal_comma;
         Ok(table)
     }
 
@@ -80,9 +87,7 @@ impl Table {
 
     /// Sets the delimiter that a person named.
     pub(crate) fn set_delimiter(&mut self, value: &str) -> Result<()> {
-        let delimiter = Dialect::delimiter_of(value);
-        let none = || Error::BadDelimiter { value: value.to_owned() };
-        self.described.delimiter = Some(delimiter.ok_or_else(none)?);
+        self.described.delimiter = Some(delimiter(value)?);
         Ok(())
     }
 

@@ -139,3 +139,38 @@ fn a_named_pipe_is_a_table() {
     let out = scene.read("out.csv");
     assert!(out.ends_with("2;mäßig;Zoë Krüger aus Köln;½ kg\n"), "{out} {}", ran.err);
 }
+
+/// The form of the output may be another than that of the main table, and numbers may have a decimal comma on either
+/// side.
+#[test]
+fn an_output_has_the_form_that_is_asked_for() {
+    let scene = Scene::empty()
+        .with("harvest.csv", "Batch;Kg;Note\n1;12,5;\"a;b\"\n2;1.204,50;007\n3;4;x\n")
+        .with("prices.csv", "Kg,Price,Code\n12.5,3.40,1.5\n1204.50,7,\"a,b\"\n4,0.25,-2\n");
+    let call =
+        "enrich harvest.csv --decimal-comma --from prices.csv --on Kg --take 'Price, Code' -q";
+    let back =
+        "enrich prices.csv --from harvest.csv --decimal-comma --on 'Kg' --take 'Batch, Note' -q";
+    let mut reported = String::new();
+    for (call, output) in [
+        (call, ""),
+        (call, "--output-delimiter comma"),
+        (call, "--output-delimiter tab --output-bom"),
+        (back, ""),
+        (back, "--output-delimiter semicolon --output-decimal-comma"),
+    ] {
+        let ran = scene.run(&format!("{call} {output}")).ended(0);
+        reported += &format!("$ {output}\n{}\n", ran.out.replace('\u{feff}', "[BOM]"));
+    }
+    // A workbook gets numbers.
+    scene.run(&format!("{call} -o out.xlsx --plain")).ended(0);
+    let typed = scene.run("survey out.xlsx").ended(0).out;
+    assert!(typed.contains("Kg      number"), "{typed}");
+    // What was written is read again alike.
+    let out = format!("{call} -o out.csv --receipt r.json");
+    scene.run(&out).ended(0);
+    let again = scene.run(&out.replace(" -q", "")).ended(0);
+    assert!(again.err.contains("Nothing has changed"), "{}", again.err);
+    let refused = scene.run("check out.xlsx --decimal-comma --from prices.csv --on Kg").ended(2);
+    snapshot("output-forms", &format!("{reported}{}", refused.err));
+}

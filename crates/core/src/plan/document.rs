@@ -32,6 +32,8 @@ macro_rules! table_keys {
                 /// What to do with rows that have more or fewer cells than there are headers: `refuse`
                 /// them, or `pad` them with blank cells [default: refuse].
                 ragged: Option<Text> = "WHAT";
+                /// The numbers of the text have a decimal comma: `1.234,5`.
+                decimal_comma: Option<bool>;
                 /// Columns, separated by commas, whose blank cells take the value above them, for merged and
                 /// grouped cells.
                 @[serde(default)]
@@ -54,6 +56,7 @@ macro_rules! table_keys {
                     header_row: self.header_row,
                     no_header: self.no_header,
                     ragged: self.ragged.as_ref(),
+                    decimal_comma: self.decimal_comma,
                     fill_down: &self.fill_down,
                     skip_last: self.skip_last,
                 }
@@ -77,6 +80,8 @@ pub struct TableForm<'p> {
     pub no_header: Option<bool>,
     /// What to do with rows that have more or fewer cells than there are headers.
     pub ragged: Option<&'p Text>,
+    /// Whether its numbers have a decimal comma.
+    pub decimal_comma: Option<bool>,
     /// The columns whose blank cells take the value above them.
     pub fill_down: &'p Texts,
     /// How many rows are left out at the end.
@@ -138,6 +143,14 @@ plan_keys! {
         guard_formulas: Option<bool>;
         /// The encoding of the output [default: that of the main table].
         output_encoding: Option<Text> = "ENCODING";
+        /// The character between the cells of the output: `comma`, `semicolon`, `tab`, `bar`, or the
+        /// character itself [default: that of the main table].
+        output_delimiter: Option<Text> = "DELIMITER";
+        /// Begin the output with a byte-order mark, so that a spreadsheet that opens it by a double click
+        /// reads its encoding right.
+        output_bom: Option<bool>;
+        /// Write numbers with a decimal comma [default: if those of the main table have one].
+        output_decimal_comma: Option<bool>;
     }
     holding {
         /// The table that is enriched.

@@ -230,6 +230,38 @@ fn is_canonical_in_spreadsheet(written: &[u8]) -> bool {
     }
 }
 
+/// A number that is written with a decimal comma, and possibly points between thousands, as it is with a decimal point;
+/// `None` for anything else, and for numbers that are the same in both.
+///
+/// ```
+/// use gather_keys_core::value::number::from_decimal_comma;
+///
+/// assert_eq!(from_decimal_comma("1.234,50").as_deref(), Some("1234.50"));
+/// assert_eq!(from_decimal_comma("007,5"), None);
+/// ```
+pub fn from_decimal_comma(text: &str) -> Option<String> {
+    let unsigned = text.strip_prefix('-').unwrap_or(text);
+    let (whole, fraction) = match unsigned.split_once(',') {
+        Some((whole, fraction)) => (whole, Some(fraction)),
+        None => (unsigned, None),
+    };
+    let is_digits = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+    let (first, thousands) =
+        whole.split_once('.').map_or((whole, None), |(first, rest)| (first, Some(rest)));
+    let are_thousands =
+        |rest: &str| rest.split('.').all(|three| three.len() == 3 && is_digits(three));
+    let is_number = is_digits(first)
+        && (first == "0" && thousands.is_none() || !first.starts_with('0'))
+        && thousands.is_none_or(|rest| first.len() <= 3 && are_thousands(rest))
+        && fraction.is_none_or(is_digits);
+    if !is_number || thousands.is_none() && fraction.is_none() {
+        return None;
+    }
+    let sign = &text[..text.len() - unsigned.len()];
+    let point = if fraction.is_some() { "." } else { "" };
+    Some(format!("{sign}{}{point}{}", whole.replace('.', ""), fraction.unwrap_or_default()))
+}
+
 /// The largest power of ten that [`push_decimal`] writes out.
 const MOST_EXPONENT: u16 = 400;
 
@@ -420,6 +452,28 @@ mod tests {
             let mut text = String::new();
             let is_number = push_spreadsheet_decimal(written.as_bytes(), &mut text);
             assert_eq!(is_number.then_some(&text[..]), want, "{written}");
+        }
+    }
+
+    #[test]
+    fn a_decimal_comma_is_read() {
+        for (text, want) in [
+            ("12,5", Some("12.5")),
+            ("-0,50", Some("-0.50")),
+            ("1.234", Some("1234")),
+            ("1.234.567,8", Some("1234567.8")),
+            ("12", None),
+            ("12.5", None),
+            ("1234.567,8", None),
+            ("1,234,5", None),
+            ("12.05.2026", None),
+            ("0.123", None),
+            (",5", None),
+            ("5,", None),
+            ("H,5", None),
+            ("", None),
+        ] {
+            assert_eq!(from_decimal_comma(text).as_deref(), want, "{text}");
         }
     }
 

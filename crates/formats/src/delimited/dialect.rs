@@ -23,6 +23,10 @@ pub struct Layout {
     pub dialect: Dialect,
     /// Whether cells from other tables that a spreadsheet would run as a formula get an apostrophe before them.
     pub guards_formulas: bool,
+    /// Whether numbers from other tables are written with a decimal comma.
+    pub decimal_comma: bool,
+    /// Whether rows are written anew, since their own bytes are of another form.
+    pub rewrites_rows: bool,
     /// The bytes before the header row, such as the lines of a title. They belong to the file only.
     pub preamble: Vec<u8>,
     /// The header row's own bytes, without its line end; `None` when the file has none.
@@ -46,7 +50,21 @@ impl Dialect {
 impl Layout {
     /// How added cells are written in it, where they can be written as they are.
     pub fn raw_form(&self) -> Option<RawForm> {
-        self.dialect.raw_form().filter(|_| !self.guards_formulas)
+        let changes = self.guards_formulas || self.decimal_comma || self.rewrites_rows;
+        self.dialect.raw_form().filter(|_| !changes)
+    }
+
+    /// The form with another delimiter, or with other decimal marks: rows are written anew then.
+    pub fn with(&mut self, headers: &Headers, delimiter: Option<u8>, decimal_comma: bool) {
+        let delimiter = delimiter.unwrap_or(self.dialect.delimiter);
+        if delimiter == self.dialect.delimiter && decimal_comma == self.decimal_comma {
+            return;
+        }
+        (self.dialect.delimiter, self.decimal_comma) = (delimiter, decimal_comma);
+        self.rewrites_rows = true;
+        if self.header_row.is_some() {
+            self.header_row = Some(super::writer::joined(headers.iter(), delimiter));
+        }
     }
 
     /// The form of a table that is no delimited text: commas, and UTF-8.
@@ -59,6 +77,8 @@ impl Layout {
         Self {
             dialect,
             guards_formulas,
+            decimal_comma: false,
+            rewrites_rows: false,
             preamble: Vec::new(),
             header_row: Some(header_row),
             line_end,

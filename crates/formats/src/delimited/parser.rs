@@ -3,13 +3,14 @@
 use std::cell::Cell;
 
 use gather_keys_core::table::{
-    Before, Block, Headers, KeptColumns, Parser, RawRowForm, RowBytes, Span, ascending,
+    Before, Block, Headers, KeptColumns, Parser, Parts, RawRowForm, RowBytes, Span, ascending,
 };
+use gather_keys_core::value::number::from_decimal_comma;
 
-use super::Dialect;
 use super::byte_classifier::{ByteClassifier, WithClassifier, with_widest};
 use super::row_cells::row_cells;
 use super::scan::{Next, Scan, ScanSpace, Wanted};
+use super::{Dialect, ReadOptions};
 use crate::{Error, Place};
 
 /// Finds the rows and cells in pieces that begin and end where a row does.
@@ -23,6 +24,8 @@ pub struct TextParser {
     kept: KeptColumns,
     /// Whether a row of another number of cells is made one of as many as there are headers.
     pads: bool,
+    /// Whether numbers are written with a decimal comma.
+    decimal_comma: bool,
 }
 
 /// A fault in a chunk. Rows and lines count from 0 within it.
@@ -48,10 +51,13 @@ enum FaultKind {
 }
 
 impl TextParser {
-    pub(super) fn new(headers: Headers, dialect: Dialect, pads: bool) -> Self {
+    pub(super) fn new(headers: Headers, dialect: Dialect, options: &ReadOptions) -> Self {
         let kept = KeptColumns::all(headers.len());
-        let (delimiter, raw_row_form) = (dialect.delimiter, dialect.raw_row_form());
-        Self { headers, delimiter, raw_row_form, wanted: Wanted::all(), kept, pads }
+        let ReadOptions { pads, decimal_comma, .. } = *options;
+        // What cells of a raw row are is not what is written there.
+        let raw_row_form = dialect.raw_row_form().filter(|_| !decimal_comma);
+        let delimiter = dialect.delimiter;
+        Self { headers, delimiter, raw_row_form, wanted: Wanted::all(), kept, pads, decimal_comma }
     }
 
     /// Makes a row have as many cells as there are headers, by adding blank cells or leaving out blank
@@ -198,9 +204,25 @@ impl WithClassifier for Parsing<'_> {
         let lines = scan.lines();
         SPACE.set(scan.into_space());
         parts.text.extend_from_slice(&aside);
+        if parser.decimal_comma {
+            use_decimal_points(&mut parts);
+        }
         let filled = Block::from_parts(parser.kept.clone(), parts);
         *block = filled.map_err(|bad| parser.not_text(&bad.text, bad.at))?;
         Ok(lines)
+    }
+}
+
+/// Gives numbers with a decimal comma a text with a decimal point, after the text of the file.
+fn use_decimal_points(parts: &mut Parts) {
+    for cell in &mut parts.cells {
+        let written = parts.text.get(cell.start as usize..cell.end as usize);
+        let number = written.and_then(|written| std::str::from_utf8(written).ok());
+        if let Some(number) = number.and_then(from_decimal_comma) {
+            cell.start = parts.text.len() as u32;
+            parts.text.extend_from_slice(number.as_bytes());
+            cell.end = parts.text.len() as u32;
+        }
     }
 }
 

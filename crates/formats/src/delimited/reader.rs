@@ -30,6 +30,8 @@ pub struct ReadOptions {
     /// Whether a row with fewer cells than there are headers is filled up with blank ones, rather
     /// than refused; blank cells too many are left out then.
     pub pads: bool,
+    /// Whether numbers are written with a decimal comma, `1.234,5`.
+    pub decimal_comma: bool,
     /// The encoding that the text had before it was decoded.
     pub encoding: Encoding,
     /// How many bytes are read at a time, and so about how large a block is. 32 KiB by default.
@@ -42,6 +44,7 @@ impl Default for ReadOptions {
             delimiter: None,
             headers: HeaderRow::Found,
             pads: false,
+            decimal_comma: false,
             encoding: Encoding::UTF_8,
             piece: 32 << 10,
         }
@@ -131,6 +134,8 @@ impl<R: Read> Reader<R> {
             layout: Layout {
                 dialect,
                 guards_formulas: false,
+                decimal_comma: options.decimal_comma,
+                rewrites_rows: false,
                 preamble: Vec::new(),
                 header_row: None,
                 line_end: Vec::new(),
@@ -351,7 +356,7 @@ impl<R: Read> Source for Reader<R> {
     }
 
     fn parser(&self) -> TextParser {
-        TextParser::new(self.headers.clone(), self.layout.dialect, self.options.pads)
+        TextParser::new(self.headers.clone(), self.layout.dialect, &self.options)
     }
 
     fn read_chunk(&mut self, piece: &mut Vec<u8>) -> Result<bool> {

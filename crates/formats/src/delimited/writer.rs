@@ -4,7 +4,8 @@ use std::io::Write;
 use std::ops::Range;
 
 use gather_keys_core::table::{
-    Block, Headers, Overlay, OwnCells, PassThrough, RawColumns, RawForm, RawRow, Renderer, Sink,
+    Block, CellKind, Headers, Overlay, OwnCells, PassThrough, RawColumns, RawForm, RawRow,
+    Renderer, Sink,
 };
 use wide::u8x16;
 
@@ -79,12 +80,20 @@ impl<W: Write> Sink for Writer<W> {
         };
         let dialect = self.layout.dialect;
         let (delimiter, raw_form) = (dialect.delimiter, self.layout.raw_form());
-        let guards = self.layout.guards_formulas;
-        TextRenderer { delimiter, line_end, overlay, raw_form, guards }
+        let Layout { guards_formulas: guards, decimal_comma, rewrites_rows, .. } = self.layout;
+        TextRenderer {
+            delimiter,
+            line_end,
+            overlay,
+            raw_form,
+            guards,
+            decimal_comma,
+            rewrites_rows,
+        }
     }
 
     fn wants(&self) -> OwnCells {
-        OwnCells::WithoutBytes
+        if self.layout.rewrites_rows { OwnCells::All } else { OwnCells::WithoutBytes }
     }
 
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
@@ -117,6 +126,10 @@ pub struct TextRenderer {
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
     guards: bool,
+    /// Whether numbers from other tables are written with a decimal comma.
+    decimal_comma: bool,
+    /// Whether the own bytes of rows are of another form.
+    rewrites_rows: bool,
 }
 
 impl TextRenderer {
@@ -158,12 +171,27 @@ impl TextRenderer {
     }
 
     /// Appends a cell that came from another table.
-    fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str) {
+    fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str, kind: CellKind) {
         if self.guards && looks_like_formula(cell) {
             push_cell(bytes, format!("'{cell}").as_bytes(), self.delimiter, false);
         } else {
+            self.push_value(bytes, cell, kind);
+        }
+    }
+
+    /// Appends a cell, a number as the output writes them.
+    fn push_value(&self, bytes: &mut Vec<u8>, cell: &str, kind: CellKind) {
+        let is_fraction = || kind != CellKind::Text && cell.contains('.') && is_plain_number(cell);
+        if self.decimal_comma && is_fraction() {
+            push_cell(bytes, cell.replace('.', ",").as_bytes(), self.delimiter, false);
+        } else {
             push_cell(bytes, cell.as_bytes(), self.delimiter, false);
         }
+    }
+
+    /// A row's own bytes, where they are of the form that is written.
+    fn own_bytes<'b>(&self, main: &'b Block, row: usize) -> Option<(&'b [u8], &'b [u8])> {
+        main.row_bytes(row).filter(|_| !self.rewrites_rows)
     }
 
     /// Appends a row of `main` with its overlaid cells, which are the first of a row of `added`. Those
@@ -177,9 +205,9 @@ impl TextRenderer {
         let changed = |column: usize| {
             let place = self.overlay.place(column)?;
             let cell = added.cell(nth, place);
-            (cell != main.cell(row, column)).then_some(cell)
+            (cell != main.cell(row, column)).then(|| (cell, added.kind(nth, place)))
         };
-        match main.row_bytes(row) {
+        match self.own_bytes(main, row) {
             Some((own, _)) if self.overlay.columns().iter().all(|&c| changed(c).is_none()) => {
                 bytes.extend_from_slice(own);
             }
@@ -192,7 +220,7 @@ impl TextRenderer {
                         bytes.push(self.delimiter);
                     }
                     match changed(column) {
-                        Some(cell) => self.push_foreign(bytes, cell),
+                        Some((cell, kind)) => self.push_foreign(bytes, cell, kind),
                         None => bytes.extend_from_slice(cell),
                     }
                 }
@@ -203,10 +231,16 @@ impl TextRenderer {
                         bytes.push(self.delimiter);
                     }
                     match (changed(column), self.overlay.place(column)) {
+                        (Some((cell, kind)), _) => self.push_foreign(bytes, cell, kind),
                         // A row without bytes of its own is from another format, or another table.
-                        (Some(cell), _) => self.push_foreign(bytes, cell),
-                        (None, Some(place)) => self.push_foreign(bytes, added.cell(nth, place)),
-                        (None, None) => self.push_foreign(bytes, main.cell(row, column)),
+                        _ if main.row_bytes(row).is_none() => {
+                            self.push_foreign(
+                                bytes,
+                                main.cell(row, column),
+                                main.kind(row, column),
+                            );
+                        }
+                        _ => self.push_value(bytes, main.cell(row, column), main.kind(row, column)),
                     }
                 }
             }
@@ -240,7 +274,7 @@ impl TextRenderer {
                 return false;
             };
             bytes.extend_from_slice(&own[from..at.start]);
-            self.push_foreign(bytes, cell);
+            self.push_foreign(bytes, cell, added.kind(nth, place));
             from = at.end;
         }
         bytes.extend_from_slice(&own[from..]);
@@ -268,7 +302,7 @@ impl Renderer for TextRenderer {
                 bytes.extend_from_slice(&self.line_end);
             }
             let begun = bytes.len();
-            let line_end = match main.row_bytes(row) {
+            let line_end = match self.own_bytes(main, row) {
                 Some((own, line_end)) => {
                     if first == 0 {
                         bytes.extend_from_slice(own);
@@ -284,10 +318,10 @@ impl Renderer for TextRenderer {
             };
             is_open = line_end.is_empty();
             let (text, gaps) = added.row_with_gaps(nth, first);
-            if self.guards {
+            if self.guards || self.decimal_comma {
                 for column in first..added.columns() {
                     bytes.push(self.delimiter);
-                    self.push_foreign(bytes, added.cell(nth, column));
+                    self.push_foreign(bytes, added.cell(nth, column), added.kind(nth, column));
                 }
             } else if is_special && holds_special(text.as_bytes(), self.delimiter) {
                 let cells = (first..added.columns()).map(|column| added.cell(nth, column));
