@@ -174,7 +174,10 @@ impl<'a> Run<'a> {
         let mut may_appear = holds || self.call.gates.write_anyway;
 
         let since = self.moved(&passed);
-        let mut said = summary::error_cells(&reported);
+        let mut said = {
+            let found = (&passed.enrichment, &passed.findings);
+            summary::of_tables(&reported, passed.main.headers(), found)
+        };
         let mut refusal = String::new();
         let mut keeps_replaced = false;
         if may_appear {

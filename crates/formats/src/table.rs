@@ -21,7 +21,7 @@ use crate::json::LinesReader;
 use crate::postgresql::TableIdentity;
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
-use crate::workbook::{LeftOut, SheetChunk, SheetReader, Sought};
+use crate::workbook::{Formulas, LeftOut, MergedCells, SheetChunk, SheetReader, Sought};
 use crate::{
     Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
@@ -142,6 +142,10 @@ pub struct ReadAs {
     pub header_rows: usize,
     /// How many cells hold an error and count as blank, so far.
     pub error_cells: Option<Arc<AtomicU64>>,
+    /// The columns that are calculated, so far.
+    pub formulas: Option<Arc<Formulas>>,
+    /// Cells of a worksheet that are merged.
+    pub merged: Option<Arc<MergedCells>>,
     /// Cells in columns without a header, which are left out, so far.
     pub left_out: Option<Arc<LeftOut>>,
     /// Which table of which server it is.
@@ -340,6 +344,8 @@ impl Table {
                     error_cells: Some(opened.error_cells()),
                     uncalculated: opened.uncalculated(),
                     left_out: Some(opened.left_out()),
+                    formulas: opened.formulas(),
+                    merged: opened.merged(),
                     ..ReadAs::default()
                 };
                 let kind = match opened {

@@ -11,15 +11,16 @@ mod gates;
 mod lookup;
 mod reasons;
 mod since;
+mod worksheets;
 mod written;
 
 pub(crate) use gates::gates;
 pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{additions, edits, moved};
+pub(crate) use worksheets::of_tables;
 pub(crate) use written::{as_text, leaves_all, long_numbers, table_written};
 
 use std::fmt::Write;
-use std::sync::atomic::Ordering;
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::{Enrichment, Note};
@@ -106,56 +107,6 @@ pub(crate) fn notes(notes: &[Note]) -> String {
         text.push('\n');
     }
     text
-}
-
-/// Cells that hold an error in the file and formulas without a value, which count as blank, and cells in columns
-/// without a header, which are left out.
-pub(crate) fn error_cells(tables: &[ReadTable]) -> Vec<String> {
-    let reported = tables.iter().filter_map(|reported| {
-        let count = reported.read_as.error_cells.as_ref()?.load(Ordering::Relaxed);
-        let holds =
-            if count == 1 { "holds an error and counts" } else { "hold an error and count" };
-        (count > 0)
-            .then(|| format!("{} of {} {holds} as blank.", counted(count, "cell"), reported.table))
-    });
-    let formulas = tables.iter().flat_map(|reported| {
-        let counts = reported.read_as.uncalculated.iter().flat_map(|counts| counts.iter());
-        let columns = counts.zip(&reported.columns).map(|(count, header)| {
-            let count = count.load(Ordering::Relaxed);
-            let has = if count == 1 {
-                "has no stored value and counts"
-            } else {
-                "have no stored value and count"
-            };
-            (count > 0).then(|| {
-                let formulas = counted(count, "formula");
-                let table = &reported.table;
-                format!(
-                    "{formulas} of column `{header}` of {table} {has} as blank: open the workbook in a \
-                     spreadsheet program and save it once."
-                )
-            })
-        });
-        columns.flatten().collect::<Vec<_>>()
-    });
-    let left_out = tables.iter().filter_map(|reported| {
-        let columns = reported.read_as.left_out.as_ref()?.columns();
-        let cells = columns.iter().map(|(_, count)| count).sum();
-        let letters: Vec<&str> = columns.iter().map(|(letters, _)| &letters[..]).take(5).collect();
-        let more = if columns.len() > letters.len() { " and others" } else { "" };
-        let columns = if columns.len() == 1 { "column" } else { "columns" };
-        (cells > 0).then(|| {
-            let verb = if cells == 1 { "has" } else { "have" };
-            let is = if cells == 1 { "is" } else { "are" };
-            format!(
-                "{} of {} in {columns} {}{more} {verb} no header above and {is} left out.",
-                counted(cells, "cell"),
-                reported.table,
-                letters.join(", "),
-            )
-        })
-    });
-    reported.chain(formulas).chain(left_out).collect()
 }
 
 /// How the tables were read, a line each: everything with `verbose`, else only what was guessed.

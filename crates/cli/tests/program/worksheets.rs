@@ -212,6 +212,41 @@ fn cells_are_filled_from_above_and_last_rows_left_out() {
     );
 }
 
+/// Merged cells, totals and calculated columns are pointed out where they matter.
+#[test]
+fn what_a_worksheet_hides_is_pointed_out() {
+    let scene =
+        Scene::empty().with("regions.csv", "Region,Valley,Kg\nUpper Wend,east,2\nMoor,west,3\n");
+    let mut workbook = Workbook::new();
+    let sheet = workbook.add_worksheet();
+    fill(sheet, (0, 0), &["Region|Site|Kg|Twice"]);
+    sheet.merge_range(1, 0, 2, 0, "Upper Wend", &Format::new()).unwrap();
+    fill(sheet, (1, 1), &["Fellside|15", "Larkfield|16"]);
+    fill(sheet, (3, 0), &["Moor|Mill Race|17", "Total||48"]);
+    for row in 1..5 {
+        let formula = Formula::new(format!("=C{}*2", row + 1)).set_result("30");
+        sheet.write_formula(row, 3, formula).unwrap();
+    }
+    workbook.save(scene.path("grouped.xlsx")).unwrap();
+    let sentences = |ran: &str| {
+        let at = ran
+            .find("Cells of")
+            .or_else(|| ran.find("`Twice`"))
+            .or_else(|| ran.find("The last row"));
+        at.map_or_else(|| ran.to_owned(), |at| ran[at..].to_owned())
+    };
+    let mut reported = String::new();
+    for call in [
+        "enrich grouped.xlsx --from regions.csv --on Region --take Valley --update Kg -o out.csv",
+        "enrich grouped.xlsx --fill-down Region --skip-last 1 --from regions.csv --on Region --take Valley -o b.csv",
+        "enrich regions.csv --from grouped.xlsx --on Region --take Site -o c.csv",
+    ] {
+        let ran = scene.run(call).ended(0);
+        reported += &format!("$ {call}\n{}\n", sentences(&ran.err));
+    }
+    snapshot("worksheets_hints", &reported);
+}
+
 /// A file that holds an encrypted package, as a spreadsheet program saves it.
 fn encrypted() -> Vec<u8> {
     let mut compound = cfb::CompoundFile::create(Cursor::new(Vec::new())).unwrap();

@@ -3,10 +3,10 @@
 //! Counts are summed up, findings and changes go to the recorder, and the rendered rows to the sink.
 
 use super::Enrichment;
-use super::stage::Workspace;
+use super::stage::{StageResult, Workspace};
 use crate::Error;
 use crate::findings::{Change, ChangedBy, Recorder, Tally, WrittenCounts};
-use crate::table::{Block, Rendered, Row, Sink};
+use crate::table::{Block, Rendered, Row, RowOutcome, Sink, TotalRow};
 
 /// Consumes finished blocks in main-table order.
 pub(super) struct OrderedOutput<'r, 's, K: Sink> {
@@ -22,6 +22,8 @@ pub(super) struct OrderedOutput<'r, 's, K: Sink> {
     pub(super) sink: &'s mut K,
     /// The name of the main table.
     pub(super) main: String,
+    /// The last row so far, if it has no answer and looks like a total.
+    pub(super) total_row: Option<TotalRow>,
 }
 
 impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
@@ -38,6 +40,16 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
             return Err(Error::TooManyCopies { table, row }.into());
         }
         self.written += workspace.out.of.len() as u64;
+        if from == 0 && block.rows() > 0 {
+            let is_answered = |stage: &StageResult| {
+                let last = stage.answers.last();
+                last.is_none_or(|answer| answer.outcome() == RowOutcome::Matched)
+            };
+            self.total_row = match workspace.stages.iter().all(is_answered) {
+                true => None,
+                false => TotalRow::last_of(block),
+            };
+        }
         let tallies = &mut self.tallies[from..];
         for ((tally, stage), updates) in
             tallies.iter_mut().zip(&mut workspace.stages[from..]).zip(&mut self.updates[from..])

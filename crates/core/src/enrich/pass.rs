@@ -200,6 +200,7 @@ impl Enrichment {
             reports_all,
             sink,
             main: main.headers().table().to_owned(),
+            total_row: None,
         };
         // A match by position needs the position of a row while its block is processed.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
@@ -217,10 +218,11 @@ impl Enrichment {
             self.run_bounded(main, options, (&renderer, &mut ordered))?
         };
         let appended = self.append_all(main_rows, recording, &renderer, &mut ordered)?;
-        let OrderedOutput { tallies, updates, written, .. } = ordered;
+        let OrderedOutput { tallies, updates, written, total_row, .. } = ordered;
         let lookups = self.lookup_findings(tallies, updates, appended, &spilled);
         let corrected = self.stages.corrections.as_ref().map(Corrections::outcomes);
-        Ok(Findings { main_rows, written, lookups, corrected: corrected.unwrap_or_default() })
+        let corrected = corrected.unwrap_or_default();
+        Ok(Findings { main_rows, written, lookups, corrected, total_row })
     }
 
     /// The count of each lookup, before the pass.

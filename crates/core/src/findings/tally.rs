@@ -10,7 +10,7 @@ use super::{
     UnmatchedKeys, WrittenCounts,
 };
 use crate::lookup::{Answer, EntryId, Group, KeyStatistics, Lookup, Miss, Reference, RowId};
-use crate::table::Row;
+use crate::table::{Row, TotalRow};
 
 /// The findings of a run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +23,8 @@ pub struct Findings {
     pub lookups: Vec<LookupFindings>,
     /// The outcome of each correction.
     pub corrected: Vec<Corrected>,
+    /// The last main row, if it has no answer and looks like a total.
+    pub total_row: Option<TotalRow>,
 }
 
 /// The findings of one reference.

@@ -13,7 +13,7 @@ use super::store::{RowStore, Tables};
 use super::{EntryId, RowId, Rule};
 use crate::key::Key;
 use crate::spill::{Partitions, ROW_COST};
-use crate::table::{Block, CellKind, Headers, RawForm, RawSlice};
+use crate::table::{Block, CellKind, Headers, RawForm, RawSlice, TotalRow};
 use crate::value::Point;
 
 /// A reference table with its rows loaded; a [`ReferenceBuilder`](super::ReferenceBuilder) makes it.
@@ -183,6 +183,11 @@ impl Reference {
     /// The label of the table that a row is in: the shortest end of its path that no other table has.
     pub fn table_of(&self, row: RowId) -> &str {
         self.tables.label_of(row).unwrap_or_else(|| self.headers().table())
+    }
+
+    /// The last rows of its tables that look like a total, each with the name of its table.
+    pub fn total_rows(&self) -> &[(String, TotalRow)] {
+        &self.tables.total_rows
     }
 
     /// The addresses of its tables, in order, each with how many rows it has.

@@ -20,6 +20,7 @@ mod raw_columns;
 mod row;
 mod sink;
 mod source;
+mod total_row;
 mod unquoted_rows;
 
 pub use arranged::{Arranged, Differing};
@@ -38,4 +39,5 @@ pub use raw_columns::{RawColumns, RawForm, RawRow};
 pub use row::Row;
 pub use sink::{Discard, OwnCells, PassThrough, Rendered, Renderer, RowOutcome, RowOutcomes, Sink};
 pub use source::{Before, Parser, Source};
+pub use total_row::TotalRow;
 pub use unquoted_rows::RawRowForm;

@@ -1,6 +1,8 @@
 //! Which cells of an XLSX worksheet are merged: what follows its rows.
 
+use std::fmt;
 use std::io::{BufReader, Read};
+use std::ops::Range;
 
 use super::headers::Merged;
 use super::part::area;
@@ -17,6 +19,34 @@ const AGAIN: usize = 64;
 
 /// How much is read after the rows.
 const MOST_BEHIND: u64 = 16 << 20;
+
+/// The merged cells of a worksheet, which are looked for only when somebody asks.
+pub struct MergedCells {
+    /// Begins to read the worksheet once more.
+    pub(super) worksheet: Box<dyn Fn() -> Option<Box<dyn Read + Send>> + Send + Sync>,
+    /// The line of the headers, and the columns of the worksheet that the table has.
+    pub(super) header_line: u64,
+    pub(super) columns: Range<usize>,
+}
+
+impl MergedCells {
+    /// The columns of the table that have cells merged over several rows, below the headers.
+    pub fn columns(&self) -> Vec<usize> {
+        let all = (self.worksheet)().map(merged).unwrap_or_default();
+        let tall = all.into_iter().filter(|one| one.last > one.first.max(self.header_line + 1));
+        let columns = tall.flat_map(|one| one.columns).filter(|one| self.columns.contains(one));
+        let mut columns: Vec<usize> = columns.map(|one| one - self.columns.start).collect();
+        columns.sort_unstable();
+        columns.dedup();
+        columns
+    }
+}
+
+impl fmt::Debug for MergedCells {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("MergedCells").field("columns", &self.columns).finish_non_exhaustive()
+    }
+}
 
 /// The merged cells of a worksheet, as far as it can be read.
 pub(super) fn merged(worksheet: impl Read) -> Vec<Merged> {

@@ -5,6 +5,7 @@
 //! and XLSM are made into rows by all threads; those of other formats by a thread of their own.
 
 mod beginning;
+mod formulas;
 mod headers;
 mod left_out;
 mod merged;
@@ -25,7 +26,9 @@ mod xlsb;
 mod xlsx;
 
 pub(crate) use beginning::Sought;
+pub use formulas::Formulas;
 pub use left_out::LeftOut;
+pub use merged::MergedCells;
 pub(crate) use reader::{Opened, holders, open, worksheets};
 pub(crate) use shown::is_plain_number;
 pub use writer::{

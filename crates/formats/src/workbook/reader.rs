@@ -9,7 +9,9 @@ use std::thread;
 use gather_keys_core::table::{Block, Headers};
 
 use super::beginning::{Beginning, Begun, Sought};
+use super::formulas::Formulas;
 use super::left_out::LeftOut;
+use super::merged::MergedCells;
 use super::paced::Paced;
 use super::worksheet::{Hand, Worksheet};
 use super::xlsx::{Package, SheetReader, XlsxBook};
@@ -282,6 +284,22 @@ impl Opened {
         match self {
             Self::Sheet(sheet) => sheet.left_out().clone(),
             Self::Rows(rows) => rows.left_out.clone(),
+        }
+    }
+
+    /// The columns that are calculated, so far, where that is known.
+    pub(crate) fn formulas(&self) -> Option<Arc<Formulas>> {
+        match self {
+            Self::Sheet(sheet) => Some(sheet.formulas().clone()),
+            Self::Rows(_) => None,
+        }
+    }
+
+    /// The merged cells of the worksheet, where they are known.
+    pub(crate) fn merged(&self) -> Option<Arc<MergedCells>> {
+        match self {
+            Self::Sheet(sheet) => Some(sheet.merged().clone()),
+            Self::Rows(_) => None,
         }
     }
 

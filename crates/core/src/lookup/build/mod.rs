@@ -23,7 +23,7 @@ use crate::plan::Reach;
 use crate::spill::{Partitions, Scratch};
 use crate::table::in_order::in_order;
 use crate::table::packed::RowCell;
-use crate::table::{Block, Headers, Lines, RawForm, Source};
+use crate::table::{Block, Headers, Lines, RawForm, Source, TotalRow};
 use crate::template::BoundTemplate;
 use crate::value::Scale;
 use crate::{Error, Result};
@@ -229,7 +229,7 @@ impl ReferenceBuilder {
         let (spec, filter, dictionaries) = (&*spec, filter.as_ref(), &**dictionaries);
         let packer = RowPacker { spec, dictionaries, filter };
         let width = spec.taken.columns.len();
-        let mut lines = Lines::default();
+        let (mut lines, mut total_row) = (Lines::default(), None);
         let pack = |rows: &mut BuildRows, block: &Block| packer.pack_block(block, rows);
         let append = |rows: &mut BuildRows, block: &Block| {
             match partitions {
@@ -240,6 +240,9 @@ impl ReferenceBuilder {
                 let _ = dictionaries.set(dictionaries_of(spec, all));
             }
             block.append_lines_to(&mut lines);
+            if block.rows() > 0 {
+                total_row = TotalRow::last_of(block);
+            }
             if let (Some((most, overflow)), None) = (&*limit, &*partitions)
                 && all.cost() > *most
             {
@@ -262,6 +265,8 @@ impl ReferenceBuilder {
         if let Some(last) = self.tables.lines.last_mut() {
             *last = lines;
         }
+        let name = source.headers().table().to_owned();
+        self.tables.total_rows.extend(total_row.map(|row| (name, row)));
         Ok(())
     }
 

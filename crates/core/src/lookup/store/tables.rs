@@ -2,7 +2,7 @@
 
 use super::labels::labels;
 use crate::lookup::RowId;
-use crate::table::Lines;
+use crate::table::{Lines, TotalRow};
 
 /// The tables of a reference.
 #[derive(Debug, Clone, Default)]
@@ -17,6 +17,8 @@ pub(in crate::lookup) struct Tables {
     pub(in crate::lookup) positions: Vec<u32>,
     /// How many rows the tables have, stored or not.
     pub(in crate::lookup) rows: u64,
+    /// The tables whose last row looks like a total, with that row.
+    pub(in crate::lookup) total_rows: Vec<(String, TotalRow)>,
 }
 
 impl Tables {

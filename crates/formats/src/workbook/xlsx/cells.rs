@@ -46,6 +46,8 @@ pub(super) struct Cell<'t> {
     /// The number of its style.
     pub(super) style: usize,
     pub(super) value: Value<'t>,
+    /// Its formula, as it is written, if it has one.
+    pub(super) formula: Option<&'t [u8]>,
     /// Whether it holds a formula whose value is not stored.
     pub(super) is_uncalculated: bool,
 }
@@ -192,7 +194,7 @@ impl<'t> Rows<'t> {
             return Err(CellFault::TooManyColumns);
         }
         self.column = column + 1;
-        let (mut value, mut has_formula, mut has_value) = (Value::Blank, false, false);
+        let (mut value, mut formula, mut has_value) = (Value::Blank, None, false);
         let mut is_within = end == TagEnd::Open;
         while is_within {
             let tag = self.markup.tag()?.ok_or(Malformed)?;
@@ -222,13 +224,18 @@ impl<'t> Rows<'t> {
                         self.markup.skip_content()?;
                     }
                 }
-                name => {
-                    has_formula |= name == b"f";
-                    self.markup.skip_element()?;
+                b"f" => {
+                    formula = Some(&b""[..]);
+                    if self.markup.end_of_tag()? == TagEnd::Open {
+                        formula = Some(self.markup.text());
+                        self.markup.skip_content()?;
+                    }
                 }
+                _ => self.markup.skip_element()?,
             }
         }
-        Ok(Cell { column, style, value, is_uncalculated: has_formula && !has_value })
+        let is_uncalculated = formula.is_some() && !has_value;
+        Ok(Cell { column, style, value, formula, is_uncalculated })
     }
 }
 

@@ -25,8 +25,9 @@ pub use parser::SheetFault;
 pub(crate) use parser::SheetParser;
 
 use super::beginning::{Beginning, Begun, Sought};
+use super::formulas::Formulas;
 use super::left_out::LeftOut;
-use super::merged::merged;
+use super::merged::{MergedCells, merged};
 use super::part::Named;
 use super::row::Row;
 use crate::{Error, Result};
@@ -43,7 +44,7 @@ const LOOKED_AT: usize = 1000;
 /// A workbook, of which worksheets may be read.
 pub(super) struct XlsxBook {
     name: String,
-    package: Package,
+    package: Arc<Package>,
     worksheets: Vec<(String, String)>,
     named: Vec<Named>,
     meanings: Meanings,
@@ -69,6 +70,7 @@ impl XlsxBook {
             formats: book.formats.into(),
             epoch: book.epoch,
         };
+        let package = Arc::new(package);
         Ok(Self { name: name.to_owned(), package, worksheets: book.worksheets, named, meanings })
     }
 
@@ -87,6 +89,7 @@ pub(crate) struct SheetReader {
     pieces: Pieces,
     /// The number format of each column, where it has one of its own.
     formats: Vec<Option<String>>,
+    merged: Arc<MergedCells>,
 }
 
 impl SheetReader {
@@ -118,13 +121,20 @@ impl SheetReader {
         let counts = CellCounts {
             errors: Arc::default(),
             left_out: Arc::default(),
+            formulas: Arc::default(),
             uncalculated: (0..begun.columns.len()).map(|_| AtomicU64::new(0)).collect(),
         };
         let place = (begun.headers.clone(), begun.header_line);
         let parser =
             SheetParser::new(place, (lines, begun.columns.clone(), asked), (meanings, counts));
         let formats = number_formats(&parser, &seen);
-        Ok(Self { begun, parser, seen, pieces, formats })
+        let package = Arc::clone(package);
+        let merged = MergedCells {
+            worksheet: Box::new(move || package.part(&sheet).and_then(std::result::Result::ok)),
+            header_line: begun.header_line,
+            columns: begun.columns.clone(),
+        };
+        Ok(Self { begun, parser, seen, pieces, formats, merged: Arc::new(merged) })
     }
 
     /// Its headers.
@@ -154,6 +164,16 @@ impl SheetReader {
     /// Cells in columns without a header, so far.
     pub(super) fn left_out(&self) -> &Arc<LeftOut> {
         &self.parser.counts.left_out
+    }
+
+    /// The columns that are calculated, so far.
+    pub(super) fn formulas(&self) -> &Arc<Formulas> {
+        &self.parser.counts.formulas
+    }
+
+    /// The merged cells of the worksheet.
+    pub(super) fn merged(&self) -> &Arc<MergedCells> {
+        &self.merged
     }
 
     /// How many formulas of each column have no stored value, so far.

@@ -16,6 +16,7 @@ use super::number_format::Shows;
 use super::shared_texts::{SharedTexts, push_item};
 use crate::Error;
 use crate::workbook::beginning::MOST_TEXT;
+use crate::workbook::formulas::Formulas;
 use crate::workbook::left_out::LeftOut;
 use crate::workbook::value::{iso, push_moment};
 
@@ -39,6 +40,8 @@ pub(super) struct CellCounts {
     pub(super) uncalculated: Arc<[AtomicU64]>,
     /// Cells in columns without a header.
     pub(super) left_out: Arc<LeftOut>,
+    /// The columns that are calculated.
+    pub(super) formulas: Arc<Formulas>,
 }
 
 /// Makes blocks of pieces of a worksheet.
@@ -171,7 +174,7 @@ impl SheetParser {
     fn rows(&self, piece: &SheetChunk, before: u64, block: &mut Block) -> Result<u64, CellFault> {
         let mut rows = Rows::new(&piece.text, piece.before);
         let (mut last, mut errors, mut scratch) = (before, 0, String::new());
-        let kept = self.places.iter().flatten().count();
+        let (kept, mut calculated) = (self.places.iter().flatten().count(), Vec::new());
         while let Some(line) = rows.next_row()? {
             if piece.last.is_some_and(|last| line > last) {
                 return Err(CellFault::RowOrder);
@@ -188,6 +191,13 @@ impl SheetParser {
                     self.leave_out(&cell, &mut scratch)?;
                     continue;
                 };
+                if let Some(formula) = cell.formula.filter(|formula| !formula.is_empty())
+                    && !calculated.contains(&column)
+                {
+                    // Those of a column are alike; one of each piece shows what they use.
+                    calculated.push(column);
+                    self.counts.formulas.add(column, formula, &self.columns);
+                }
                 if cell.is_uncalculated
                     && let Some(count) = self.counts.uncalculated.get(column)
                 {

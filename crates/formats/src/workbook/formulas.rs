@@ -1,0 +1,70 @@
+//! Which columns of a worksheet have formulas, and which columns these use.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+use std::sync::{Mutex, PoisonError};
+
+/// The columns of a table that are calculated, each with the columns that its formulas use.
+#[derive(Debug, Default)]
+pub struct Formulas(Mutex<BTreeMap<usize, BTreeSet<usize>>>);
+
+impl Formulas {
+    /// Notes a formula of a column of a table that has these columns of the worksheet.
+    pub(super) fn add(&self, column: usize, formula: &[u8], columns: &Range<usize>) {
+        let used = used_columns(formula).filter(|one| columns.contains(one));
+        let used = used.map(|one| one - columns.start);
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry(column).or_default().extend(used);
+    }
+
+    /// The calculated columns that use a column, so far.
+    pub fn using(&self, column: usize) -> Vec<usize> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().filter(|(_, used)| used.contains(&column)).map(|(one, _)| *one).collect()
+    }
+}
+
+/// The columns of the same worksheet that a formula uses, from 0: `B` of `SUM(B2:B9)*$C$1`.
+fn used_columns(formula: &[u8]) -> impl Iterator<Item = usize> {
+    let is_part = |byte: &u8| {
+        byte.is_ascii_alphanumeric() || matches!(byte, b'$' | b'_' | b'.' | b'!' | b'\'')
+    };
+    let mut in_text = false;
+    let words = formula.split(move |byte| {
+        in_text ^= *byte == b'"';
+        in_text || !is_part(byte)
+    });
+    words.filter_map(|word| {
+        let word: Vec<u8> = word.iter().copied().filter(|byte| *byte != b'$').collect();
+        let letters = word.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
+        let (column, row) = word.split_at(letters);
+        let is_cell =
+            (1..=3).contains(&letters) && !row.is_empty() && row.iter().all(u8::is_ascii_digit);
+        let letter = |sum: usize, letter: &u8| {
+            sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1
+        };
+        is_cell.then(|| column.iter().fold(0, letter) - 1)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_columns_that_formulas_use_are_found() {
+        for (formula, want) in [
+            ("B2*$C$2", &[1, 2][..]),
+            ("SUM(B2:D9)+AA1", &[1, 3, 26]),
+            ("Prices!B2*1.5", &[]),
+            ("IF(A1=\"B2\",C1,0)", &[0, 2]),
+            ("LOG10(2)+Total", &[]),
+        ] {
+            let used: Vec<usize> = used_columns(formula.as_bytes()).collect();
+            assert_eq!(used, want, "{formula}");
+        }
+        let formulas = Formulas::default();
+        formulas.add(2, b"C5*2", &(1..5));
+        assert_eq!((formulas.using(1), formulas.using(0)), (vec![2], vec![]));
+    }
+}
