@@ -3,7 +3,7 @@
 
 use rust_xlsxwriter::{Format, Url, Worksheet, XlsxError};
 
-use super::styles::Ground;
+use super::styles::{Ground, right};
 
 /// The name of the worksheet.
 const NAME: &str = "Findings";
@@ -58,14 +58,17 @@ pub(super) fn write(
         let ground = GROUNDS.iter().find(|(label, _)| *label == kind);
         ground.map_or_else(Format::new, |(_, ground)| ground.of(Format::new()))
     };
+    let number = right(Format::new());
+    let above_numbers = right(bold.clone());
     for (column, header) in (0..).zip(["reference", "finding", "count"]) {
-        sheet.write_string_with_format(0, column, header, &bold)?;
+        let style = if column == 2 { &above_numbers } else { &bold };
+        sheet.write_string_with_format(0, column, header, style)?;
     }
     let mut at = 1;
     for (reference, kind, count) in &found.counts {
         sheet.write_string(at, 0, reference)?;
         sheet.write_string_with_format(at, 1, kind, &on_ground(kind))?;
-        sheet.write_number(at, 2, *count as f64)?;
+        sheet.write_number_with_format(at, 2, *count as f64, &number)?;
         at += 1;
     }
     sheet.set_column_width(0, 20)?;
@@ -87,7 +90,8 @@ pub(super) fn write(
     at += 1;
     let first = at;
     for (column, header) in (0..).zip(&headers) {
-        sheet.write_string_with_format(at, column, header, &bold)?;
+        let style = if (2..4).contains(&column) { &above_numbers } else { &bold };
+        sheet.write_string_with_format(at, column, header, style)?;
     }
     for row in &found.rows {
         at += 1;
@@ -96,11 +100,12 @@ pub(super) fn write(
         if found.has_links {
             // The headers are above the first row.
             let place = format!("internal:'{}'!A{}", table.replace('\'', "''"), row.row + 1);
-            sheet.write_url(at, 2, Url::new(place).set_text(row.row.to_string()))?;
+            let link = Url::new(place).set_text(row.row.to_string());
+            sheet.write_url_with_format(at, 2, link, &right(Format::new().set_hyperlink()))?;
         } else {
-            sheet.write_number(at, 2, row.row as f64)?;
+            sheet.write_number_with_format(at, 2, row.row as f64, &number)?;
         }
-        sheet.write_number(at, 3, row.rows as f64)?;
+        sheet.write_number_with_format(at, 3, row.rows as f64, &number)?;
         let reason = 4 + parts as u16;
         for (column, cell) in (4..).zip(&row.key) {
             sheet.write_string(at, column, cell)?;

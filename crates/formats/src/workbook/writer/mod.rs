@@ -91,7 +91,7 @@ impl WorkbookWriter {
             threads: options.threads,
             headers: Vec::new(),
             number_formats: Vec::new(),
-            styles: Arc::new(Styles::new(&[])),
+            styles: Arc::new(Styles::new(&[], options.is_plain)),
             lookups: [].into(),
             rows: None,
             facts: Facts::default(),
@@ -284,7 +284,7 @@ impl Sink for WorkbookWriter {
         });
         self.facts.columns = facts.collect();
         self.number_formats.resize(self.headers.len(), None);
-        let mut styles = Styles::new(&self.number_formats);
+        let mut styles = Styles::new(&self.number_formats, self.is_plain);
         self.styles = Arc::new(styles.clone());
         let book = self.book(|_| Ok(()), None).map_err(|error| unwritten(&name, &error))?;
         let failed = |cause| Error::Write { name: name.clone(), cause };

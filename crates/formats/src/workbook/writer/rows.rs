@@ -329,7 +329,7 @@ mod tests {
 
     #[test]
     fn rows_are_placed_where_they_go() {
-        let styles = Arc::new(Styles::new(&[None, None, None]));
+        let styles = Arc::new(Styles::new(&[None, None, None], true));
         let renderer = WorkbookRenderer::new(Overlay::default(), styles, [].into(), true);
         let main = Block::of_rows(2, &[["42", "a <b>"], ["", "042"]]);
         let added = Block::of_rows(1, &[["2026-05-19"], [""]]);

@@ -95,13 +95,15 @@ pub(super) struct Styles {
     codes: Vec<String>,
     /// For each column its own code, and what that shows.
     columns: Vec<Option<(usize, Shows)>>,
+    /// Whether numbers stand apart from the text to the right of them.
+    has_indent: bool,
     /// The numbers of all styles, in the order of [`Styles::formats`].
     numbers: Vec<usize>,
 }
 
 impl Styles {
     /// The styles of columns with number formats of their own.
-    pub(super) fn new(formats: &[Option<String>]) -> Self {
+    pub(super) fn new(formats: &[Option<String>], is_plain: bool) -> Self {
         let mut codes: Vec<String> = Vec::new();
         let columns = formats.iter().map(|code| {
             let code = code.as_ref()?;
@@ -112,25 +114,29 @@ impl Styles {
             Some((place, shows(code)))
         });
         let columns = columns.collect();
-        Self { codes, columns, numbers: Vec::new() }
+        Self { codes, columns, has_indent: !is_plain, numbers: Vec::new() }
     }
 
     /// All styles: those of headers, of text and of numbers, and then those of each ground.
     pub(super) fn formats(&self) -> Vec<Format> {
         let header = Format::new().set_bold().set_align(FormatAlign::Bottom);
-        let mut all = vec![header.clone(), header.set_align(FormatAlign::Right)];
+        let mut all = vec![header.clone(), right(header)];
         for ground in Ground::ALL {
             let on = |format: Format| ground.of(format);
             let coded = |code: &str| on(Format::new().set_num_format(code));
+            let number = |code: &str| {
+                if self.has_indent { right(coded(code)) } else { coded(code) }
+            };
             all.extend((0..=MOST_DECIMALS).map(|decimals| match decimals {
-                0 => coded("General"),
-                decimals => coded(&format!("0.{}", "0".repeat(decimals))),
+                0 => number("General"),
+                decimals => number(&format!("0.{}", "0".repeat(decimals))),
             }));
-            // In the order of their shapes. The first is that of numbers too, but not the same style.
+            // In the order of their shapes.
             all.push(coded("General"));
             all.push(on(Format::new().set_text_wrap().set_align(FormatAlign::Top)));
-            all.extend(["@", "yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"].map(coded));
-            all.extend(self.codes.iter().map(|code| coded(code)));
+            all.push(coded("@"));
+            all.extend(["yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"].map(number));
+            all.extend(self.codes.iter().map(|code| number(code)));
         }
         // A workbook with links has this style before all others.
         all.push(Format::new().set_hyperlink());
@@ -197,6 +203,11 @@ impl Styles {
         let of_ground = SHAPES + self.codes.len();
         self.numbers.get(2 + ground as usize * of_ground + shape).copied().unwrap_or_default()
     }
+}
+
+/// A style of cells to the right, a little apart from the text beside them.
+pub(super) fn right(format: Format) -> Format {
+    format.set_align(FormatAlign::Right).set_indent(1)
 }
 
 /// Whether a spreadsheet could take a text for a number, a date or a formula once somebody edits it.
