@@ -219,3 +219,61 @@ fn parts_have_names_and_headers_are_merged() {
     reported += &scene.run(&format!("check main.csv --from plan.xlsx#Autumn {on}")).ended(2).err;
     snapshot("parts", &reported);
 }
+
+/// A column that is kept or taken shows its numbers as it did in its workbook, and a text that looks like a number
+/// stays one.
+#[test]
+fn number_formats_travel() {
+    const CODES: [&str; 4] = ["0.0%", "#,##0.00 [$€-407]", "dd.mm.yyyy", "[h]:mm"];
+    let scene = Scene::empty().with("m.csv", "Tag,Kg\n042,3.40\nH-001,1\n");
+    let mut workbook = Workbook::new();
+    let sheet = workbook.add_worksheet();
+    for (column, header) in (0..).zip(["Tag", "Share", "Price", "Since", "Span"]) {
+        sheet.write(0, column, header).unwrap();
+    }
+    for (row, tag) in (1..).zip(["042", "H-001"]) {
+        sheet.write(row, 0, tag).unwrap();
+        for (column, code) in (1..).zip(CODES) {
+            let format = Format::new().set_num_format(code);
+            sheet.write_with_format(row, column, 1.25 + f64::from(row), &format).unwrap();
+        }
+    }
+    workbook.save(scene.path("prices.xlsx")).unwrap();
+    let taken = "enrich m.csv --from prices.xlsx --on Tag --take 'Share .. Span' -o taken.xlsx -q";
+    let kept = "enrich prices.xlsx --from m.csv --on Tag --take Kg -o kept.xlsx -q";
+    for (call, name) in [(taken, "taken.xlsx"), (kept, "kept.xlsx")] {
+        scene.run(call).ended(0);
+        let file = std::fs::File::open(scene.path(name)).unwrap();
+        let mut archive = zip::ZipArchive::new(file).unwrap();
+        let styles = std::io::read_to_string(archive.by_name("xl/styles.xml").unwrap()).unwrap();
+        for code in CODES {
+            assert!(styles.contains(&format!("formatCode=\"{code}\"")), "{name}: {code} {styles}");
+        }
+        let cells = scene.run(&format!("find {name} 042")).ended(0).out;
+        assert!(cells.contains("2.25") && cells.contains("1900-01-02"), "{cells}");
+    }
+}
+
+/// The same run makes the same bytes, on any number of threads, from a file or a pipe.
+#[test]
+fn a_workbook_has_the_same_bytes_every_time() {
+    let rows: String =
+        (0..6000).map(|row| format!("H-{},\"note {row}\",{}.5\n", row % 50, row % 97)).collect();
+    let scene = Scene::empty()
+        .with("m.csv", format!("Tag,Note,Kg\n{rows}"))
+        .with("r.csv", "Tag,Keeper\nH-1,Edda\nH-2,Jorun\nH-3,\nH-4,Edda\nH-4,Jorun\n");
+    let options = "--from r.csv --on Tag --take Keeper --update 'Note = Keeper' -q";
+    scene.run(&format!("enrich m.csv {options} --threads 1 -o one.xlsx")).ended(0);
+    let one = std::fs::read(scene.path("one.xlsx")).unwrap();
+    for threads in [2, 5] {
+        let name = format!("{threads}.xlsx");
+        scene.run(&format!("enrich m.csv {options} --threads {threads} -o {name}")).ended(0);
+        assert!(std::fs::read(scene.path(&name)).unwrap() == one, "{threads} threads");
+    }
+    scene.shell(&format!("cat m.csv | gather-keys enrich - {options} -o piped.xlsx")).ended(0);
+    assert!(std::fs::read(scene.path("piped.xlsx")).unwrap() == one, "from a pipe");
+    // What was written is read again, row by row.
+    let again =
+        scene.run("enrich one.xlsx --from r.csv --on Tag --take 'Keeper as Again' -q").ended(0);
+    assert_eq!(again.out.lines().count(), 6001);
+}

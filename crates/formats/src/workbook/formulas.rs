@@ -11,7 +11,7 @@ pub struct Formulas(Mutex<BTreeMap<usize, BTreeSet<usize>>>);
 impl Formulas {
     /// Notes a formula of a column of a table that has these columns of the worksheet.
     pub(super) fn add(&self, column: usize, formula: &[u8], columns: &Range<usize>) {
-        let used = used_columns(formula).filter(|one| columns.contains(one));
+        let used = used_columns(formula).into_iter().filter(|one| columns.contains(one));
         let used = used.map(|one| one - columns.start);
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.entry(column).or_default().extend(used);
@@ -24,27 +24,35 @@ impl Formulas {
     }
 }
 
-/// The columns of the same worksheet that a formula uses, from 0: `B` of `SUM(B2:B9)*$C$1`.
-fn used_columns(formula: &[u8]) -> impl Iterator<Item = usize> {
+/// The columns of the same worksheet that a formula uses, from 0: `B` of `SUM(B2:B9)`.
+fn used_columns(formula: &[u8]) -> Vec<usize> {
     let is_part = |byte: &u8| {
         byte.is_ascii_alphanumeric() || matches!(byte, b'$' | b'_' | b'.' | b'!' | b'\'')
     };
-    let mut in_text = false;
-    let words = formula.split(move |byte| {
-        in_text ^= *byte == b'"';
-        in_text || !is_part(byte)
-    });
-    words.filter_map(|word| {
-        let word: Vec<u8> = word.iter().copied().filter(|byte| *byte != b'$').collect();
-        let letters = word.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
-        let (column, row) = word.split_at(letters);
-        let is_cell =
-            (1..=3).contains(&letters) && !row.is_empty() && row.iter().all(u8::is_ascii_digit);
-        let letter = |sum: usize, letter: &u8| {
-            sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1
-        };
-        is_cell.then(|| column.iter().fold(0, letter) - 1)
-    })
+    let (mut used, mut rest, mut in_text) = (Vec::new(), formula, false);
+    while let Some(first) = rest.first() {
+        let length = rest.iter().take_while(|byte| is_part(byte)).count();
+        let (word, after) = rest.split_at(length.max(1));
+        rest = after;
+        if length == 0 {
+            in_text ^= *first == b'"';
+        } else if !in_text && after.first() != Some(&b'(') {
+            used.extend(column_of(word));
+        }
+    }
+    used
+}
+
+/// The column of a cell, `$B$2`, from 0; `None` for any other word.
+fn column_of(word: &[u8]) -> Option<usize> {
+    let word: Vec<u8> = word.iter().copied().filter(|byte| *byte != b'$').collect();
+    let letters = word.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
+    let (column, row) = word.split_at(letters);
+    let is_cell =
+        (1..=3).contains(&letters) && !row.is_empty() && row.iter().all(u8::is_ascii_digit);
+    let letter =
+        |sum: usize, letter: &u8| sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1;
+    is_cell.then(|| column.iter().fold(0, letter) - 1)
 }
 
 #[cfg(test)]
@@ -60,7 +68,7 @@ mod tests {
             ("IF(A1=\"B2\",C1,0)", &[0, 2]),
             ("LOG10(2)+Total", &[]),
         ] {
-            let used: Vec<usize> = used_columns(formula.as_bytes()).collect();
+            let used = used_columns(formula.as_bytes());
             assert_eq!(used, want, "{formula}");
         }
         let formulas = Formulas::default();

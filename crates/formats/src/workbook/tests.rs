@@ -15,14 +15,14 @@ use crate::{Address, Described, InputFile, Table, Untapped};
 const MIB: usize = 1 << 20;
 
 /// The expected reading of a worksheet of a workbook with these parts.
-fn reported(parts: &[(&str, String)], worksheet: Option<&str>) -> String {
+fn reported<T: AsRef<[u8]>>(parts: &[(&str, T)], worksheet: Option<&str>) -> String {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("bomb");
     let mut archive = zip::ZipWriter::new(File::create(&path).unwrap());
     for (name, text) in parts {
         let options = zip::write::SimpleFileOptions::default();
         archive.start_file(*name, options).unwrap();
-        archive.write_all(text.as_bytes()).unwrap();
+        archive.write_all(text.as_ref()).unwrap();
     }
     archive.finish().unwrap();
     let address = match worksheet {
@@ -80,6 +80,44 @@ fn xlsx(rows: &str, besides: (&str, String)) -> String {
         ],
         None,
     )
+}
+
+/// Workbooks as no common program writes them, which are well formed all the same.
+#[test]
+fn unusual_workbooks_are_read() {
+    let utf_16 = |text: &str| -> Vec<u8> {
+        [0xfeff].into_iter().chain(text.encode_utf16()).flat_map(u16::to_be_bytes).collect()
+    };
+    let utf_8 = |text: &str| text.as_bytes().to_vec();
+    let latin = |text: &str| text.chars().map(|letter| letter as u8).collect::<Vec<u8>>();
+    let rows = "<x:row><x:c t='str'><x:v>Größe</x:v></x:c><x:c t=\"inlineStr\"><x:is><x:t>Kg</x:t></x:is></x:c>\
+                </x:row><!-- <x:row r='9'/> --><x:row><x:c t='str'><x:v>é &amp; &#x42;</x:v></x:c><x:c><x:v\n>1.50\
+                </x:v ></x:c></x:row><?note?><x:row r=\"7\"><x:c t=\"inlineStr\"><x:is><x:t><![CDATA[<b>]]>\
+                </x:t></x:is></x:c><x:c t=\"d\"><x:v>2026-11-30T00:00:00</x:v></x:c></x:row>";
+    let sheet = |declaration: &str| {
+        format!("{declaration}<x:worksheet><x:sheetData>{rows}</x:sheetData></x:worksheet>")
+    };
+    for sheet in [
+        utf_8(&sheet("")),
+        utf_8(&sheet("\u{feff}<?xml version='1.0'?>")),
+        utf_16(&sheet("<?xml version='1.0' encoding='UTF-16'?>")),
+        latin(&sheet("<?xml version='1.0' encoding='ISO-8859-1'?>")),
+    ] {
+        let kind = "http://purl.oclc.org/ooxml/officeDocument/relationships";
+        let relation = |what: &str, part: &str| {
+            format!(
+                "<Relationships><Relationship Id='a' Type='{kind}/{what}' Target='{part}'/></Relationships>"
+            )
+        };
+        let book = "<s:workbook conformance='strict'><s:sheets><s:sheet name='Hives' rel:id='a'/></s:sheets></s:workbook>";
+        let parts = [
+            ("_rels/.rels", utf_8(&relation("officeDocument", "/Book/Main.xml"))),
+            ("Book/main.xml", utf_8(book)),
+            ("Book/_rels/Main.xml.rels", utf_8(&relation("worksheet", "../Sheets\\One.xml"))),
+            ("Sheets/one.xml", sheet),
+        ];
+        assert_eq!(reported(&parts, None), "Größe|Kg/é & B|1.5/<b>|2026-11-30");
+    }
 }
 
 /// The expected reading of an ODS workbook with these rows in its second worksheet, by a name.
