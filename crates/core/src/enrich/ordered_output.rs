@@ -45,10 +45,8 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
                 let last = stage.answers.last();
                 last.is_none_or(|answer| answer.outcome() == RowOutcome::Matched)
             };
-            self.total_row = match workspace.stages.iter().all(is_answered) {
-                true => None,
-                false => TotalRow::last_of(block),
-            };
+            let is_in_trouble = !workspace.stages.iter().all(is_answered);
+            self.total_row = TotalRow::last_of(block).filter(|_| is_in_trouble);
         }
         let tallies = &mut self.tallies[from..];
         for ((tally, stage), updates) in

@@ -56,7 +56,7 @@ impl TotalRow {
                 let rest = lower.strip_prefix(*word);
                 rest.is_some_and(|rest| !rest.starts_with(char::is_alphanumeric))
             };
-            WORDS.iter().any(|word| begins(&word))
+            WORDS.iter().any(begins)
         };
         let (row, line) = (block.row_number(last), block.line(last));
         is_total.then(|| Self { row, line, text: text.trim().to_owned() })

@@ -68,34 +68,44 @@ pub(super) fn holder(
     let others = DELIMITERS.into_iter().filter(|other| *other != preferred && !is_said);
     let (mut best, mut most) = (None, 0);
     for delimiter in [preferred].into_iter().chain(others) {
-        for (at, row) in rows(piece, whole, delimiter).into_iter().enumerate() {
-            let held = if most < asked.len() { Headers::new("", row).held(asked) } else { 0 };
+        if most == asked.len() {
+            break;
+        }
+        each_row(piece, whole, delimiter, |at, row| {
+            let held = Headers::new("", row).held(asked);
             if held > most {
                 (best, most) = (Some((delimiter, at)), held);
             }
-        }
+            most < asked.len()
+        });
     }
     best
 }
 
-/// The cells of each of the first rows.
-fn rows(piece: &[u8], whole: bool, delimiter: u8) -> Vec<Vec<String>> {
+/// Calls `take` for each of the first rows with its number and cells, while it wants more.
+fn each_row(
+    piece: &[u8],
+    whole: bool,
+    delimiter: u8,
+    mut take: impl FnMut(usize, Vec<String>) -> bool,
+) {
     let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
     let piece = &piece[..end.unwrap_or(piece.len())];
     let mut scan = Scan::new(piece, delimiter);
     let (wanted, mut spans, mut aside) = (Wanted::all(), Vec::new(), Vec::new());
-    let mut rows = Vec::new();
-    while rows.len() < ROWS
-        && let Next::Row { .. } = scan.next(&wanted, &mut spans, &mut aside)
-    {
-        let text = [piece, &aside].concat();
-        let cell = |span: &Span| {
-            String::from_utf8_lossy(&text[span.start as usize..span.end as usize]).into_owned()
+    for at in 0..ROWS {
+        let Next::Row { .. } = scan.next(&wanted, &mut spans, &mut aside) else { return };
+        // Cells with quotes within quotes are after the text.
+        let text = |span: &Span| match piece.len().checked_sub(span.start as usize) {
+            Some(1..) => piece.get(span.start as usize..span.end as usize),
+            _ => aside.get(span.start as usize - piece.len()..span.end as usize - piece.len()),
         };
-        rows.push(spans.iter().map(cell).collect());
+        let cell = |span| String::from_utf8_lossy(text(span).unwrap_or_default()).into_owned();
+        if !take(at, spans.iter().map(cell).collect()) {
+            return;
+        }
         spans.clear();
     }
-    rows
 }
 
 /// The beginning of a line, counted from 1, in a text with usual line ends.

@@ -51,10 +51,10 @@ pub(super) fn find(
 ) -> Option<Head> {
     let found = by_look(rule, rows, merged)?;
     let held = |head: &Head| Headers::new("", head.headers.iter().cloned()).held(asked);
-    if rule != HeaderRow::Found {
+    let mut most = held(&found);
+    if rule != HeaderRow::Found || most == asked.len() {
         return Some(found);
     }
-    let mut most = held(&found);
     let mut best = found;
     for (at, (_, row)) in rows.iter().enumerate() {
         let other = Head::of(at, row);

@@ -226,7 +226,7 @@ impl<'f> Book<'f> {
             return Err(Error::SeveralWorksheets { name: name.to_owned(), all });
         }
         let mut chosen = chosen?;
-        if holders[0] > 0 {
+        if best == sought.asked.len() {
             chosen.found_by_headers();
         }
         Ok(chosen)
