@@ -46,7 +46,7 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
                 last.is_none_or(|answer| answer.outcome() == RowOutcome::Matched)
             };
             let is_in_trouble = !workspace.stages.iter().all(is_answered);
-            self.total_row = TotalRow::last_of(block).filter(|_| is_in_trouble);
+            self.total_row = is_in_trouble.then(|| TotalRow::last_of(block)).flatten();
         }
         let tallies = &mut self.tallies[from..];
         for ((tally, stage), updates) in
