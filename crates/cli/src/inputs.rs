@@ -92,7 +92,7 @@ pub(crate) struct Loaded {
     pub(crate) types: ColumnTypes,
 }
 
-/// What the columns of the enriched table were in the tables that they come from; nothing for those that are new.
+/// The types of the columns of the enriched table in the tables that they come from; `None` for new columns.
 #[derive(Debug)]
 pub(crate) struct ColumnTypes {
     /// Their types in a columnar file.

@@ -1,7 +1,7 @@
 //! Bare loops of the libraries that read and write workbooks, to compare the program with.
 //!
 //! `make ROWS FILE` makes a workbook of 16 columns whose cells share their texts, and a CSV file with the same
-//! cells beside it. `read FILE` looks at every cell of a workbook. `write CSV FILE` writes the cells of a CSV file
+//! cells next to it. `read FILE` looks at every cell of a workbook. `write CSV FILE` writes the cells of a CSV file
 //! as a workbook: numbers as numbers, all else as text.
 
 // Its count is its result.

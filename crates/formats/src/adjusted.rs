@@ -29,7 +29,7 @@ pub(crate) struct Adjusted {
 }
 
 impl Adjusted {
-    /// Fills the columns of these headers, and leaves out so many rows.
+    /// Fills the columns with the headers `fill_down`, and leaves out the last `skipped` rows.
     ///
     /// # Errors
     /// When the table has no such header.

@@ -113,7 +113,7 @@ fn titles_are_passed_over_and_ragged_rows_padded() {
         .with("sizes.csv", "1 kg;groß\n½ kg;mäßig\n");
     let call = "enrich orders.csv --ragged pad --from sizes.csv --no-header \
                 --on 'Größe = Column 2' --take 'Column 1 as Glas'";
-    // With a row that is short, the headers are found by what is asked for.
+    // With a short row, the headers are found by the names that the call uses.
     let found = scene.run(call).ended(0);
     let reported = format!("{}{}", found.err, found.out);
     let ran = scene.run(&call.replace("--ragged", "--header-row 4 --ragged")).ended(0);

@@ -27,7 +27,7 @@ fn drop_ok<T, E: std::fmt::Debug>(result: Result<T, E>) {
     let _ = result.unwrap();
 }
 
-/// A workbook with a cover page, the hives below a title with a date and beside notes, and their keepers.
+/// A workbook with a cover page, the hives below a title with a date and next to notes, and their keepers.
 fn registry(scene: &Scene) {
     let mut workbook = Workbook::new();
     fill(

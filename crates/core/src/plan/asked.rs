@@ -107,7 +107,7 @@ fn named(selection: &Selection) -> Vec<String> {
     }
 }
 
-/// The headers of the main table that the plans of its references ask for, one after the other: without those that an
+/// The headers of the main table that the plans of its references ask for, one after the other: without columns that an
 /// earlier reference may have added.
 ///
 /// ```

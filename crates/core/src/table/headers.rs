@@ -98,7 +98,7 @@ impl Headers {
         }
     }
 
-    /// How many of these names lead to a column, or to several.
+    /// How many of the names lead to a column, or to several.
     ///
     /// ```
     /// use gather_keys_core::table::Headers;

@@ -1,4 +1,4 @@
-//! Cells in columns without a header, such as notes beside a table: they are left out and counted.
+//! Cells in columns without a header, such as notes next to a table: they are left out and counted.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};

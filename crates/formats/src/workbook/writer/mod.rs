@@ -162,7 +162,7 @@ impl WorkbookWriter {
         workbook.save_to_buffer()
     }
 
-    /// Sets up what a worksheet has besides its cells.
+    /// Sets up everything of a worksheet but its cells.
     fn furnish(&self, sheet: &mut Worksheet, rows: u64) -> std::result::Result<(), XlsxError> {
         if self.is_plain || self.headers.is_empty() {
             return Ok(());

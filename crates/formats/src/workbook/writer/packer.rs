@@ -41,7 +41,7 @@ pub(super) struct Packer {
 }
 
 impl Packer {
-    /// Packs rows of these columns into a part, from a line on, on up to this many threads.
+    /// Packs rows into a part, from a line on, on up to `threads` threads; `columns` are the letters of the columns.
     pub(super) fn new(part: PackedPart, line: u64, columns: Vec<String>, threads: usize) -> Self {
         let columns: Arc<[String]> = columns.into();
         let (send, jobs) = sync_channel::<Job>(WAITING * threads);

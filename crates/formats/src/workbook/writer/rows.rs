@@ -31,7 +31,7 @@ pub struct SheetRows {
     pub(super) facts: Facts,
 }
 
-/// What rows say besides their cells.
+/// Counts and notes on rows, for what is written after them.
 #[derive(Debug, Default)]
 pub(super) struct Facts {
     /// What the columns hold.
@@ -272,7 +272,7 @@ fn push_escaped(text: &str, out: &mut String) {
     let mut rest = text;
     while let Some(at) = rest.bytes().position(|byte| !is_plain(&byte)) {
         out.push_str(&rest[..at]);
-        // Neither 0xef nor any other of these is within a character.
+        // A byte that is not plain begins a character.
         let Some(character) = rest[at..].chars().next() else { break };
         rest = &rest[at + character.len_utf8()..];
         match character {

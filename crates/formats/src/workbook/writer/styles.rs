@@ -95,7 +95,7 @@ pub(super) struct Styles {
     codes: Vec<String>,
     /// For each column its own code, and what that shows.
     columns: Vec<Option<(usize, Shows)>>,
-    /// Whether numbers stand apart from the text to the right of them.
+    /// Whether numbers have an indent, which separates them from text in the next column.
     has_indent: bool,
     /// The numbers of all styles, in the order of [`Styles::formats`].
     numbers: Vec<usize>,
@@ -205,7 +205,7 @@ impl Styles {
     }
 }
 
-/// A style of cells to the right, a little apart from the text beside them.
+/// A style aligned to the right, with an indent that separates it from text in the next column.
 pub(super) fn right(format: Format) -> Format {
     format.set_align(FormatAlign::Right).set_indent(1)
 }

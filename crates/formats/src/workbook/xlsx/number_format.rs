@@ -56,7 +56,7 @@ pub(in crate::workbook) fn shows(code: &str) -> Shows {
     let mut characters = code.chars();
     while let Some(character) = characters.next() {
         match character {
-            // The next character stands for itself, or for its width.
+            // The next character is shown as it is, or is a width.
             '\\' | '_' | '*' => drop(characters.next()),
             '"' => drop(characters.by_ref().find(|end| *end == '"')),
             '[' => {
