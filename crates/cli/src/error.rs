@@ -73,6 +73,11 @@ pub(crate) enum Error {
     PathNotText { path: String },
     /// The table is to go into the main file and to an output.
     InPlaceWithOutput,
+    /// The main file would lose rows or blank cells.
+    InPlaceAdjusted {
+        /// The main file.
+        name: String,
+    },
     /// The main table is standard input, and is to be written into.
     InPlaceOfStandard,
     /// A word of a plan or of the command line is none of those there are.
@@ -368,6 +373,11 @@ impl fmt::Display for Error {
             Self::InPlaceWithOutput => {
                 write!(f, "use either --in-place, which writes into the main file, or -o, not both")
             }
+            Self::InPlaceAdjusted { name } => write!(
+                f,
+                "with --fill-down or --skip-last, {name} is not written as it was read; leave out \
+                 --in-place, and name an output (-o)"
+            ),
             Self::InPlaceOfStandard => {
                 write!(f, "standard input can't be written into: name an output with -o")
             }

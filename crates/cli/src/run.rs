@@ -258,6 +258,10 @@ impl<'a> Run<'a> {
     fn in_place(&self, inputs: &Inputs) -> Result<Option<Output>> {
         let Destination::Main { backup } = self.call.into else { return Ok(None) };
         let main = inputs.main.file().ok_or(Error::InPlaceOfStandard)?;
+        let described = &self.call.main.described;
+        if !described.fill_down.is_empty() || described.skip_last > 0 {
+            return Err(Error::InPlaceAdjusted { name: self.call.main.address.to_string() });
+        }
         if !inputs.main.is_text() {
             return Err(Error::NotWritable { name: self.call.main.address.to_string() });
         }

@@ -108,6 +108,13 @@ pub enum Error {
         /// Why.
         said: String,
     },
+    /// A workbook can't hold as many columns.
+    WideForWorkbook {
+        /// The address.
+        name: String,
+        /// How many columns there are.
+        columns: usize,
+    },
     /// A table has more rows than a worksheet.
     TooManyForWorkbook {
         /// The output.
@@ -402,6 +409,13 @@ impl fmt::Display for Error {
             }
             Self::Unwritten { name, said } => {
                 write!(f, "{name} can't be written: {said}; name another output")
+            }
+            Self::WideForWorkbook { name, columns } => {
+                write!(
+                    f,
+                    "{name}: {columns} columns are more than the 16384 of a worksheet; name an "
+                )?;
+                write!(f, "output such as enriched.csv")
             }
             Self::TooManyForWorkbook { name, most } => {
                 write!(f, "{name} can't be written: a worksheet holds {most} rows below its ")?;

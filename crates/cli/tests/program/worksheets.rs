@@ -130,6 +130,17 @@ fn a_worksheet_is_named_in_quotes() {
     assert_eq!(names, ["Hives #2", "Findings"]);
 }
 
+/// The table may have the name that the worksheet of findings usually has.
+#[test]
+fn a_table_may_be_called_findings() {
+    let scene = Scene::empty().with("m.csv", MAIN);
+    registry(&scene);
+    let call = "enrich m.csv --from registry.xlsx#Hives --on 'Apiary = Site code' --take Kg -q -o out.xlsx#findings";
+    scene.run(call).ended(0);
+    let names = calamine::open_workbook_auto(scene.path("out.xlsx")).unwrap().sheet_names();
+    assert_eq!(names, ["findings", "Findings of the run"]);
+}
+
 /// Formulas that no program has calculated are counted by column.
 #[test]
 fn formulas_without_a_value_are_counted() {
@@ -205,6 +216,10 @@ fn cells_are_filled_from_above_and_last_rows_left_out() {
                 (
                     0,
                     "enrich grouped.csv --skip-last 99 --from m.csv --on 'Site code = Apiary' --take Hive -q",
+                ),
+                (
+                    2,
+                    "enrich grouped.csv --skip-last 1 --from m.csv --on 'Site code = Apiary' --update Kg=Hive --in-place",
                 ),
                 (0, &format!("survey grouped.xlsx {form}")),
             ],

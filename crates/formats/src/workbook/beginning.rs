@@ -10,15 +10,13 @@ use gather_keys_core::table::Headers;
 use super::headers::{Head, Line, Merged, find};
 use super::part::{Area, Meant, Named, meant};
 use super::row::Row;
+use super::size::MOST_COLUMNS;
 use crate::delimited::HeaderRow;
 use crate::{Error, Result};
 
 /// How many rows are looked at to find the headers, and how many bytes of text.
 const LOOKED_AT: usize = 100;
 const LOOKED_AT_TEXT: usize = MOST_TEXT;
-
-/// How many columns a worksheet has in any format.
-pub(super) const MOST_COLUMNS: usize = 16_384;
 
 /// How many bytes of text a row may have. A tiny workbook may tell the same long text for every column.
 pub(super) const MOST_TEXT: usize = if cfg!(test) { 1 << 20 } else { 64 << 20 };

@@ -4,6 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
+use super::size::{self, MOST_COLUMNS};
+
 /// The columns of a table that are calculated, each with the columns that its formulas use.
 #[derive(Debug, Default)]
 pub struct Formulas(Mutex<BTreeMap<usize, BTreeSet<usize>>>);
@@ -48,11 +50,8 @@ fn column_of(word: &[u8]) -> Option<usize> {
     let word: Vec<u8> = word.iter().copied().filter(|byte| *byte != b'$').collect();
     let letters = word.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     let (column, row) = word.split_at(letters);
-    let is_cell =
-        (1..=3).contains(&letters) && !row.is_empty() && row.iter().all(u8::is_ascii_digit);
-    let letter =
-        |sum: usize, letter: &u8| sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1;
-    is_cell.then(|| column.iter().fold(0, letter) - 1)
+    let is_row = !row.is_empty() && row.iter().all(u8::is_ascii_digit);
+    size::column(column).filter(|column| is_row && *column < MOST_COLUMNS)
 }
 
 #[cfg(test)]

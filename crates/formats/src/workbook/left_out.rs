@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 
+use super::size::letters;
+
 /// How many cells of a worksheet were left out, for each column that has no header.
 #[derive(Debug, Default)]
 pub struct LeftOut(Mutex<BTreeMap<usize, u64>>);
@@ -20,28 +22,12 @@ impl LeftOut {
     }
 }
 
-/// A column as a worksheet names it: A, B, … Z, AA.
-pub(super) fn letters(mut column: usize) -> String {
-    let mut letters = Vec::new();
-    loop {
-        letters.push(b'A' + (column % 26) as u8);
-        if column < 26 {
-            break;
-        }
-        column = column / 26 - 1;
-    }
-    letters.iter().rev().map(|&letter| char::from(letter)).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn columns_are_named_by_letters() {
-        for (column, want) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (702, "AAA")] {
-            assert_eq!(letters(column), want);
-        }
+    fn cells_are_counted_by_column() {
         let left_out = LeftOut::default();
         for column in [3, 27, 3] {
             left_out.add(column);

@@ -15,6 +15,7 @@ mod part;
 mod reader;
 mod row;
 mod shown;
+mod size;
 mod spanned;
 #[cfg(test)]
 mod tests;

@@ -19,6 +19,7 @@ use super::headers::Merged;
 use super::paced::MOST_BETWEEN;
 use super::part::{Named, range, ranges};
 use super::row::Row;
+use super::size::MOST_ROWS;
 use super::value::{iso, span};
 use super::worksheet::Worksheet;
 use crate::rows::End;
@@ -31,9 +32,6 @@ const MANIFEST: &str = "META-INF/manifest.xml";
 
 /// How much of the manifest is looked at.
 const MOST_MANIFEST: u64 = 1 << 20;
-
-/// How many rows a worksheet has at most.
-const MOST_ROWS: u64 = 1_048_576;
 
 /// How many bytes are unpacked at a time.
 const AT_ONCE: usize = 64 << 10;

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use super::size::{self, MOST_COLUMNS};
 use crate::{Error, Result};
 
 /// The meaning of a part.
@@ -149,12 +150,11 @@ fn corner(text: &str) -> Option<(Option<usize>, Option<u64>)> {
     let text = text.replace('$', "");
     let letters = text.bytes().take_while(u8::is_ascii_alphabetic).count();
     let (column, row) = text.split_at(letters);
-    if column.len() > 3 {
-        return None;
-    }
-    let letter =
-        |sum: usize, letter: u8| sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1;
-    let column = (!column.is_empty()).then(|| column.bytes().fold(0, letter) - 1);
+    let column = if column.is_empty() {
+        None
+    } else {
+        Some(size::column(column.as_bytes()).filter(|column| *column < MOST_COLUMNS)?)
+    };
     let row = if row.is_empty() { None } else { Some(row.parse().ok()?) };
     (column.is_some() || row.is_some()).then_some((column, row))
 }

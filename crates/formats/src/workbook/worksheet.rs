@@ -11,12 +11,13 @@ use std::sync::mpsc::SyncSender;
 use calamine::DataRef;
 use gather_keys_core::table::{Block, CellKind, Headers};
 
-use super::beginning::{Beginning, Begun, MOST_COLUMNS, MOST_TEXT, Sought};
+use super::beginning::{Beginning, Begun, MOST_TEXT, Sought};
 use super::headers::Merged;
 use super::left_out::LeftOut;
 use super::paced::Pace;
 use super::part::Named;
 use super::row::Row;
+use super::size::MOST_COLUMNS;
 use super::value::{kind, write_text};
 use crate::rows::{AT_ONCE, ENOUGH_TEXT, End};
 use crate::{Error, Result};

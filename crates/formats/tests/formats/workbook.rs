@@ -95,6 +95,14 @@ fn what_a_worksheet_does_not_hold_is_an_error() {
     writer.renderer(Overlay::default()).render(&main, &[0], &Block::new(0), &mut rendered);
     let error = writer.write(&mut rendered).unwrap_err().to_string();
     assert!(error.starts_with("out.xlsx, row 1, column `Note`: the text is longer"), "{error}");
+    for (headers, want) in [
+        (vec!["h"; 16_385], "16385 columns are more than the 16384 of a worksheet"),
+        (vec![&"h".repeat(32_768)[..]], "the text is longer than the 32767"),
+    ] {
+        let mut writer = WorkbookWriter::new("out.xlsx", PLAIN).unwrap();
+        let error = writer.write_headers(&Headers::new("t", headers), &[]).unwrap_err().to_string();
+        assert!(error.contains(want), "{error}");
+    }
     assert!(
         WorkbookWriter::new("out.xlsx", WorkbookOptions { worksheet: Some("a/b"), ..PLAIN })
             .is_err()

@@ -8,6 +8,9 @@ use super::styles::{Ground, right};
 /// The name of the worksheet.
 const NAME: &str = "Findings";
 
+/// The name where the table itself has that one.
+const OTHER_NAME: &str = "Findings of the run";
+
 /// What a run found, for a worksheet of its own.
 #[derive(Debug, Clone, Default)]
 pub struct FoundSheet {
@@ -52,7 +55,8 @@ pub(super) fn write(
     table: &str,
     sheet: &mut Worksheet,
 ) -> Result<(), XlsxError> {
-    sheet.set_name(NAME)?;
+    let is_taken = table.eq_ignore_ascii_case(NAME);
+    sheet.set_name(if is_taken { OTHER_NAME } else { NAME })?;
     let bold = Format::new().set_bold();
     let on_ground = |kind: &str| {
         let ground = GROUNDS.iter().find(|(label, _)| *label == kind);

@@ -28,13 +28,11 @@ pub use self::rows::{SheetRows, WorkbookRenderer};
 
 use self::packed_part::PackedPart;
 use self::packer::Packer;
-use self::rows::{ColumnFacts, Facts, MOST_NOTES, WIDEST, columns, push_text};
+use self::rows::{ColumnFacts, Facts, MOST_NOTES, WIDEST, columns, is_too_long, push_text};
 use self::styles::Styles;
+use super::size::{MOST_COLUMNS, MOST_ROWS};
 use super::xlsx::styles_of_first_row;
 use crate::{Error, Result};
-
-/// How many rows a worksheet has.
-const MOST_ROWS: u64 = 1_048_576;
 
 /// The name of the worksheet's part in the library's archive.
 const SHEET: &str = "xl/worksheets/sheet1.xml";
@@ -173,6 +171,11 @@ impl WorkbookWriter {
         for (column, facts) in (0..).zip(&self.facts.columns) {
             let width = (facts.width + 2).clamp(8, WIDEST);
             sheet.set_column_width(column, width as f64)?;
+            // Cells that somebody adds below have the format of the column.
+            let style = facts.style.filter(|_| facts.numbers > facts.texts);
+            if let Some(format) = style.and_then(|style| self.styles.of_number(style)) {
+                sheet.set_column_format(column, &format)?;
+            }
         }
         sheet.set_landscape().set_print_fit_to_pages(1, 0).set_repeat_rows(0, 0)?;
         for (row, column, before) in &self.facts.replaced {
@@ -278,6 +281,13 @@ impl Sink for WorkbookWriter {
     fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
         let name = self.name.clone();
         self.headers = main.iter().map(str::to_owned).chain(added.iter().cloned()).collect();
+        if self.headers.len() > MOST_COLUMNS {
+            return Err(Error::WideForWorkbook { name, columns: self.headers.len() });
+        }
+        if let Some(header) = self.headers.iter().find(|header| is_too_long(header)) {
+            let header = header.chars().take(60).collect();
+            return Err(Error::LongForWorkbook { name, row: 0, header });
+        }
         let facts = self.headers.iter().map(|header| {
             let width = if self.is_plain { 0 } else { header.chars().count() + 2 };
             ColumnFacts { width, ..ColumnFacts::default() }

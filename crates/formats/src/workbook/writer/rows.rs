@@ -8,8 +8,8 @@ use std::sync::Arc;
 use gather_keys_core::table::{Block, CellKind, Overlay, Renderer, RowOutcomes};
 
 use super::styles::{Ground, Styles};
-use crate::workbook::left_out::letters;
 use crate::workbook::shown::Shown;
+use crate::workbook::size::letters;
 
 /// How many characters wide a column is at most.
 pub(super) const WIDEST: usize = 60;
@@ -52,6 +52,8 @@ pub(super) struct ColumnFacts {
     /// How many cells are numbers or dates, and how many are texts.
     pub(super) numbers: u64,
     pub(super) texts: u64,
+    /// The number of the style that its first number has where nothing is coloured.
+    pub(super) style: Option<usize>,
 }
 
 impl ColumnFacts {
@@ -60,6 +62,7 @@ impl ColumnFacts {
         self.width = self.width.max(other.width);
         self.numbers += other.numbers;
         self.texts += other.texts;
+        self.style = self.style.or(other.style);
     }
 }
 
@@ -145,6 +148,9 @@ impl WorkbookRenderer {
                 facts.texts += 1;
             } else {
                 facts.numbers += 1;
+                if facts.style.is_none() {
+                    facts.style = Some(self.styles.of_cell(column, &shown, Ground::Plain));
+                }
             }
         }
         if matches!(shown, Shown::Blank) && ground.shows_blanks() {
@@ -157,7 +163,7 @@ impl WorkbookRenderer {
                 rows.facts.long.0 += 1;
                 rows.facts.long.1.get_or_insert(column);
             }
-            Shown::Text if text.len() > LONGEST && text.encode_utf16().count() > LONGEST => {
+            Shown::Text if is_too_long(text) => {
                 rows.facts.too_long.get_or_insert((row, column));
             }
             _ => {}
@@ -253,6 +259,11 @@ fn push_cell(text: &str, shown: &Shown, style: usize, out: &mut String) {
             push_text(text, out);
         }
     }
+}
+
+/// Whether a text has more characters than a cell holds.
+pub(super) fn is_too_long(text: &str) -> bool {
+    text.len() > LONGEST && text.encode_utf16().count() > LONGEST
 }
 
 /// Appends the content of a cell that is a text, from the end of its style on.

@@ -153,6 +153,12 @@ impl Styles {
         self.numbers == numbers
     }
 
+    /// The style of a number.
+    pub(super) fn of_number(&self, number: usize) -> Option<Format> {
+        let place = self.numbers.iter().position(|other| *other == number)?;
+        self.formats().into_iter().nth(place)
+    }
+
     /// The number of the style of a header, above numbers or above text.
     pub(super) fn of_header(&self, is_above_numbers: bool) -> usize {
         self.numbers.get(usize::from(is_above_numbers)).copied().unwrap_or_default()

@@ -4,10 +4,7 @@
 //! column, its style, and its value as a slice of the text.
 
 use super::markup::{Malformed, Markup, TagEnd};
-
-/// How many rows and columns a worksheet has in any format.
-pub(super) const MOST_ROWS: u64 = 1_048_576;
-pub(super) const MOST_COLUMNS: usize = 16_384;
+use crate::workbook::size::{self, MOST_COLUMNS, MOST_ROWS};
 
 /// A fault in the text of a worksheet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -280,12 +277,7 @@ pub(super) fn number(digits: &[u8]) -> Option<u64> {
 fn place(text: &[u8]) -> Option<(usize, Option<u64>)> {
     let letters = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     let (column, line) = text.split_at(letters);
-    if column.is_empty() || column.len() > 4 {
-        return None;
-    }
-    let letter =
-        |sum: usize, letter: &u8| sum * 26 + usize::from(letter.to_ascii_uppercase() - b'A') + 1;
-    let column = column.iter().fold(0, letter) - 1;
+    let column = size::column(column)?;
     if line.is_empty() { Some((column, None)) } else { Some((column, Some(number(line)?))) }
 }
 

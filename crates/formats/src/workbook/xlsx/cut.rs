@@ -15,8 +15,12 @@ use super::package::MOST_HELD;
 use super::plain_xml::make_plain;
 use crate::guard::guarded;
 
-/// How many bytes a piece has, about.
+/// How many bytes a piece has, about, and at least.
 const PIECE: usize = 128 << 10;
+const SMALLEST_PIECE: usize = 4 << 10;
+
+/// From which length on the longest text that cells share makes pieces smaller.
+const LONG_TEXT: usize = 512;
 
 /// How many pieces are unpacked ahead.
 const AHEAD: usize = 4;
@@ -59,16 +63,22 @@ pub(super) struct Pieces {
 }
 
 impl Pieces {
-    /// Begins to unpack the text of a worksheet of the workbook called `name`.
+    /// Begins to unpack the text of a worksheet of the workbook called `name`, whose cells share texts of up to
+    /// `longest` bytes. The longer these are, the smaller are pieces: a few bytes of a cell may mean a long text.
     ///
     /// # Errors
     /// When no thread can be started.
-    pub(super) fn begin(name: &str, part: impl Read + Send + 'static) -> io::Result<Self> {
+    pub(super) fn begin(
+        name: &str,
+        part: impl Read + Send + 'static,
+        longest: usize,
+    ) -> io::Result<Self> {
+        let piece = (PIECE / longest.div_ceil(LONG_TEXT).max(1)).max(SMALLEST_PIECE);
         let (send, pieces) = sync_channel(AHEAD);
         let (used, free) = sync_channel::<Vec<u8>>(2 * AHEAD);
         let name = name.to_owned();
         let work = move || {
-            let mut cutter = Cutter::new(part);
+            let mut cutter = Cutter::new(part, piece);
             let all = guarded(&name, || {
                 while let Some(piece) = cutter.next(free.try_recv().unwrap_or_default()).transpose()
                 {
@@ -98,6 +108,8 @@ impl Pieces {
 /// Cuts the text of a worksheet.
 struct Cutter<R> {
     part: R,
+    /// How many bytes a piece has, about.
+    piece: usize,
     /// What is read and not in a piece yet.
     pending: Vec<u8>,
     /// How much of it is plain.
@@ -117,9 +129,9 @@ enum State {
 }
 
 impl<R: Read> Cutter<R> {
-    fn new(part: R) -> Self {
+    fn new(part: R, piece: usize) -> Self {
         let (pending, state) = (Vec::new(), State::Before);
-        Self { part, pending, settled: 0, searched: 0, state, before: 0 }
+        Self { part, piece, pending, settled: 0, searched: 0, state, before: 0 }
     }
 
     /// The next piece, in a buffer that is overwritten.
@@ -147,11 +159,8 @@ impl<R: Read> Cutter<R> {
         if self.pending.len() > LONGEST_ROW {
             return Err(CutFault::LongRow);
         }
-        let room = if self.pending.len() < PIECE {
-            PIECE - self.pending.len()
-        } else {
-            self.pending.len()
-        };
+        let pending = self.pending.len();
+        let room = if pending < self.piece { self.piece - pending } else { pending };
         self.pending.reserve(room);
         let read = self.part.by_ref().take(room as u64).read_to_end(&mut self.pending);
         if read.map_err(CutFault::Read)? == 0 {
@@ -282,7 +291,7 @@ mod tests {
     /// The rows of a worksheet's text, as its pieces have them.
     fn rows(sheet: &str, at_once: usize) -> Result<Vec<(u64, usize)>, String> {
         let part = Slow { text: sheet.as_bytes(), at_once };
-        let mut cutter = Cutter::new(part);
+        let mut cutter = Cutter::new(part, PIECE);
         let (mut all, mut before) = (Vec::new(), 0);
         while let Some(piece) = cutter.next(Vec::new()).map_err(|fault| format!("{fault:?}"))? {
             assert_eq!(piece.before, before);

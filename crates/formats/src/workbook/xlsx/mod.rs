@@ -108,7 +108,8 @@ impl SheetReader {
         let text = package.part(&sheet).unwrap_or_else(|| {
             Err(PackageFault::Damaged("its archive lacks the worksheet".to_owned()))
         });
-        let pieces = Pieces::begin(name, text.map_err(|fault| fault.reported(name))?);
+        let text = text.map_err(|fault| fault.reported(name))?;
+        let pieces = Pieces::begin(name, text, meanings.texts.longest);
         let mut pieces =
             pieces.map_err(|cause: io::Error| Error::Read { name: name.clone(), cause })?;
         let seen = wait_for_headers(&mut beginning, &meanings, &mut pieces)?;

@@ -20,8 +20,9 @@ use crate::workbook::formulas::Formulas;
 use crate::workbook::left_out::LeftOut;
 use crate::workbook::value::{iso, push_moment};
 
-/// How many bytes of text the cells of a piece may have: twice what the longest texts of a spreadsheet come to.
-const MOST_IN_PIECE: usize = 4 * MOST_TEXT;
+/// How many bytes of text the cells of a piece may have. Those of a sound one have a small part of it, whatever the
+/// length of the texts that they share.
+const MOST_IN_PIECE: usize = MOST_TEXT;
 
 /// What cells of a worksheet mean.
 #[derive(Debug, Clone)]

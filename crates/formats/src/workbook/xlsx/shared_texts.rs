@@ -16,6 +16,8 @@ pub(super) struct SharedTexts {
     text: String,
     /// The end of each.
     ends: Vec<u32>,
+    /// How many bytes the longest has.
+    pub(super) longest: usize,
 }
 
 impl SharedTexts {
@@ -75,6 +77,8 @@ impl SharedTexts {
             if end == TagEnd::Open {
                 push_item(&mut markup, &mut self.text)?;
             }
+            let before = self.ends.last().map_or(0, |end| *end as usize);
+            self.longest = self.longest.max(self.text.len() - before);
             self.ends.push(u32::try_from(self.text.len()).map_err(|_| Malformed)?);
         }
         Ok(())
