@@ -277,3 +277,44 @@ fn a_workbook_has_the_same_bytes_every_time() {
         scene.run("enrich one.xlsx --from r.csv --on Tag --take 'Keeper as Again' -q").ended(0);
     assert_eq!(again.out.lines().count(), 6001);
 }
+
+/// What a colleague gets: a page set-up, headers as their columns, wrapped lines, reasons by colour, rows with links.
+#[test]
+fn a_workbook_is_fit_to_be_handed_over() {
+    let scene = Scene::empty()
+        .with("m.csv", "Tag,Kg,Note\nH-1,3.40,\"two\nlines\"\nH-2,4,\nH-9,1,x\n,2,y\n")
+        .with("r.csv", "Tag,Keeper\nH-1,Edda\nH-2,Edda\nH-2,Jorun\n");
+    scene.run("enrich m.csv --from r.csv --on Tag --take Keeper -o out.xlsx -q").ended(0);
+    let file = std::fs::File::open(scene.path("out.xlsx")).unwrap();
+    let mut archive = zip::ZipArchive::new(file).unwrap();
+    let mut part = |name: &str| std::io::read_to_string(archive.by_name(name).unwrap()).unwrap();
+    let (sheet, findings) = (part("xl/worksheets/sheet1.xml"), part("xl/worksheets/sheet2.xml"));
+    let (styles, book) = (part("xl/styles.xml"), part("xl/workbook.xml"));
+    for want in [
+        "orientation=\"landscape\"",
+        "fitToHeight=\"0\"",
+        "<autoFilter ref=\"A1:D5\"/>",
+        "state=\"frozen\"",
+    ] {
+        assert!(sheet.contains(want), "{want}: {sheet}");
+    }
+    assert!(book.contains("_xlnm.Print_Titles"), "{book}");
+    assert!(findings.contains("location=\"'Table'!A4\""), "{findings}");
+    // The style of a cell: its attributes in the list of styles.
+    let lists = styles.split("<cellXfs").nth(1).unwrap();
+    let lists: Vec<&str> = lists.split("<xf ").skip(1).collect();
+    let style = |place: &str| {
+        let cell = sheet.split(&format!("<c r=\"{place}\" s=\"")).nth(1).unwrap_or_default();
+        cell.split('"').next().unwrap().parse::<usize>().map_or("", |number| lists[number])
+    };
+    assert!(style("B1").contains("horizontal=\"right\"") && !style("A1").contains("horizontal"));
+    assert!(style("C2").contains("wrapText=\"1\""), "{}", style("C2"));
+    // Matched, ambiguous, unmatched and blank keys are each on a ground of their own, blank cells too.
+    let fill = |place: &str| {
+        let fill = style(place).split("fillId=\"").nth(1).unwrap_or_default();
+        fill.split('"').next().unwrap_or_default().to_owned()
+    };
+    let mut fills = ["D2", "D3", "D4", "D5"].map(fill);
+    fills.sort();
+    assert!(fills.windows(2).all(|two| two[0] != two[1] && !two[0].is_empty()), "{fills:?}");
+}
