@@ -11,6 +11,7 @@ use calamine::{Data, DataRef, Reader, Xlsx};
 use gather_keys_core::table::{Block, Source};
 use gather_keys_core::value::number::push_spreadsheet_number;
 use gather_keys_formats::{Address, Described, Table, Untapped};
+use quick_xml::events::Event;
 
 /// How many columns have headers.
 pub(crate) const COLUMNS: usize = 8;
@@ -25,11 +26,30 @@ pub(crate) const SHARED: [&str; 4] = ["Fellside", "", " a &amp; b ", "_x000D__x0
 /// A cell: its line, its column and its text.
 pub(crate) type Found = (u64, usize, String);
 
-/// Reads an input both ways, and panics where they differ.
+/// Reads an input both ways, and panics where they differ. The library reads XML that is none too.
 pub(crate) fn run(rows: &str) {
+    if !is_well_formed(rows) {
+        return;
+    }
     let workbook = workbook(rows, "", false);
     if let (Ok(ours), Some(theirs)) = (ours(&workbook), theirs(&workbook)) {
         assert_eq!(ours, theirs);
+    }
+}
+
+/// Whether these rows are well-formed XML.
+fn is_well_formed(rows: &str) -> bool {
+    let rows = format!("<rows>{rows}</rows>");
+    let mut reader = quick_xml::Reader::from_str(&rows);
+    let mut depth = 0;
+    loop {
+        match reader.read_event() {
+            Ok(Event::Start(_)) => depth += 1,
+            Ok(Event::End(_)) => depth -= 1,
+            Ok(Event::Eof) => return depth == 0,
+            Ok(_) => {}
+            Err(_) => return false,
+        }
     }
 }
 

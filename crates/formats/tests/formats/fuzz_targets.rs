@@ -17,6 +17,42 @@ fn tokens(dictionary: &str) -> Vec<String> {
     tokens.map(|token| token.replace("\\\"", "\"").replace("\\\\", "\\")).collect()
 }
 
+/// The attributes of rows.
+const ROWS: [&str; 5] = ["", " r=\"2\"", " r='4'", " spans=\"1:3\" r=\"9\"", " hidden=\"1\""];
+
+/// The attributes of cells, each with a value that fits them.
+const CELLS: [(&str, &str); 22] = [
+    ("", "<v>0</v>"),
+    (" s=\"1\"", "<v>2.50</v>"),
+    (" s='2'", "<v>44000.5</v>"),
+    (" s=\"2\"", "<v>0.25</v>"),
+    (" s=\"4\"", "<v>1.5</v>"),
+    (" s=\"99\"", "<v>0.30000000000000004</v>"),
+    (" t=\"n\" cm=\"1\"", "<v>1E3</v>"),
+    (" s=\"5\"", "<v>-7</v>"),
+    ("", "<v/>"),
+    ("", "<v></v>"),
+    ("", ""),
+    (" t=\"s\"", "<v>0</v>"),
+    (" t=\"s\"", "<v>3</v>"),
+    (" t=\"str\"", "<v>a &amp; &#233;&#xe9; _x0041_</v>"),
+    (" t='str'", "<v xml:space=\"preserve\"> x\r\ny </v>"),
+    (" t=\"b\"", "<v>1</v>"),
+    (" t=\"b\"", "<v>false</v>"),
+    (" t=\"e\"", "<v>#N/A</v>"),
+    (" t=\"d\"", "<v>2026-11-30</v>"),
+    (" t=\"inlineStr\"", "<is><t> Fellside </t></is>"),
+    (
+        " t=\"inlineStr\"",
+        "<is><r><rPr><b/></rPr><t xml:space=\"preserve\"> x </t></r><r><t>y</t></r><rPh sb=\"0\"><t>no</t></rPh></is>",
+    ),
+    (" t=\"inlineStr\"", "<is/>"),
+];
+
+/// What may be before or after a value.
+const AROUND: [&str; 5] = ["", " ", "\n", "<!-- <row> </c> -->", "<?note ?>"];
+const FORMULAS: [&str; 4] = ["", "<f>A1&amp;\"x\"</f>", "<f t=\"shared\" si=\"0\"/>", "<f></f>"];
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(4000))]
 
@@ -47,6 +83,32 @@ proptest! {
     ) {
         templates::run(&format!("{}\n{value}", text.concat()));
     }
+    #[test]
+    fn odd_worksheets_are_read_alike(
+        rows in prop::collection::vec(
+            (
+                prop::sample::select(ROWS.to_vec()),
+                prop::collection::vec(
+                    (
+                        prop::sample::select(CELLS.to_vec()),
+                        prop::sample::select(FORMULAS.to_vec()),
+                        [prop::sample::select(AROUND.to_vec()), prop::sample::select(AROUND.to_vec())],
+                    ),
+                    0..4,
+                ),
+            ),
+            0..5,
+        ),
+    ) {
+        let cell = |((cell, value), formula, [before, after]): &((&str, &str), &str, [&str; 2])| {
+            format!("<c{cell}>{before}{formula}{value}{after}</c>")
+        };
+        let row = |(row, cells): &(&str, Vec<_>)| {
+            format!("<row{row}>{}</row>", cells.iter().map(cell).collect::<Vec<_>>().concat())
+        };
+        worksheets::run(&rows.iter().map(row).collect::<Vec<_>>().concat());
+    }
+
     #[test]
     fn worksheets_are_read_alike(
         rows in prop::collection::vec(

@@ -105,13 +105,15 @@ impl<'t> Rows<'t> {
         }
         loop {
             let Some(tag) = self.markup.tag()? else { return Ok(None) };
-            if tag.name != b"row" || tag.is_end {
-                if tag.is_end {
-                    self.markup.end_of_tag()?;
-                } else {
-                    self.markup.skip_element()?;
+            match tag.name {
+                b"row" if !tag.is_end => {}
+                // Cells are in rows, and nothing ends here that did not begin here.
+                b"c" => return Err(CellFault::Malformed),
+                _ if tag.is_end => return Err(CellFault::Malformed),
+                _ => {
+                    self.markup.skip_element(tag.name)?;
+                    continue;
                 }
-                continue;
             }
             let mut line = None;
             let end = loop {
@@ -163,7 +165,7 @@ impl<'t> Rows<'t> {
                     self.is_within = false;
                 }
                 _ if tag.is_end => return Err(CellFault::Malformed),
-                _ => self.markup.skip_element()?,
+                _ => self.markup.skip_element(tag.name)?,
             }
         }
         Ok(None)
@@ -218,17 +220,17 @@ impl<'t> Rows<'t> {
                     has_value = true;
                     if self.markup.end_of_tag()? == TagEnd::Open {
                         value = Value::Inline(self.markup);
-                        self.markup.skip_content()?;
+                        self.markup.skip_content(b"is")?;
                     }
                 }
                 b"f" => {
                     formula = Some(&b""[..]);
                     if self.markup.end_of_tag()? == TagEnd::Open {
                         formula = Some(self.markup.text());
-                        self.markup.skip_content()?;
+                        self.markup.skip_content(b"f")?;
                     }
                 }
-                _ => self.markup.skip_element()?,
+                _ => self.markup.skip_element(tag.name)?,
             }
         }
         let is_uncalculated = formula.is_some() && !has_value;
@@ -360,6 +362,9 @@ mod tests {
             ("<row r=\"x\"/>", CellFault::Malformed),
             ("<row><c r=\"1\"/></row>", CellFault::Malformed),
             ("<row></c></row>", CellFault::Malformed),
+            ("<c><v>1</v></c>", CellFault::Malformed),
+            ("</row>", CellFault::Malformed),
+            ("<row><c><f>A1</v></c></row>", CellFault::Malformed),
         ] {
             assert_eq!(said(text), Err(want), "{text}");
         }

@@ -158,24 +158,26 @@ impl<'t> Markup<'t> {
         text
     }
 
-    /// Passes the content of an element whose start tag has just ended, and its end tag.
-    pub(super) fn skip_content(&mut self) -> Result<(), Malformed> {
+    /// Passes the content of an element of this name, whose start tag has just ended, and its end tag.
+    pub(super) fn skip_content(&mut self, name: &[u8]) -> Result<(), Malformed> {
         let mut depth = 1_u32;
-        while depth > 0 {
+        loop {
             let tag = self.tag()?.ok_or(Malformed)?;
             match (tag.is_end, self.end_of_tag()?) {
                 (true, _) => depth -= 1,
                 (false, TagEnd::Open) => depth += 1,
                 (false, TagEnd::Closed) => {}
             }
+            if depth == 0 {
+                return if tag.name == name { Ok(()) } else { Err(Malformed) };
+            }
         }
-        Ok(())
     }
 
-    /// Passes an element whose start tag has just been found.
-    pub(super) fn skip_element(&mut self) -> Result<(), Malformed> {
+    /// Passes an element whose start tag, of this name, has just been found.
+    pub(super) fn skip_element(&mut self, name: &[u8]) -> Result<(), Malformed> {
         match self.end_of_tag()? {
-            TagEnd::Open => self.skip_content(),
+            TagEnd::Open => self.skip_content(name),
             TagEnd::Closed => Ok(()),
         }
     }
@@ -299,7 +301,10 @@ mod tests {
         }
         let mut markup = Markup::new(b"<a><b><c/></b>");
         markup.tag().unwrap();
-        assert_eq!(markup.skip_element(), Err(Malformed));
+        assert_eq!(markup.skip_element(b"a"), Err(Malformed));
+        let mut markup = Markup::new(b"<a><b></b></c>");
+        markup.tag().unwrap();
+        assert_eq!(markup.skip_element(b"a"), Err(Malformed));
     }
 
     #[test]

@@ -110,7 +110,7 @@ pub(super) fn push_item(markup: &mut Markup<'_>, text: &mut String) -> Result<()
                 depth -= 1;
             }
             (b"t", false) => push_run(markup, text)?,
-            (b"rPh", false) => markup.skip_element()?,
+            (b"rPh", false) => markup.skip_element(tag.name)?,
             (_, false) => depth += u32::from(markup.end_of_tag()? == TagEnd::Open),
         }
     }
