@@ -6,7 +6,6 @@
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{Before, Block, Headers, Source};
 
@@ -16,14 +15,14 @@ use crate::chunk::{Content, Form};
 use crate::columnar::{BatchReader, Columnar, StoredType};
 use crate::commit::{HiddenFile, named_hidden};
 use crate::compression::{Looked, look};
-use crate::delimited::{Encoding, HeaderRow, Layout, ReadOptions, Reader, decoded};
+use crate::delimited::{HeaderRow, Layout, ReadOptions, Reader, decoded};
 use crate::json::LinesReader;
-use crate::postgresql::TableIdentity;
+use crate::read_as::{Part, ReadAs};
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
-use crate::workbook::{Formulas, LeftOut, MergedCells, SheetChunk, SheetReader, Sought};
+use crate::workbook::{SheetChunk, SheetReader, Sought};
 use crate::{
-    Address, Chunk, Codec, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
+    Address, Chunk, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
 };
 
@@ -87,73 +86,6 @@ impl Kind {
         };
         Before { rows: 0, lines }
     }
-}
-
-/// A part of a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Part {
-    /// Its name.
-    pub name: String,
-    /// How it was chosen.
-    pub choice: PartChoice,
-    /// The names of the worksheets, where it is one of several.
-    pub all: Vec<String>,
-}
-
-/// How a part of a file was chosen.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PartChoice {
-    /// It was named.
-    Named,
-    /// There is no other one.
-    Only,
-    /// It is the one that holds all headers that were asked for.
-    ByHeaders,
-    /// It is the first.
-    First,
-}
-
-impl Part {
-    /// The part of a database, which may be one of several.
-    fn of_database(name: String, count: usize, asked: Option<&str>) -> Self {
-        let choice = match asked {
-            Some(_) => PartChoice::Named,
-            None if count < 2 => PartChoice::Only,
-            None => PartChoice::First,
-        };
-        Self { name, choice, all: Vec::new() }
-    }
-}
-
-/// How a table was read.
-#[derive(Debug, Clone, Default)]
-pub struct ReadAs {
-    /// Its format: `delimited text`, or the name of another one.
-    pub format: &'static str,
-    /// The part of the file that it is, where it has parts.
-    pub part: Option<Part>,
-    /// How the file is packed.
-    pub packing: Option<Codec>,
-    /// The encoding of its text, and whether it is a guess.
-    pub encoding: Option<(Encoding, bool)>,
-    /// How many rows were passed over before the headers.
-    pub title_rows: usize,
-    /// How many rows the headers are in, where that may be several.
-    pub header_rows: usize,
-    /// How many cells hold an error and count as blank, so far.
-    pub error_cells: Option<Arc<AtomicU64>>,
-    /// The columns that are calculated, so far.
-    pub formulas: Option<Arc<Formulas>>,
-    /// Cells of a worksheet that are merged.
-    pub merged: Option<Arc<MergedCells>>,
-    /// Cells in columns without a header, which are left out, so far.
-    pub left_out: Option<Arc<LeftOut>>,
-    /// Which table of which server it is.
-    pub identity: Option<TableIdentity>,
-    /// The types that its columns are declared with, as a server writes them.
-    pub declared: Vec<String>,
-    /// How many formulas of each column have no stored value and count as blank, so far.
-    pub uncalculated: Option<Arc<[AtomicU64]>>,
 }
 
 /// The names of the formats of tables.

@@ -127,18 +127,12 @@ struct Shape {
 
 /// The shape of each of the first rows.
 fn shape(piece: &[u8], whole: bool, delimiter: u8) -> Vec<Shape> {
-    let end = if whole { Some(piece.len()) } else { last_row_end(piece, delimiter) };
-    let piece = &piece[..end.unwrap_or(piece.len())];
-    let mut scan = Scan::new(piece, delimiter);
-    let (wanted, mut spans, mut aside) = (Wanted::all(), Vec::new(), Vec::new());
     let mut shape = Vec::new();
-    while shape.len() < ROWS
-        && let Next::Row { cells, .. } = scan.next(&wanted, &mut spans, &mut aside)
-    {
-        let filled = spans.iter().filter(|span| span.end > span.start).count();
-        shape.push(Shape { cells, filled });
-        spans.clear();
-    }
+    each_row(piece, whole, delimiter, |_, row| {
+        let filled = row.iter().filter(|cell| !cell.is_empty()).count();
+        shape.push(Shape { cells: row.len(), filled });
+        true
+    });
     shape
 }
 

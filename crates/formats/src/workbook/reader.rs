@@ -18,8 +18,8 @@ use super::xlsx::{Package, SheetReader, XlsxBook};
 use super::{ods, xls, xlsb};
 use crate::delimited::HeaderRow;
 use crate::guard::guarded;
+use crate::read_as::{Part, PartChoice};
 use crate::rows::{AHEAD, End, ReadRows};
-use crate::table::{Part, PartChoice};
 use crate::{Error, InputFile, Result};
 
 /// The first bytes of old binary workbooks, and of encrypted ones.
