@@ -33,6 +33,8 @@ pub(crate) struct Call {
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Gates,
     pub(crate) into: Destination,
+    /// Whether a file that is written into is kept as it was.
+    pub(crate) backup: bool,
     pub(crate) overwrite: bool,
     pub(crate) style: OutputStyle,
     pub(crate) lists: Option<PathBuf>,
@@ -64,6 +66,10 @@ pub(crate) struct Gates {
 pub(crate) struct OutputStyle {
     /// Whether a workbook is written without decoration.
     pub(crate) plain: bool,
+    /// Whether cells that are written into a workbook are coloured.
+    pub(crate) highlights: bool,
+    /// The worksheet of findings in a workbook that is written into.
+    pub(crate) findings_sheet: Option<String>,
     /// How delimited text is written.
     pub(crate) text: TextStyle,
 }
@@ -99,10 +105,7 @@ pub(crate) enum Destination {
     /// A file, or standard output.
     Output(Address),
     /// The main file itself.
-    Main {
-        /// Whether what it was is kept.
-        backup: bool,
-    },
+    Main,
 }
 
 /// What to do with an output that was changed by hand since the run before.
@@ -213,7 +216,7 @@ impl Call {
             (_, None, true) if main.address == Address::Standard => {
                 return Err(Error::InPlaceOfStandard);
             }
-            (_, None, true) => Destination::Main { backup: plan.no_backup != Some(true) },
+            (_, None, true) => Destination::Main,
             (_, Some(output), false) => Destination::Output(Address::new(OsStr::new(&output.text))),
             (_, None, false) => Destination::Output(Address::Standard),
         };
@@ -224,9 +227,12 @@ impl Call {
             references,
             gates,
             into,
+            backup: plan.no_backup != Some(true),
             overwrite: plan.overwrite == Some(true),
             style: OutputStyle {
                 plain: plan.plain == Some(true),
+                highlights: plan.highlight == Some(true),
+                findings_sheet: plan.findings_sheet.as_ref().map(|text| text.text.clone()),
                 text: TextStyle {
                     guards_formulas: plan.guard_formulas == Some(true),
                     encoding: match &plan.output_encoding {
@@ -285,8 +291,14 @@ impl Call {
 
     /// Whether the output is a workbook with a worksheet of findings.
     pub(crate) fn writes_found_sheet(&self) -> bool {
-        let is_workbook = self.output().is_some_and(Address::is_workbook);
-        is_workbook && !self.style.plain && self.into != Destination::Nothing
+        let is_asked_for = self.style.findings_sheet.is_some();
+        match &self.into {
+            Destination::Nothing => false,
+            Destination::Main => is_asked_for,
+            Destination::Output(output) => {
+                output.is_workbook() && (!self.style.plain || is_asked_for)
+            }
+        }
     }
 
     /// Every input, for the check that no output is one of them.
@@ -304,7 +316,7 @@ impl Call {
         match &self.into {
             Destination::Nothing => None,
             Destination::Output(address) => Some(address),
-            Destination::Main { .. } => Some(&self.main.address),
+            Destination::Main => Some(&self.main.address),
         }
     }
 }
@@ -438,11 +450,12 @@ fn reference(
     if !gives && purpose == Purpose::Table {
         return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
     }
-    let option = match (&planned.replace, planned.bring_blanks) {
+    let option = match (&planned.replace, planned.bring_blanks, planned.replace_formulas) {
         _ if !update.is_empty() => None,
-        (Some(_), _) => Some("replace"),
-        (None, Some(true)) => Some("bring-blanks"),
-        (None, _) => None,
+        (Some(_), ..) => Some("replace"),
+        (None, Some(true), _) => Some("bring-blanks"),
+        (None, _, Some(true)) => Some("replace-formulas"),
+        (None, ..) => None,
     };
     if let Some(option) = option {
         return Err(Error::WithoutUpdate { reference: table.together.clone(), option });
@@ -465,6 +478,7 @@ fn reference(
         update,
         replace: reading.option(planned.replace.as_ref(), Replace::parse)?.unwrap_or_default(),
         bring_blanks: planned.bring_blanks == Some(true),
+        replace_formulas: planned.replace_formulas == Some(true),
         append_unused,
     };
     let needs_order = matches!(plan.when_duplicate, WhenDuplicate::First | WhenDuplicate::Last);

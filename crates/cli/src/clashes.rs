@@ -5,7 +5,8 @@
 
 use std::path::{Path, PathBuf};
 
-use gather_keys_formats::{Address, Error as FormatError, Stamp, real_path};
+use gather_keys_formats::workbook::SheetPlace;
+use gather_keys_formats::{Address, Error as FormatError, Format, Stamp, real_path};
 
 use crate::call::{Call, Destination};
 use crate::error::{Error, Result};
@@ -39,7 +40,7 @@ impl<'p> Use<'p> {
 
 /// Refuses a run of which an output is an input, or two outputs are one or within each other.
 pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
-    let is_in_place = matches!(call.into, Destination::Main { .. });
+    let is_in_place = matches!(call.into, Destination::Main);
     let main = call.main.address.path().filter(|_| !is_in_place);
     let mut inputs: Vec<Use<'_>> =
         main.map(|path| Use::of("the main table", path)).into_iter().collect();
@@ -54,8 +55,11 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     outputs.extend(call.receipt.iter().map(|path| Use::of("the receipt", path)));
     outputs.extend(call.corrections.iter().map(|path| Use::of("the corrections", path)));
     outputs.extend(asked.save.iter().map(|path| Use::of("the saved plan", path)));
+    // A workbook that is an input may get a worksheet.
+    let gets_worksheet = call.output().is_some_and(is_worksheet);
     for (nth, one) in outputs.iter().enumerate() {
-        if inputs.iter().any(|input| input.is_same(one)) {
+        let may_be_input = nth == 0 && gets_worksheet;
+        if !may_be_input && inputs.iter().any(|input| input.is_same(one)) {
             return Err(FormatError::OutputIsInput { name: one.path.display().to_string() }.into());
         }
         if let Some(other) = outputs[..nth].iter().find(|other| other.is_same(one)) {
@@ -76,6 +80,25 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
             Err(FormatError::OutputIsInput { name: output.to_string() }.into())
         }
         _ => Ok(()),
+    }
+}
+
+/// Whether an address is of a worksheet of a workbook that is there.
+pub(crate) fn is_worksheet(address: &Address) -> bool {
+    matches!(address, Address::Part(path, _) if path.is_file())
+        && address.format() == Format::Workbook
+}
+
+/// Refuses a worksheet as the output that is one of the inputs.
+pub(crate) fn refuse_worksheet(output: &Address, places: &[&SheetPlace]) -> Result<()> {
+    let (Some(path), Some(part)) = (output.path(), output.part()) else { return Ok(()) };
+    let is_same = |place: &&&SheetPlace| {
+        let of_book = Use::of("a table", place.path()).is_same(&Use::of("the table", path));
+        of_book && place.worksheet().to_lowercase() == part.to_lowercase()
+    };
+    match places.iter().find(is_same) {
+        Some(_) => Err(FormatError::OutputIsInput { name: output.to_string() }.into()),
+        None => Ok(()),
     }
 }
 

@@ -94,10 +94,11 @@ impl Edits {
         // A file without headers has none that could be others.
         let is_bare = file.form.headers == HeaderRow::Absent;
         let alike = |headers: &[String]| {
-            (is_bare && headers.len() == before.headers.len()) || *headers == before.headers
+            let marked = before.marked_headers();
+            (is_bare && headers.len() == marked.len()) || *headers == *marked
         };
         let read = |file: Table<'_>| -> Result<std::result::Result<(RowMarks, u64), Vec<String>>> {
-            let headers: Vec<String> = file.open()?.headers().iter().map(str::to_owned).collect();
+            let headers = file.headers()?;
             if alike(&headers) { Ok(Ok(file.marks(marks.each)?)) } else { Ok(Err(headers)) }
         };
         // A spreadsheet may have saved it with another delimiter or encoding.
@@ -117,12 +118,24 @@ impl Edits {
         if now.are_those_of(marks) && rows_now == before.rows {
             return Ok(edits);
         }
-        let headers: Vec<String> = fresh.open()?.headers().iter().map(str::to_owned).collect();
+        let headers = fresh.headers()?;
         if !alike(&headers) {
             edits.unclear = (1..=rows_now).take(MOST_ROWS).collect();
             return Ok(edits);
         }
         compare::compare((file, &now.are_in(marks)), fresh, (before, marks), keys)
+    }
+
+    /// Takes whole rows of what would be written now, where only some of their columns were compared: rows are at the
+    /// same places there.
+    pub(crate) fn widen(&mut self, fresh: Table<'_>) -> Result<()> {
+        let mut rows: HashMap<u64, &mut EditedRow> =
+            self.rows.iter_mut().map(|row| (row.row - 1, row)).collect();
+        fresh.each_row(|number, cells| {
+            if let Some(row) = rows.get_mut(&number) {
+                row.was = cells.to_vec();
+            }
+        })
     }
 
     /// The columns that may identify rows: those of the file of corrections, if there is one, else those of each
@@ -223,6 +236,8 @@ pub(crate) struct Table<'p> {
     pub(crate) address: &'p Address,
     pub(crate) file: &'p InputFile,
     pub(crate) form: &'p Described,
+    /// The headers of the columns that are looked at, where these are not all.
+    pub(crate) columns: Option<&'p [String]>,
 }
 
 impl Table<'_> {
@@ -230,11 +245,28 @@ impl Table<'_> {
         Ok(OpenTable::open_file(self.address, self.file, self.form, &Untapped)?)
     }
 
-    fn each_block(self, mut take: impl FnMut(&Block)) -> Result<()> {
+    /// The headers of the columns that are looked at, and the columns.
+    fn columns(self, table: &OpenTable) -> Result<(Vec<String>, Vec<usize>)> {
+        let all = table.headers();
+        let Some(asked) = self.columns else {
+            return Ok((all.iter().map(str::to_owned).collect(), (0..all.len()).collect()));
+        };
+        let columns = asked.iter().map(|header| Ok(all.find(header)?.column));
+        Ok((asked.to_vec(), columns.collect::<Result<_>>()?))
+    }
+
+    /// The headers of the columns that are looked at.
+    pub(crate) fn headers(self) -> Result<Vec<String>> {
+        Ok(self.columns(&self.open()?)?.0)
+    }
+
+    /// Hands on each block, with the columns of it that are looked at.
+    fn each_block(self, mut take: impl FnMut(&Block, &[usize])) -> Result<()> {
         let mut table = self.open()?;
+        let (_, columns) = self.columns(&table)?;
         let mut block = Block::default();
         while table.read_block(&mut block)? {
-            take(&block);
+            take(&block, &columns);
         }
         Ok(())
     }
@@ -242,10 +274,10 @@ impl Table<'_> {
     /// Hands on each row, with its number from 0.
     fn each_row(self, mut take: impl FnMut(u64, &[String])) -> Result<()> {
         let mut cells: Vec<String> = Vec::new();
-        self.each_block(|block| {
-            cells.resize(block.columns(), String::new());
+        self.each_block(|block, columns| {
+            cells.resize(columns.len(), String::new());
             for row in 0..block.rows() {
-                for (column, cell) in cells.iter_mut().enumerate() {
+                for (&column, cell) in columns.iter().zip(&mut cells) {
                     cell.clear();
                     cell.push_str(block.cell(row, column));
                 }
@@ -263,10 +295,10 @@ impl Table<'_> {
 
     fn mark(self, marker: &mut RowMarker) -> Result<u64> {
         let mut rows = 0;
-        self.each_block(|block| {
+        self.each_block(|block, columns| {
             rows += block.rows() as u64;
             for row in 0..block.rows() {
-                marker.row((0..block.columns()).map(|column| block.cell(row, column)));
+                marker.row(columns.iter().map(|&column| block.cell(row, column)));
             }
         })?;
         Ok(rows)
@@ -274,13 +306,8 @@ impl Table<'_> {
 }
 
 /// The marks of an output that has this many rows.
-pub(crate) fn marks_of(
-    address: &Address,
-    file: &InputFile,
-    rows: u64,
-    form: &Described,
-) -> Result<RowMarks> {
+pub(crate) fn marks_of(table: Table<'_>, rows: u64) -> Result<RowMarks> {
     let mut marker = RowMarker::for_rows(rows);
-    Table { address, file, form }.mark(&mut marker)?;
+    table.mark(&mut marker)?;
     Ok(marker.finish())
 }

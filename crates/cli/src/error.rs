@@ -80,6 +80,12 @@ pub(crate) enum Error {
     },
     /// The main table is standard input, and is to be written into.
     InPlaceOfStandard,
+    /// Rows of a worksheet that is written into would be left out or repeated.
+    InPlaceOtherRows {
+        name: String,
+        /// The reference whose rules say so.
+        reference: String,
+    },
     /// A word of a plan or of the command line is none of those there are.
     NotOneOf { key: &'static str, value: String, all: String },
     /// An option for updates, where there is none.
@@ -377,6 +383,11 @@ impl fmt::Display for Error {
                 f,
                 "with --fill-down or --skip-last, {name} is not written as it was read; leave out \
                  --in-place, and name an output (-o)"
+            ),
+            Self::InPlaceOtherRows { name, reference } => write!(
+                f,
+                "with the rules of {reference}, rows of {name} would be left out or repeated, and a table \
+                 that is written into keeps its rows; leave out --in-place, and name an output (-o)"
             ),
             Self::InPlaceOfStandard => {
                 write!(f, "standard input can't be written into: name an output with -o")

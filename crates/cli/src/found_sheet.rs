@@ -3,19 +3,18 @@
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Kind};
-use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::report::Gathering;
-use gather_keys_formats::workbook::{FoundRow, FoundSheet};
+use gather_keys_formats::workbook::{FoundRow, FoundSheet, Links};
 
 /// How many rows or keys of a kind the worksheet lists for each reference.
 pub(crate) const LISTED: usize = 1000;
 
 /// What a run found, with its reasons.
-pub(crate) fn found_sheet<'p>(
+pub(crate) fn found_sheet(
     enrichment: &Enrichment,
     findings: &Findings,
     diagnoses: &[Option<Diagnosis>],
-    mut plans: impl Iterator<Item = &'p ReferencePlan>,
+    links: Links,
 ) -> FoundSheet {
     let lookups = enrichment.lookups().zip(&findings.lookups);
     let counts = lookups.flat_map(|(lookup, found)| {
@@ -42,24 +41,31 @@ pub(crate) fn found_sheet<'p>(
             reference: name.clone(),
             kind: Kind::Unmatched.label().to_owned(),
             row: one.row,
+            line: one.line,
             rows: one.rows,
             key: one.key,
             reason: one.reason,
+            reference_rows: String::new(),
             nearest: one.nearest.unwrap_or_default(),
         }));
-        rows.extend(reference.main_rows.into_iter().map(|one| FoundRow {
-            reference: name.clone(),
-            kind: one.kind,
-            row: one.row,
-            rows: 1,
-            key: one.key,
-            reason: one.more,
-            nearest: Vec::new(),
+        rows.extend(reference.main_rows.into_iter().map(|one| {
+            let several = one.more.strip_prefix("rows ").map(str::to_owned);
+            let reason = match &several {
+                Some(_) => "several rows hold the key and disagree".to_owned(),
+                None => one.more,
+            };
+            FoundRow {
+                reference: name.clone(),
+                kind: one.kind,
+                row: one.row,
+                line: one.line,
+                rows: 1,
+                key: one.key,
+                reason,
+                reference_rows: several.unwrap_or_default(),
+                nearest: Vec::new(),
+            }
         }));
     }
-    let goes_out_once = |plan: &ReferencePlan| {
-        plan.when_duplicate != WhenDuplicate::Every
-            && !matches!(plan.when_unmatched, WhenUnmatched::Drop | WhenUnmatched::Only)
-    };
-    FoundSheet { counts: counts.collect(), rows, has_links: plans.all(goes_out_once) }
+    FoundSheet { counts: counts.collect(), rows, links }
 }

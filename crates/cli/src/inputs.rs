@@ -16,6 +16,7 @@ use gather_keys_core::spill::Scratch;
 use gather_keys_core::table::{Arranged, Headers, RawForm, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::postgresql::TableIdentity;
+use gather_keys_formats::workbook::SheetPlace;
 use gather_keys_formats::{Address, Error, InputFile, ReadAs, SideFile, TempScratch, Untapped};
 
 pub(crate) use gather_keys_formats::Table as OpenTable;
@@ -101,6 +102,8 @@ pub(crate) struct ColumnTypes {
     pub(crate) declared: Vec<Option<String>>,
     /// Their number formats in a workbook.
     pub(crate) number_formats: Vec<Option<String>>,
+    /// Their widths in a workbook.
+    pub(crate) widths: Vec<Option<f64>>,
 }
 
 impl Inputs {
@@ -126,7 +129,7 @@ impl Inputs {
             Ok(open)
         };
         let main = open(&call.main, &call.main.address, "main")?;
-        if let (Destination::Main { .. }, Some(file)) = (&call.into, main.file()) {
+        if let (Destination::Main, Some(file)) = (&call.into, main.file()) {
             file.lock()?;
         }
         // One seed for all, so that the keys of a row are hashed once for references with the same key.
@@ -136,6 +139,7 @@ impl Inputs {
             stored: main.stored_types(),
             declared: declared_types(&main),
             number_formats: main.number_formats(),
+            widths: main.widths(),
         };
         let mut references = Vec::new();
         let mut opened = 0;
@@ -163,6 +167,11 @@ impl Inputs {
             let formats = tables[0].number_formats();
             types.number_formats.extend(found.output.cells.iter().map(|cell| match cell {
                 AddedCell::Taken(nth) => formats[taken(*nth)].clone(),
+                AddedCell::Named(_) | AddedCell::Mark(_) => None,
+            }));
+            let widths = tables[0].widths();
+            types.widths.extend(found.output.cells.iter().map(|cell| match cell {
+                AddedCell::Taken(nth) => widths[taken(*nth)],
                 AddedCell::Named(_) | AddedCell::Mark(_) => None,
             }));
             let theirs = declared_types(&tables[0]);
@@ -207,6 +216,12 @@ impl Inputs {
         let tables = self.references.iter().flat_map(|reference| &reference.tables);
         let all = [&self.main].into_iter().chain(tables);
         all.filter_map(|table| table.read_as().identity.as_ref())
+    }
+
+    /// Where the tables are that are in workbooks.
+    pub(crate) fn sheet_places(&self) -> Vec<&SheetPlace> {
+        let tables = self.references.iter().flat_map(|reference| &reference.tables);
+        [&self.main].into_iter().chain(tables).filter_map(|table| table.sheet_place()).collect()
     }
 
     /// How each table was read.

@@ -7,9 +7,9 @@ use std::path::Path;
 use gather_keys_formats::commit::Finished;
 use gather_keys_formats::delimited::{Encoded, Encoding, Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
-use gather_keys_formats::postgresql::ServerWriter;
-use gather_keys_formats::sqlite::DatabaseWriter;
-use gather_keys_formats::workbook::{WorkbookOptions, WorkbookWriter};
+use gather_keys_formats::postgresql::{ServerUpdater, ServerWriter};
+use gather_keys_formats::sqlite::{DatabaseWriter, TableUpdater};
+use gather_keys_formats::workbook::{AddedWorksheet, WorkbookOptions, WorkbookWriter, refuse_open};
 use gather_keys_formats::{Address, Codec, Error, InputFile, Packed, Sum, WholeFile};
 use same_file::Handle;
 
@@ -30,6 +30,8 @@ pub(crate) struct Output {
     is_closed: bool,
     /// Whether a reader that closes standard output ends the run.
     ends_when_closed: bool,
+    /// The workbook that is there, of which a worksheet is written, and whether one may be replaced.
+    book: Option<(InputFile, bool)>,
 }
 
 #[derive(Debug)]
@@ -39,7 +41,13 @@ enum At {
     /// A table on a server.
     Server(Box<ServerWriter>),
     /// A table of a database; of a new one with the file that it will be.
-    Database { writer: Box<DatabaseWriter>, file: Option<WholeFile> },
+    Database {
+        writer: Box<DatabaseWriter>,
+        file: Option<WholeFile>,
+    },
+    /// The main table, on a server or in a database, that is written into.
+    ServerTable(Box<ServerUpdater>),
+    DatabaseTable(Box<TableUpdater>),
     /// Standard output, as the rows come.
     Straight(TableOut),
     /// Standard output, or a device or pipe, but only once it is known that the table may be written.
@@ -62,6 +70,8 @@ enum Unsent {
     Nothing,
     Server(Box<ServerWriter>),
     Database(Box<DatabaseWriter>),
+    ServerTable(Box<ServerUpdater>),
+    DatabaseTable(Box<TableUpdater>),
     Held(File, Option<WholeFile>),
 }
 
@@ -93,6 +103,8 @@ impl Ended {
             Unsent::Nothing | Unsent::Held(..) => Ok(()),
             Unsent::Server(writer) => writer.commit(),
             Unsent::Database(writer) => writer.commit(),
+            Unsent::ServerTable(updater) => updater.commit(),
+            Unsent::DatabaseTable(updater) => updater.commit(),
         }
     }
 }
@@ -166,7 +178,29 @@ impl Output {
             Address::Standard if held => At::Held(tempfile::tempfile().map_err(refused)?, None),
             Address::Standard => At::Straight(TableOut::new()),
         };
-        Ok(Self { at, sum: summed.then(Sum::default), is_closed: false, ends_when_closed: true })
+        Ok(Self::at(at, summed))
+    }
+
+    fn at(at: At, summed: bool) -> Self {
+        let sum = summed.then(Sum::default);
+        Self { at, sum, is_closed: false, ends_when_closed: true, book: None }
+    }
+
+    /// Begins a worksheet of a workbook that is there, which is kept as it was under a name with `kept`, if there is
+    /// such.
+    pub(crate) fn in_workbook(
+        path: &Path,
+        overwrite: bool,
+        kept: Option<String>,
+        summed: bool,
+    ) -> Result<Self> {
+        refuse_open(path)?;
+        let unreadable = |cause| Error::Read { name: path.display().to_string(), cause };
+        let file = InputFile::open(path).map_err(unreadable)?;
+        file.lock()?;
+        let whole = WholeFile::replacing(&file)?;
+        let book = Some((file, overwrite));
+        Ok(Self { book, ..Self::at(At::File(whole, kept), summed) })
     }
 
     /// Goes on when the reader of standard output closes it, since the run has other outputs too.
@@ -182,8 +216,20 @@ impl Output {
     /// Begins what is to take the place of the main file, which is locked. With a `stamp` what it was is
     /// kept under a name with that.
     pub(crate) fn in_place(main: &InputFile, stamp: Option<String>, summed: bool) -> Result<Self> {
-        let at = At::File(WholeFile::replacing(main)?, stamp);
-        Ok(Self { at, sum: summed.then(Sum::default), is_closed: false, ends_when_closed: true })
+        Ok(Self::at(At::File(WholeFile::replacing(main)?, stamp), summed))
+    }
+
+    /// Begins to write into the main table of a database.
+    pub(crate) fn in_table(address: &Address, table: Option<&str>) -> Result<Self> {
+        let at = match address {
+            Address::Server(server) => At::ServerTable(Box::new(ServerUpdater::begin(server)?)),
+            other => {
+                let path = other.path().unwrap_or(Path::new(""));
+                let (name, table) = (path.display().to_string(), table.unwrap_or_default());
+                At::DatabaseTable(Box::new(TableUpdater::begin(&name, path, table)?))
+            }
+        };
+        Ok(Self::at(at, false))
     }
 
     /// Begins to write a table of a form.
@@ -207,6 +253,17 @@ impl Output {
         Ok(JsonWriter::new(name, packed, lines))
     }
 
+    /// Begins to write a table as a worksheet of the workbook that is there, if there is one.
+    pub(crate) fn worksheet(&self, options: WorkbookOptions<'_>) -> Result<Option<AddedWorksheet>> {
+        let Some((file, overwrite)) = &self.book else { return Ok(None) };
+        Ok(Some(AddedWorksheet::new(file, *overwrite, options)?))
+    }
+
+    /// The worksheet that it is, where the rest of its workbook stays.
+    pub(crate) fn worksheet_name<'a>(&self, address: Option<&'a Address>) -> Option<&'a str> {
+        address.and_then(Address::part).filter(|_| self.book.is_some())
+    }
+
     /// Begins to write a table as a workbook.
     pub(crate) fn workbook(&self, options: WorkbookOptions<'_>) -> Result<WorkbookWriter> {
         Ok(WorkbookWriter::new(self.name(), options)?)
@@ -228,10 +285,28 @@ impl Output {
         }
     }
 
+    /// The writer into the main table of a database.
+    pub(crate) fn database_table(&mut self) -> Option<&mut TableUpdater> {
+        match &mut self.at {
+            At::DatabaseTable(updater) => Some(updater),
+            _ => None,
+        }
+    }
+
+    /// The writer into the main table on a server.
+    pub(crate) fn server_table(&mut self) -> Option<&mut ServerUpdater> {
+        match &mut self.at {
+            At::ServerTable(updater) => Some(updater),
+            _ => None,
+        }
+    }
+
     /// Its name in messages.
     pub(crate) fn name(&self) -> String {
         match &self.at {
             At::Server(writer) => writer.name().to_owned(),
+            At::ServerTable(updater) => updater.name().to_owned(),
+            At::DatabaseTable(updater) => updater.name().to_owned(),
             At::Database { writer, .. } => writer.name().to_owned(),
             At::File(file, _) | At::Held(_, Some(file)) => file.name().to_owned(),
             At::Straight(_) | At::Held(_, None) => STANDARD.to_owned(),
@@ -269,6 +344,8 @@ impl Output {
                 file = Some(finished);
             }
             At::Server(writer) => unsent = Unsent::Server(writer),
+            At::ServerTable(updater) => unsent = Unsent::ServerTable(updater),
+            At::DatabaseTable(updater) => unsent = Unsent::DatabaseTable(updater),
             At::Database { writer, file: None } => unsent = Unsent::Database(writer),
             At::Database { writer, file: Some(whole) } => {
                 writer.commit()?;
@@ -306,7 +383,9 @@ impl Write for Output {
         let written = match &mut self.at {
             At::File(file, _) => file.write_vectored(pieces),
             // Its rows go by way of its own writer.
-            At::Database { .. } | At::Server(_) => Ok(all),
+            At::Database { .. } | At::Server(_) | At::ServerTable(_) | At::DatabaseTable(_) => {
+                Ok(all)
+            }
             At::Straight(_) if self.is_closed => Ok(all),
             At::Straight(out) => match out.write_vectored(pieces) {
                 Err(error)
@@ -335,7 +414,9 @@ impl Write for Output {
             At::File(file, _) => file.flush(),
             At::Straight(_) if self.is_closed => Ok(()),
             At::Straight(out) => out.flush(),
-            At::Database { .. } | At::Server(_) => Ok(()),
+            At::Database { .. } | At::Server(_) | At::ServerTable(_) | At::DatabaseTable(_) => {
+                Ok(())
+            }
             At::Held(file, _) => file.flush(),
         }
     }

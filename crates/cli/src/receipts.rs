@@ -12,7 +12,7 @@ use gather_keys_formats::{Address, Described, Error, InputFile, Stamp, Sum, Whol
 use jiff::Timestamp;
 
 use crate::corrections::CorrectionsFile;
-use crate::edits::marks_of;
+use crate::edits::{Table, marks_of};
 use crate::error::Result;
 use crate::inputs::Seen;
 use crate::lists::Lists;
@@ -95,7 +95,12 @@ pub(crate) struct Written<'a> {
     pub(crate) sum: (u64, String),
     /// Its content, for a file.
     pub(crate) content: Option<InputFile>,
-    pub(crate) form: &'a Described,
+    /// The table that was written, as it is read again; `None` where its cells are not known any more.
+    pub(crate) table: Option<(Address, Described)>,
+    /// The columns that were added to a table that was written into.
+    pub(crate) added: &'a [String],
+    /// The columns that are looked at for changes by hand, where these are not all.
+    pub(crate) marked: Vec<String>,
     /// The lists and reports that appear with it.
     pub(crate) lists: &'a [(PathBuf, &'a Finished)],
 }
@@ -181,7 +186,10 @@ impl Draft {
         {
             main.file = output.file.clone();
             main.rows = output.rows;
-            main.headers.clone_from(&output.headers);
+            // Columns that it added are left out of what is read.
+            if output.added.is_empty() {
+                main.headers.clone_from(&output.headers);
+            }
         }
         moved(&before, &self.receipt, &self.keys)
     }
@@ -189,18 +197,20 @@ impl Draft {
     /// Writes it to its file, so that it can appear with what it is about.
     pub(crate) fn finish(mut self, mut file: WholeFile, written: &Written<'_>) -> Result<Finished> {
         let (bytes, digest) = written.sum.clone();
-        let marks = match &written.content {
-            Some(content) => {
-                let place = written.address.path().unwrap_or(Path::new(""));
-                let address = Address::File(place.to_owned());
-                Some(marks_of(&address, content, self.rows, written.form)?)
+        let marks = match (&written.content, &written.table) {
+            (Some(content), Some((address, form))) => {
+                let columns = Some(&written.marked[..]).filter(|marked| !marked.is_empty());
+                let table = Table { address, file: content, form, columns };
+                Some(marks_of(table, self.rows)?)
             }
-            None => None,
+            _ => None,
         };
         self.receipt.output = Some(Output {
             file: File { path: told_path(written.address, &self.path), bytes, digest },
             rows: self.rows,
             headers: self.headers,
+            added: written.added.to_vec(),
+            marked: written.marked.clone(),
             row_marks: marks,
         });
         for (list, finished) in written.lists {

@@ -7,6 +7,7 @@
 mod appear;
 mod changed_output;
 mod own;
+mod written_into;
 
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
@@ -16,12 +17,11 @@ use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::table::Source;
-use gather_keys_formats::columnar::Columnar;
 use gather_keys_formats::commit::{begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
-use gather_keys_formats::workbook::WorkbookOptions;
+use gather_keys_formats::workbook::{Edited as EditedSheet, Links};
 use gather_keys_formats::{
-    Address, Codec, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile,
+    Address, Described, Error as FormatError, Format, InputFile, Stamp, WholeFile,
 };
 
 use crate::call::{Call, Destination, EditsRule};
@@ -29,13 +29,13 @@ use crate::clashes;
 use crate::commands::Outcome;
 use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::found_sheet::found_sheet;
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
 use crate::nearby;
 use crate::output::{Form, Output};
-use crate::pass::{PassResult, Written, pass};
+use crate::pass::{PassResult, Unfinished, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
@@ -47,6 +47,7 @@ use crate::wording::{joined, wrapped};
 use appear::stamp;
 use changed_output::{Edited, Kept};
 pub(crate) use own::Own;
+use written_into::drops_rows;
 
 /// Carries out a run and reports what was found.
 pub(crate) fn carry_out(asked: &Asked, call: Call) -> Result<Outcome> {
@@ -112,8 +113,8 @@ struct Passed {
     findings: Findings,
     /// The columns that are written as text since no type holds all their cells.
     mixed: Vec<String>,
-    /// How many whole numbers are text in a workbook, and the header of the first.
-    long: Option<(u64, String)>,
+    /// What was found while a workbook was written.
+    edited: EditedSheet,
     diagnoses: Vec<Option<Diagnosis>>,
     output: Option<Output>,
     lists: Option<Lists>,
@@ -127,16 +128,28 @@ struct Passed {
 }
 
 impl<'a> Run<'a> {
-    fn new(asked: &'a Asked, call: Call, own: &'a Own) -> Result<Self> {
+    fn new(asked: &'a Asked, mut call: Call, own: &'a Own) -> Result<Self> {
         let before = call.receipt.as_deref().map(receipts::read).transpose()?.flatten();
         let (before, receipt_was) = before.unzip();
         let on_disk = match (&before, &call.receipt, &call.into) {
-            (Some(before), Some(receipt), Destination::Output(output)) => match output.path() {
-                Some(path) => receipts::on_disk(before, receipt, path)?,
-                None => OnDisk::Other,
-            },
+            (Some(before), Some(receipt), into) => {
+                let output = match into {
+                    Destination::Output(output) => output.path(),
+                    Destination::Main => workbook_of(&call.main.address),
+                    Destination::Nothing => None,
+                };
+                let found = output.map(|path| receipts::on_disk(before, receipt, path));
+                found.transpose()?.unwrap_or(OnDisk::Other)
+            }
             _ => OnDisk::Other,
         };
+        if let (Some(output), Destination::Main) =
+            (before.as_ref().and_then(|one| one.output.as_ref()), &call.into)
+            && !matches!(on_disk, OnDisk::Other)
+        {
+            // Columns that the run before added are written anew.
+            call.main.described.without.clone_from(&output.added);
+        }
         let (kept, appeared, reported) = (None, Vec::new(), String::new());
         Ok(Self { asked, call, own, before, receipt_was, on_disk, kept, appeared, reported })
     }
@@ -160,6 +173,11 @@ impl<'a> Run<'a> {
                 let name = targets.output.as_ref().map(Output::name).unwrap_or_default();
                 return Err(FormatError::OutputIsInput { name }.into());
             }
+        }
+        if let Some(output) = self.call.output().filter(|output| clashes::is_worksheet(output))
+            && self.call.into != Destination::Main
+        {
+            clashes::refuse_worksheet(output, &inputs.sheet_places())?;
         }
         if let Some(output) = self.in_place(&inputs)? {
             targets.output = Some(output);
@@ -254,21 +272,6 @@ impl<'a> Run<'a> {
         text
     }
 
-    /// Begins the output that takes the place of the main file.
-    fn in_place(&self, inputs: &Inputs) -> Result<Option<Output>> {
-        let Destination::Main { backup } = self.call.into else { return Ok(None) };
-        let main = inputs.main.file().ok_or(Error::InPlaceOfStandard)?;
-        let described = &self.call.main.described;
-        if !described.fill_down.is_empty() || described.skip_last > 0 {
-            return Err(Error::InPlaceAdjusted { name: self.call.main.address.to_string() });
-        }
-        if !inputs.main.is_text() {
-            return Err(Error::NotWritable { name: self.call.main.address.to_string() });
-        }
-        let sums = self.call.receipt.is_some();
-        Ok(Some(Output::in_place(main, backup.then(stamp), sums)?))
-    }
-
     /// Begins every file of the run but the main file.
     fn targets(&self) -> Result<Targets> {
         let call = &self.call;
@@ -279,8 +282,16 @@ impl<'a> Run<'a> {
         let held = has_gates && !call.gates.write_anyway;
         let sums = call.receipt.is_some();
         let mut output = match &call.into {
-            Destination::Output(address) => Some(Output::create(address, replaces, held, sums)?),
-            Destination::Nothing | Destination::Main { .. } => None,
+            Destination::Output(address) => {
+                self.refuse_losses(address)?;
+                let is_ours = of_output || matches!(self.on_disk, OnDisk::AsWritten);
+                let kept = (call.backup && !is_ours).then(stamp);
+                Some(match address.path().filter(|_| self.keeps_rest()) {
+                    Some(path) => Output::in_workbook(path, replaces, kept, sums)?,
+                    None => Output::create(address, replaces, held, sums)?,
+                })
+            }
+            Destination::Nothing | Destination::Main => None,
         };
         let lists = call.lists.as_deref().map(|folder| {
             let overwrite = call.overwrite
@@ -340,48 +351,28 @@ impl<'a> Run<'a> {
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
-        let is_server = matches!(call.output(), Some(Address::Server(_)));
-        let is_database = !is_server && call.output().is_some_and(Address::is_database);
-        let form_of = |output| {
-            let address = call.output().unwrap_or(&Address::Standard);
-            let codec = || address.path().and_then(Codec::of);
-            match address.format() {
-                Format::Workbook => {
-                    let options = WorkbookOptions {
-                        worksheet: address.part(),
-                        is_plain: call.style.plain,
-                        threads: call.threads,
-                    };
-                    Written::Workbook(output, options, types.number_formats)
-                }
-                Format::Json => Written::Json(output, false, codec()),
-                Format::JsonLines => Written::Json(output, true, codec()),
-                Format::Parquet | Format::Arrow => {
-                    let kind = address.columnar().unwrap_or(Columnar::Parquet);
-                    Written::Columnar(output, kind, types.stored)
-                }
-                Format::Text | Format::Database => Written::Text(output, self.output_form(&main).1),
-            }
-        };
-        let into = match output.as_mut() {
-            None => None,
-            Some(output) if is_server => {
-                output.server().map(|writer| Written::Server(writer, types.declared))
-            }
-            Some(output) if is_database => output.database().map(Written::Database),
-            Some(output) => Some(form_of(output)),
-        };
+        let into = self.written(&main, &enrichment, types, output.as_mut())?;
         let PassResult { findings, mixed, workbook } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
         let unmatched = notes.unmatched();
         let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;
-        let long = match (workbook, &mut output) {
-            (Some(workbook), Some(output)) => {
-                let plans = call.references.iter().map(|(_, plan)| plan);
-                let found = found_sheet(&enrichment, &findings, &diagnoses, plans);
-                workbook.finish(&found, output)?
+        let found = || {
+            let plans = call.references.iter().map(|(_, plan)| plan);
+            let links = match call.into {
+                Destination::Main => Links::Lines,
+                _ if plans.clone().any(drops_rows) => Links::None,
+                _ => Links::Rows,
+            };
+            found_sheet(&enrichment, &findings, &diagnoses, links)
+        };
+        let edited = match (workbook, &mut output) {
+            (Some(Unfinished::New(workbook)), Some(output)) => {
+                let long = workbook.finish(&found(), output)?;
+                EditedSheet { long, ..EditedSheet::default() }
             }
-            _ => None,
+            (Some(Unfinished::Main(editor)), Some(output)) => editor.finish(&found(), output)?,
+            (Some(Unfinished::Added(sheet)), Some(output)) => sheet.finish(&found(), output)?,
+            _ => EditedSheet::default(),
         };
         if let Some(lists) = &mut lists {
             lists.reasons(&enrichment, &findings, &diagnoses)?;
@@ -396,7 +387,7 @@ impl<'a> Run<'a> {
             enrichment,
             findings,
             mixed,
-            long,
+            edited,
             diagnoses,
             output,
             lists,
@@ -412,7 +403,7 @@ impl<'a> Run<'a> {
     fn output_form(&self, main: &OpenTable) -> (Described, Form) {
         let output = self.call.output().unwrap_or(&Address::Standard);
         let mut form = Form::like(main.layout(), output, self.call.style.text.encoding);
-        if matches!(self.call.into, Destination::Main { .. }) {
+        if self.call.into == Destination::Main {
             form.packing = main.read_as().packing;
             // The lines before its headers are a part of the file too.
             form.layout.preamble = main.layout().preamble;
@@ -476,8 +467,7 @@ impl<'a> Run<'a> {
         let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
             return String::new();
         };
-        let is_in_place = matches!(self.call.into, Destination::Main { .. });
-        summary::moved(&draft.moved_since(before, is_in_place))
+        summary::moved(&draft.moved_since(before, self.writes_into_main()))
     }
 
     /// Whether the lists in a folder are those of the run before.
@@ -507,6 +497,11 @@ impl<'a> Run<'a> {
         };
         paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
     }
+}
+
+/// The path of an address, where its extension is one of workbooks.
+fn workbook_of(address: &Address) -> Option<&Path> {
+    address.path().filter(|_| address.format() == Format::Workbook)
 }
 
 /// Whether two addresses are of one table.

@@ -28,7 +28,8 @@ use gather_keys_formats::workbook::{FoundSheet, WorkbookOptions, WorkbookWriter}
 use gather_keys_formats::{Address, Chunk, Described, Error, Table, Untapped};
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 
-const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
+const PLAIN: WorkbookOptions<'_> =
+    WorkbookOptions { worksheet: None, findings: None, is_plain: true, threads: 2 };
 
 const ROWS: usize = 200_000;
 

@@ -8,6 +8,7 @@ use gather_keys_core::table::Differing;
 
 use crate::Reading;
 use crate::delimited::{NotInEncoding, Unencodable};
+use crate::workbook::Refusal;
 
 /// A result of the formats.
 pub type Result<T> = std::result::Result<T, Error>;
@@ -114,6 +115,27 @@ pub enum Error {
         name: String,
         /// How many columns there are.
         columns: usize,
+    },
+    /// A table of a database that is written into has no primary key by which its rows are found.
+    NoKey {
+        /// The database.
+        name: String,
+        /// The table.
+        table: String,
+    },
+    /// An update would change the primary key of a table that is written into.
+    UpdatesKey {
+        /// The table.
+        name: String,
+        /// The header of the column.
+        header: String,
+    },
+    /// Nothing is written into a workbook that is there.
+    NotInto {
+        /// The workbook.
+        name: String,
+        /// Why not.
+        why: Refusal,
     },
     /// A table has more rows than a worksheet.
     TooManyForWorkbook {
@@ -417,6 +439,17 @@ impl fmt::Display for Error {
                 )?;
                 write!(f, "output such as enriched.csv")
             }
+            Self::NoKey { name, table } => write!(
+                f,
+                "{name} has no table `{table}` with a primary key, by which rows are found again; give \
+                 it one, or write another table with -o"
+            ),
+            Self::UpdatesKey { name, header } => write!(
+                f,
+                "`{header}` is of the primary key of {name}, by which rows are found again; leave it \
+                 out of the update"
+            ),
+            Self::NotInto { name, why } => write!(f, "{name} is not written to: {why}"),
             Self::TooManyForWorkbook { name, most } => {
                 write!(f, "{name} can't be written: a worksheet holds {most} rows below its ")?;
                 write!(f, "headers, and there are more; name an output such as enriched.csv")

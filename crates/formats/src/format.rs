@@ -247,6 +247,9 @@ pub struct Described {
     /// The headers that are asked for: the row that holds them all is the header row, and the worksheet that does is
     /// the one that is read, unless others are named.
     pub asked: Vec<String>,
+    /// In a worksheet, the headers of columns that are not read: those that an earlier run added, when they are
+    /// written anew.
+    pub without: Vec<String>,
 }
 
 impl Described {

@@ -21,6 +21,7 @@ mod guard;
 mod input_file;
 pub mod json;
 mod large_writes;
+mod marked_rows;
 pub mod postgresql;
 mod read_as;
 mod rows;

@@ -20,7 +20,7 @@ use crate::json::LinesReader;
 use crate::read_as::{Part, ReadAs};
 use crate::rows::ReadRows;
 use crate::sqlite::{TableReader, ValuesChunk};
-use crate::workbook::{SheetChunk, SheetReader, Sought};
+use crate::workbook::{SheetChunk, SheetPlace, SheetReader, Sought};
 use crate::{
     Address, Chunk, Described, Error, Format, InputFile, Result, TableParser, Tap, json,
     postgresql, unpacked, workbook,
@@ -45,7 +45,9 @@ pub struct Table {
 struct Origin {
     layout: Layout,
     number_formats: Vec<Option<String>>,
+    widths: Vec<Option<f64>>,
     stored_types: Vec<Option<StoredType>>,
+    place: Option<SheetPlace>,
 }
 
 /// The reader of a table, by the form of its chunks.
@@ -266,7 +268,11 @@ impl Table {
     ) -> Result<Self> {
         let (kind, read_as) = match format {
             Format::Workbook => {
-                let sought = Sought { headers: described.headers, asked: &described.asked };
+                let sought = Sought {
+                    headers: described.headers,
+                    asked: &described.asked,
+                    without: &described.without,
+                };
                 let opened = workbook::open(name, file, part, &sought)?;
                 let read_as = ReadAs {
                     format: "workbook",
@@ -324,6 +330,8 @@ impl Table {
         let origin = Origin {
             layout: self.layout(),
             number_formats: self.number_formats(),
+            widths: self.widths(),
+            place: self.sheet_place().cloned(),
             stored_types: self.stored_types(),
         };
         let (read_as, file) = (self.read_as.clone(), self.file.clone());
@@ -357,6 +365,12 @@ impl Table {
         matches!(self.kind, Kind::Text(_))
     }
 
+    /// Whether it is a table of a database, in a file or on a server, that nothing is adjusted of.
+    pub fn is_database(&self) -> bool {
+        self.read_as.identity.is_some() && self.origin.is_none()
+            || matches!(self.kind, Kind::Values(_))
+    }
+
     /// The form of delimited text that is like this table; the usual form if the table is not text.
     pub fn layout(&self) -> Layout {
         match (&self.origin, &self.kind) {
@@ -372,6 +386,24 @@ impl Table {
             (Some(origin), _) => origin.number_formats.clone(),
             (None, Kind::Sheet(sheet)) => sheet.formats().to_vec(),
             (None, other) => vec![None; other.headers().len()],
+        }
+    }
+
+    /// The width of each column, as far as its format has any.
+    pub fn widths(&self) -> Vec<Option<f64>> {
+        match (&self.origin, &self.kind) {
+            (Some(origin), _) => origin.widths.clone(),
+            (None, Kind::Sheet(sheet)) => sheet.widths().to_vec(),
+            (None, other) => vec![None; other.headers().len()],
+        }
+    }
+
+    /// Where it is in a workbook that can be written into; `None` where it is in none.
+    pub fn sheet_place(&self) -> Option<&SheetPlace> {
+        match (&self.origin, &self.kind) {
+            (Some(origin), _) => origin.place.as_ref(),
+            (None, Kind::Sheet(sheet)) => Some(sheet.place()),
+            _ => None,
         }
     }
 

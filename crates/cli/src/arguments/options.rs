@@ -15,10 +15,12 @@ use super::When;
 use crate::error::{Error, Result};
 
 /// The keys of a run that only commands use which write a table.
-const OF_OUTPUT: [&str; 11] = [
+const OF_OUTPUT: [&str; 13] = [
     "output",
     "in_place",
     "no_backup",
+    "highlight",
+    "findings_sheet",
     "write_anyway",
     "plain",
     "guard_formulas",

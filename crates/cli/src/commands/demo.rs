@@ -8,14 +8,14 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, LineStyle, Table};
 
 use super::Outcome;
-use gather_keys_formats::Address;
+use gather_keys_formats::{Address, Format};
 
 use crate::arguments::Demo;
 use crate::error::{Error, Result};
 use crate::terminal::{STRONG, said};
 
 /// The tables, as they are in the project's folder `demo`.
-const TABLES: [(&str, &[u8]); 16] = [
+const TABLES: [(&str, &[u8]); 17] = [
     ("harvest.csv", include_bytes!("../../../../demo/harvest.csv")),
     ("hives.csv", include_bytes!("../../../../demo/hives.csv")),
     ("bloom.csv", include_bytes!("../../../../demo/bloom.csv")),
@@ -32,6 +32,7 @@ const TABLES: [(&str, &[u8]); 16] = [
     ("sites.csv", include_bytes!("../../../../demo/sites.csv")),
     ("weather.jsonl", include_bytes!("../../../../demo/weather.jsonl")),
     ("co-op.sqlite", include_bytes!("../../../../demo/co-op.sqlite")),
+    ("co-op.xlsx", include_bytes!("../../../../demo/co-op.xlsx")),
 ];
 
 /// A command of the demo.
@@ -43,7 +44,7 @@ struct Step {
     preview: Option<(&'static str, &'static [&'static str])>,
 }
 
-const STEPS: [Step; 13] = [
+const STEPS: [Step; 14] = [
     Step {
         about: "Keeper, queen line and main bloom next to every harvest batch",
         typed: "enrich harvest.csv \\
@@ -135,6 +136,16 @@ const STEPS: [Step; 13] = [
         )),
     },
     Step {
+        about: "Into the co-operative's own workbook: a keeper for each sale, and new prices;\n\
+                its formulas, its chart and its other worksheet stay",
+        typed: "enrich co-op.xlsx#Batches --quiet --in-place --findings-sheet Findings \\
+        --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
+            --take 'Keeper, Queen line as Line' \\
+        --from prices-2026.csv --name prices --on 'Line, Size' --update Price \\
+            --within 'Picked on in Valid from .. Valid to'",
+        preview: None,
+    },
+    Step {
         about: "Save the call as a plan, with a receipt of what it read and wrote",
         typed: "enrich harvest.csv --quiet \\
         --from hives.csv --on 'Apiary = Site code, Hive = Tag' \\
@@ -176,8 +187,10 @@ pub(crate) fn demo(demo: &Demo) -> Result<Outcome> {
     }
     say(&format!("The tables of Highmeadow Honey Co-op are in {}:", folder.display()))?;
     for (name, text) in TABLES {
+        let format = Address::new(name.as_ref()).format();
         let what = match String::from_utf8_lossy(text).lines().count() {
-            _ if name.ends_with(".sqlite") => "a database".to_owned(),
+            _ if format == Format::Database => "a database".to_owned(),
+            _ if format == Format::Workbook => "a workbook".to_owned(),
             lines => format!("{lines:>4} lines"),
         };
         say(&format!("  {name:21} {what}"))?;

@@ -5,11 +5,13 @@
 //! nothing has been written for a moment, so that a program that writes a table can finish.
 
 use std::collections::BTreeSet;
+use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
 use std::time::{Duration, Instant, SystemTime};
 
+use gather_keys_formats::Address;
 use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 
 use super::Outcome;
@@ -104,11 +106,14 @@ fn inputs(plan: &Path) -> Vec<PathBuf> {
     paths
 }
 
-/// The paths that it writes.
+/// The paths that it writes. A workbook or database may be both an input and written to.
 fn written(plan: &Path) -> Vec<PathBuf> {
     let Ok(Asked { plan, .. }) = Asked::planned(plan) else { return Vec::new() };
     let main = (plan.in_place == Some(true)).then_some(plan.main.table);
-    main.into_iter().chain(plan.corrections).map(|path| PathBuf::from(path.text)).collect()
+    let tables = main.into_iter().chain(plan.output);
+    let tables = tables.map(|table| Address::new(OsStr::new(&table.text)));
+    let tables = tables.filter_map(|table| table.path().map(Path::to_owned));
+    tables.chain(plan.corrections.map(|path| PathBuf::from(path.text))).collect()
 }
 
 /// Has the system tell of changes in the folders of some files.

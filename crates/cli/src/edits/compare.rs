@@ -39,6 +39,12 @@ pub(super) fn compare(
     fresh.each_row(|row, cells| {
         ours.insert(key_of(row, cells), (row, hash(&hashing, cells.iter())));
     })?;
+    // Rows that somebody added to a table that is written into have nothing there yet.
+    let marked = before.marked_headers();
+    let is_added = |column: &usize| before.added.contains(&marked[*column]);
+    let added: Vec<usize> = (0..marked.len()).filter(is_added).collect();
+    let is_new =
+        |cells: &[String]| !added.is_empty() && added.iter().all(|&one| cells[one].is_empty());
     let mut edits = Edits { key: key.map(<[usize]>::to_vec), ..Edits::default() };
     // The rows of the file that differ, each with the row that would be written in its place.
     let mut pairs: HashMap<u64, (u64, Vec<String>)> = HashMap::new();
@@ -53,7 +59,7 @@ pub(super) fn compare(
         kept += u64::from(is_as_before(own));
         edits.is_moved |= last.is_some_and(|last| own < last);
         last = Some(own);
-        if content == hash(&hashing, cells.iter()) {
+        if content == hash(&hashing, cells.iter()) || is_new(cells) {
             return;
         }
         if is_as_before(own) {
@@ -74,7 +80,7 @@ pub(super) fn compare(
     }
     fresh.each_row(|own, was| {
         let Some((row, is)) = pairs.remove(&own) else { return };
-        let cells = before.headers.iter().zip(was.iter().zip(&is));
+        let cells = marked.iter().zip(was.iter().zip(&is));
         let changed = cells.filter(|(_, (was, is))| was != is);
         let cells = changed.map(|(header, (was, is))| EditedCell {
             header: header.clone(),

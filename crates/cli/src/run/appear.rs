@@ -5,8 +5,8 @@ use gather_keys_core::table::Source;
 use gather_keys_formats::commit::Finished;
 use jiff::Timestamp;
 
+use super::changed_output::marked;
 use super::{Passed, Run};
-use crate::call::Destination;
 use crate::error::{Error, Result};
 use crate::lists;
 use crate::receipts;
@@ -30,22 +30,36 @@ impl Run<'_> {
         report: Option<&Report>,
     ) -> Result<Vec<String>> {
         let Passed {
-            main, enrichment, findings, mixed, long, output, lists, reports, draft, ..
+            main, enrichment, findings, mixed, edited, output, lists, reports, draft, ..
         } = passed;
         let [receipt, plan, corrections] = passed.files;
         let call = &self.call;
         let (mut said, mut ready) = (self.told_kept(), Ready::default());
         if let Some(output) = output {
             let name = output.name();
-            let is_in_place = matches!(call.into, Destination::Main { .. });
+            let is_in_place = self.writes_into_main();
             if !may_appear {
                 said.push(format!("{name} was not written."));
             } else if is_in_place && summary::leaves_all(&enrichment, &findings) {
                 said.push(format!("{name} stays as it is: nothing in it changes."));
             } else {
-                said.push(summary::table_written(&name, main.headers(), &enrichment, &findings));
+                let place = main.sheet_place().filter(|_| is_in_place).map(|place| {
+                    format!("worksheet `{}` of {}", place.worksheet(), place.path().display())
+                });
+                let table = main.read_as().part.as_ref().map(|part| &part.name);
+                let table = table.filter(|_| is_in_place && main.is_database());
+                said.push(match place.or_else(|| Some(format!("table `{}` of {name}", table?))) {
+                    Some(place) => summary::written_into(&place, &enrichment, &findings, &edited),
+                    None => {
+                        let worksheet = output.worksheet_name(call.output());
+                        let to = worksheet
+                            .map_or(name.clone(), |one| format!("worksheet `{one}` of {name}"));
+                        summary::table_written(&to, main.headers(), &enrichment, &findings)
+                    }
+                });
                 said.extend(summary::as_text(&name, &mixed));
-                said.extend(summary::long_numbers(&name, long.as_ref()));
+                said.extend(summary::long_numbers(&name, edited.long.as_ref()));
+                said.extend(summary::formulas(&name, &edited));
                 if output.is_closed() {
                     said.push(format!("{name} was closed by its reader before the last row."));
                 }
@@ -68,12 +82,16 @@ impl Run<'_> {
         if let (Some(draft), Some(sum), Some(address), Some(file)) =
             (draft, sum, call.output(), receipt)
         {
-            let form = &self.output_form(&main).0;
+            let is_sheet = main.sheet_place().is_some() && self.writes_into_main();
+            let added = if is_sheet { enrichment.added() } else { &[] };
+            let marked = if is_sheet { marked(&enrichment) } else { Vec::new() };
+            let table = self.written_table(&main);
             let output = ready.output.as_ref().and_then(|output| output.file.as_ref());
             let content = output.map(Finished::content).transpose()?.flatten();
             let lists: Vec<_> =
                 ready.listed.iter().map(|(path, file)| (path.clone(), file)).collect();
-            let written = receipts::Written { address, sum, content, form, lists: &lists };
+            let written =
+                receipts::Written { address, sum, content, table, added, marked, lists: &lists };
             ready.others.push(draft.finish(file, &written)?);
             if let Some(path) = call.receipt.as_ref().filter(|_| self.before.is_none()) {
                 said.push(format!("Wrote the receipt {}.", path.display()));

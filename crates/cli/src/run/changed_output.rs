@@ -1,5 +1,8 @@
 //! An output that a person has changed since it was written: what was changed, and what happens to it.
 
+use gather_keys_core::enrich::Enrichment;
+use gather_keys_core::lookup::Lookup;
+use gather_keys_core::table::ascending;
 use gather_keys_formats::{Address, Error as FormatError, InputFile, Stamp};
 
 use super::{Passed, Run};
@@ -51,17 +54,38 @@ impl Run<'_> {
         if self.kept.is_some() {
             return Ok(Edited::Replace { said: Vec::new(), keeps: false });
         }
-        let form = &self.output_form(&passed.main).0;
+        let Some((place, form)) = self.written_table(&passed.main) else {
+            return Ok(Edited::Replace { said: Vec::new(), keeps: false });
+        };
         let unreadable = |cause| FormatError::Read { name: path.display().to_string(), cause };
         let there = InputFile::open(path).map_err(unreadable)?;
-        let place = &Address::File(path.to_owned());
-        let table = |file| edits::Table { address: place, file, form };
-        let (there_table, fresh) = (table(&there), table(&fresh));
+        let is_part = !reported.marked.is_empty();
+        let columns = Some(&reported.marked[..]).filter(|_| is_part);
+        let (place, form, now) = (&place, &form, marked(&passed.enrichment));
+        let table = |file, columns| edits::Table { address: place, file, form, columns };
+        let headers = passed.enrichment.headers();
+        let all: Vec<String> = (0..headers.len()).map(|column| headers.address(column)).collect();
+        let whole = table(&fresh, Some(&all[..]).filter(|_| is_part));
+        let fresh = table(&fresh, Some(&now[..]).filter(|_| is_part));
+        let there_table = table(&there, columns);
+        if let Err(Error::Table(FormatError::NoPart { .. })) = there_table.headers() {
+            // Somebody removed the worksheet, or renamed it.
+            return Ok(Edited::Replace { said: Vec::new(), keeps: true });
+        }
+        if columns.is_some() && there_table.headers().is_err() {
+            let words = format!(
+                "Columns of {} were removed or renamed after the last run, so it is not known whether \
+                 somebody changed what that run wrote.",
+                path.display()
+            );
+            return Ok(Edited::Replace { said: vec![words], keeps: true });
+        }
         let known = passed.corrections.as_ref();
-        let keys = Edits::keys(&passed.enrichment, known)?;
+        // The rows of a table that is written into are at their places.
+        let keys = if is_part { Vec::new() } else { Edits::keys(&passed.enrichment, known)? };
         let name = path.display();
         let discards = self.call.edits == EditsRule::Discard;
-        let edits = match Edits::find(there_table, fresh, reported, &keys) {
+        let mut edits = match Edits::find(there_table, fresh, reported, &keys) {
             Ok(edits) => edits,
             Err(_) if discards => {
                 let said = vec![format!("{name} was changed, and could not be read.")];
@@ -72,15 +96,10 @@ impl Run<'_> {
                 return Err(Error::EditsUnreadable { name, cause });
             }
         };
-        if edits.is_empty() && address.is_workbook() && !discards {
-            // Additions to it are not cells that this program wrote.
-            return Ok(Edited::Refuse(summary::additions(&name.to_string())));
-        }
-        if edits.is_empty() && !discards {
-            let words = format!(
-                "{name} was saved in another form after the last run, but no cell was changed."
-            );
-            return Ok(Edited::Replace { said: vec![words], keeps: false });
+        if edits.is_empty()
+            && let Some(edited) = self.of_equal_cells(address, discards)
+        {
+            return Ok(edited);
         }
         match self.call.edits {
             EditsRule::Discard => Ok(Edited::Replace {
@@ -96,7 +115,10 @@ impl Run<'_> {
             }),
             EditsRule::Keep if !edits.is_unclear() => {
                 let Some(file) = &self.call.corrections else { return Err(Error::EditsUnplaced) };
-                let (key, new) = edits.corrections(&passed.enrichment, fresh, known)?;
+                if is_part {
+                    edits.widen(whole)?;
+                }
+                let (key, new) = edits.corrections(&passed.enrichment, whole, known)?;
                 let note = format!("kept from {name}");
                 let (file, content) = CorrectionsFile::with(known, file, &key, &new, &note)?;
                 let (changes, output) = (new.len(), there.stamp());
@@ -108,4 +130,45 @@ impl Run<'_> {
             }
         }
     }
+
+    /// What to do about an output of which no cell was changed, though its file was; `None` where it is said to be
+    /// replaced.
+    fn of_equal_cells(&self, address: &Address, discards: bool) -> Option<Edited> {
+        let replace = |words: Option<String>, keeps| {
+            Some(Edited::Replace { said: words.into_iter().collect(), keeps })
+        };
+        if self.writes_into_main() {
+            return replace(None, false);
+        }
+        if self.keeps_rest() {
+            let words = format!(
+                "{address} was saved by another program after the last run: colours and comments that \
+                 somebody gave to this worksheet are replaced with it."
+            );
+            return replace(Some(words), true);
+        }
+        if discards {
+            return None;
+        }
+        let name = address.path().map(|path| path.display().to_string()).unwrap_or_default();
+        if address.is_workbook() {
+            // Additions to it are not cells that this program wrote.
+            return Some(Edited::Refuse(summary::additions(&name)));
+        }
+        let words = format!(
+            "{name} was saved in another form after the last run, but no cell was changed."
+        );
+        replace(Some(words), false)
+    }
+}
+
+/// The headers of the columns of a table that is written into in which changes by hand matter: those of keys, and those
+/// that are written.
+pub(super) fn marked(enrichment: &Enrichment) -> Vec<String> {
+    let headers = enrichment.headers();
+    let own = headers.len() - enrichment.added().len();
+    let keys = enrichment.lookups().flat_map(Lookup::columns);
+    let updated = enrichment.row_outputs().flat_map(|output| output.updates.iter());
+    let columns = keys.chain(updated.map(|updating| updating.column)).chain(own..headers.len());
+    ascending(&columns.collect::<Vec<_>>()).iter().map(|&column| headers.address(column)).collect()
 }

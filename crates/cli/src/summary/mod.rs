@@ -18,7 +18,9 @@ pub(crate) use gates::gates;
 pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{additions, edits, moved};
 pub(crate) use worksheets::of_tables;
-pub(crate) use written::{as_text, leaves_all, long_numbers, table_written};
+pub(crate) use written::{
+    as_text, formulas, leaves_all, long_numbers, table_written, written_into,
+};
 
 use std::fmt::Write;
 

@@ -1,8 +1,9 @@
 //! The last lines: the output, and whether it is written.
 
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::Findings;
+use gather_keys_core::findings::{Findings, LookupFindings};
 use gather_keys_core::table::Headers;
+use gather_keys_formats::workbook::Edited;
 
 use super::SHOWN;
 use crate::wording::{counted, joined, number};
@@ -47,6 +48,56 @@ pub(crate) fn table_written(
         }
     };
     format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+}
+
+/// The sentence that says what was written into the main table, at a place.
+pub(crate) fn written_into(
+    place: &str,
+    enrichment: &Enrichment,
+    findings: &Findings,
+    edited: &Edited,
+) -> String {
+    let sum = |of: &dyn Fn(&LookupFindings) -> u64| findings.lookups.iter().map(of).sum::<u64>();
+    let appended = sum(&|found| found.appended.map_or(0, |appended| appended.rows));
+    let updated = sum(&|found| found.updates.iter().map(|one| one.written.changed()).sum());
+    let updated = updated.saturating_sub(edited.left.as_ref().map_or(0, |(left, _)| *left));
+    let mut what = Vec::new();
+    if !enrichment.added().is_empty() {
+        let columns = counted(enrichment.added().len() as u64, "column");
+        let names = joined(enrichment.added(), "and");
+        what.push(format!("{columns} ({names}) in {}", counted(findings.main_rows, "row")));
+    }
+    if updated > 0 {
+        what.push(counted(updated, "updated cell"));
+    }
+    if appended > 0 {
+        what.push(counted(appended, "new row"));
+    }
+    let what = if what.is_empty() { "no cells".to_owned() } else { joined(&what, "and") };
+    format!("Wrote into {place}: {what}.")
+}
+
+/// The sentences on formulas of a workbook that was written into.
+pub(crate) fn formulas(name: &str, edited: &Edited) -> Vec<String> {
+    let mut said = Vec::new();
+    // Of the whole workbook, whichever part of it was named.
+    let name = name.split('#').next().unwrap_or(name);
+    if let Some((count, first)) = &edited.left {
+        let (cells, keep, they) = match count {
+            1 => ("1 cell".to_owned(), "keeps its formula", "it"),
+            more => (format!("{} cells", number(*more)), "keep their formulas", "them"),
+        };
+        said.push(format!(
+            "{cells} of {name} {keep}, the first {first}: --replace-formulas lets an update replace {they}."
+        ));
+    }
+    if edited.has_formulas {
+        said.push(format!(
+            "Formulas of {name} show values of before until a spreadsheet program calculates anew: as it \
+             opens the file, or with Ctrl+Shift+F9."
+        ));
+    }
+    said
 }
 
 /// The sentence that says how many whole numbers are text in a workbook, if any are.

@@ -11,6 +11,7 @@ mod enrich;
 mod findings;
 mod forms;
 mod hostile;
+mod in_place;
 mod keys;
 mod load;
 mod lookups;

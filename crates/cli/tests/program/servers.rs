@@ -241,3 +241,79 @@ fn first_and_last_need_an_order() {
         scene.run("enrich m.csv --from m.csv --on Hive --take @row --order-by Hive -q").ended(2);
     assert!(ran.err.contains("--order-by does not apply to m.csv"), "{}", ran.err);
 }
+
+/// A table of a server is written into in one transaction, and keeps what is not written.
+#[test]
+fn a_table_on_a_server_is_written_into() {
+    let Some(server) = server() else { return };
+    let mut client = postgres::Client::connect(&server, postgres::NoTls).unwrap();
+    let tables = "drop table if exists in_place, in_place_bare; drop type if exists in_place_mood; \
+        create type in_place_mood as enum ('calm', 'wild'); \
+        create table in_place(apiary text, hive int, keeper text not null, round text, paid numeric(6,2) default 5, \
+            mood in_place_mood, note text default 'new', primary key (apiary, hive)); \
+        create index in_place_round on in_place(round); grant select on in_place to public; \
+        create view in_place_view as select keeper from in_place; \
+        insert into in_place values ('Fellside', 1, 'Edda', 'north', 7.00, 'calm', ''), \
+            ('Fellside', 2, 'Brenna', 'south', 7.25, null, null); \
+        create table in_place_bare(apiary text)";
+    client.batch_execute(&format!("drop view if exists in_place_view; {tables}")).unwrap();
+    let scene = Scene::empty().with(
+        "rounds.csv",
+        "Site,Tag,Keeper,Round,Since,Post\nFellside,1,Edda,east,2026-05-01,12\nMill Race,9,Aldis,west,2026-05-03,99\n",
+    );
+    let on = "--from rounds.csv --on 'apiary = Site, hive = Tag'";
+    let call = format!(
+        "enrich {server}#public.in_place {on} --take 'Since, Post' --update 'keeper = Keeper, round = Round' \
+         --append-unused --in-place"
+    );
+    let ran = scene.run(&call).ended(0);
+    let flat = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        flat.contains("2 columns (Since and Post) in 2 rows, 1 updated cell and 1 new row"),
+        "{flat}"
+    );
+    let rows = client
+        .query("select in_place::text, pg_typeof(\"Since\")::text, pg_typeof(\"Post\")::text from in_place order by hive", &[])
+        .unwrap();
+    let rows: Vec<String> = rows.iter().map(|row| row.get(0)).collect();
+    assert_eq!(
+        rows,
+        [
+            "(Fellside,1,Edda,east,7.00,calm,\"\",2026-05-01,12)",
+            "(Fellside,2,Brenna,south,7.25,,,,)",
+            "(\"Mill Race\",9,Aldis,west,5.00,,new,2026-05-03,99)",
+        ]
+    );
+    let types = client
+        .query_one(
+            "select string_agg(format_type(atttypid, atttypmod), ' ' order by attnum), \
+             (select count(*) from pg_index where indrelid = 'in_place'::regclass), \
+             has_table_privilege('public', 'in_place', 'select') \
+             from pg_attribute where attrelid = 'in_place'::regclass and attnum > 0",
+            &[],
+        )
+        .unwrap();
+    let want = "text integer text text numeric(6,2) in_place_mood text date bigint";
+    assert_eq!(
+        (types.get::<_, String>(0), types.get::<_, i64>(1), types.get::<_, bool>(2)),
+        (want.to_owned(), 2, true)
+    );
+    // Without a key rows can't be found again, and a server that refuses leaves all as it was.
+    let bare = format!(
+        "enrich {server}#in_place_bare --from rounds.csv --on 'apiary = Site' --take Post --in-place -q"
+    );
+    assert!(scene.run(&bare).ended(2).err.contains("primary key"));
+    let other = scene.with("bad.csv", "Site,Tag,Mood\nFellside,1,furious\n");
+    let bad = format!(
+        "enrich {server}#in_place --from bad.csv --on 'apiary = Site, hive = Tag' --take 'Mood as More' --update 'mood = Mood' --in-place -q"
+    );
+    other.run(&bad).ended(2);
+    let columns: i64 = client
+        .query_one("select count(*) from pg_attribute where attrelid = 'in_place'::regclass and attnum > 0", &[])
+        .unwrap()
+        .get(0);
+    assert_eq!(columns, 9);
+    client
+        .batch_execute("drop table in_place, in_place_bare cascade; drop type in_place_mood")
+        .unwrap();
+}

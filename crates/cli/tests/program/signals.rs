@@ -57,24 +57,43 @@ fn an_interrupted_run_leaves_nothing_behind() {
 /// it a hundred times.
 #[test]
 fn a_killed_run_loses_nothing() {
-    let kills = std::env::var("KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(8);
     let row = |n: u32| format!("K{n},Aldis Foxmoor,round {},\n", n % 7);
     let rows = (0..40_000).map(row).collect::<Vec<_>>().concat();
-    let main = format!("Id,Name,Round,Note\n{rows}");
-    let rounds = (0..40_000).step_by(3).map(|n| format!("K{n},north\n"));
+    killed_again_and_again("main.csv", format!("Id,Name,Round,Note\n{rows}").as_bytes(), 40_000);
+}
+
+/// The same with a workbook of several worksheets.
+#[test]
+fn a_killed_run_loses_no_workbook() {
+    let mut workbook = rust_xlsxwriter::Workbook::new();
+    let sheet = workbook.add_worksheet();
+    sheet.write_row(0, 0, ["Id", "Name", "Round", "Note"]).unwrap();
+    for row in 1..8000_u32 {
+        let (key, round) = (format!("K{row}"), format!("round {}", row % 7));
+        sheet.write_row(row, 0, [&key[..], "Aldis Foxmoor", &round]).unwrap();
+    }
+    workbook.add_worksheet().write(0, 0, "Other").unwrap();
+    killed_again_and_again("main.xlsx", &workbook.save_to_buffer().unwrap(), 8000);
+}
+
+// A long campaign says how it went.
+#[allow(clippy::print_stdout)]
+fn killed_again_and_again(name: &str, main: &[u8], rows: usize) {
+    let kills = std::env::var("KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(8);
+    let rounds = (0..rows).step_by(3).map(|n| format!("K{n},north\n"));
     let rounds = rounds.collect::<Vec<_>>().concat();
     let scene = Scene::empty().with("rounds.csv", format!("Id,Round\n{rounds}"));
-    let call = "enrich main.csv --from rounds.csv --on Id --update Round --in-place -q";
+    let call = format!("enrich {name} --from rounds.csv --on Id --update Round --in-place -q");
     let start = || {
         for path in scene.files().into_keys().filter(|path| !path.ends_with("rounds.csv")) {
             fs::remove_file(path).unwrap();
         }
-        fs::write(scene.path("main.csv"), &main).unwrap();
-        scene.program().args(words(call)).spawn().unwrap()
+        fs::write(scene.path(name), main).unwrap();
+        scene.program().args(words(&call)).spawn().unwrap()
     };
     let began = Instant::now();
     assert!(start().wait().unwrap().success());
-    let (usual, done) = (began.elapsed(), scene.read("main.csv"));
+    let (usual, done) = (began.elapsed(), fs::read(scene.path(name)).unwrap());
     assert_ne!(done, main);
     let (mut replaced, mut killed) = (0, 0);
     for kill in 0..kills {
@@ -85,13 +104,13 @@ fn a_killed_run_loses_nothing() {
         sleep(usual.mul_f64(part));
         child.kill().unwrap();
         killed += i32::from(child.wait().unwrap().signal() == Some(9));
-        let now = scene.read("main.csv");
+        let now = fs::read(scene.path(name)).unwrap();
         assert!(now == main || now == done, "the main file is neither what it was nor done");
         replaced += i32::from(now == done);
         let names = scene.files();
         let backups = names.iter().filter(|(path, _)| path.to_str().unwrap().contains("backup"));
         for (_, content) in backups.clone() {
-            assert!(*content == main.as_bytes(), "the backup is not what the main file was");
+            assert!(*content == main, "the backup is not what the main file was");
         }
         assert!(now == main || backups.count() == 1, "there is no backup of what was replaced");
     }

@@ -60,7 +60,7 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
         if self.recorder.is_some() {
             self.record_changes(enrichment, block, from, workspace)?;
         }
-        self.sink.write(&mut workspace.rendered)
+        self.sink.write_at(block.line(0), &mut workspace.rendered)
     }
 
     /// Reports the answers to the rows of a block, in order.

@@ -120,9 +120,9 @@ impl<R> Workspace<R> {
 
     /// Finds what became of the rows that go out. Copies that an earlier lookup made of a row share the outcome of
     /// the first.
-    pub(super) fn find_outcomes(&mut self) {
+    pub(super) fn find_outcomes(&mut self, are_appended: bool) {
         let Self { stages, out, outcomes, .. } = self;
-        outcomes.reset(out.of.len(), stages.len());
+        outcomes.reset(out.of.len(), stages.len(), are_appended);
         for (lookup, stage) in stages.iter().enumerate() {
             // Both are in the order of the rows.
             let mut at = 0;

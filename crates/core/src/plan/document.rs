@@ -102,6 +102,11 @@ plan_keys! {
         in_place: Option<bool>;
         /// With `in_place`, keep no backup of the main file.
         no_backup: Option<bool>;
+        /// In a workbook that is written into, colour the cells that are written.
+        highlight: Option<bool>;
+        /// In a workbook that is written into, list the rows in trouble in the worksheet of this name, which is replaced
+        /// at each run.
+        findings_sheet: Option<Text> = "NAME";
         /// Write every finding to this folder, one list for each kind.
         lists: Option<Text> = "DIR", path;
         /// Write a report of the findings: HTML, Markdown or JSON by its extension (`.html`, `.md`,
@@ -220,6 +225,8 @@ table_keys! {
         update: Texts = "COLUMNS", headers;
         /// Which cells an update may replace: `all`, or `blanks` only [default: all].
         replace: Option<Text> = "WHAT";
+        /// In a workbook that is written into, let an update replace cells that hold a formula.
+        replace_formulas: Option<bool>;
         /// Let a blank cell of the reference erase a value in an update.
         bring_blanks: Option<bool>;
         /// Add the reference rows without a main row at the end, with their key, taken and updated

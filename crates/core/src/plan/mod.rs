@@ -52,6 +52,8 @@ pub fn quoted_header(header: &str) -> String {
 }
 
 /// The plan of one reference.
+// Each switch is one that a person sets by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Clone, Default)]
 pub struct ReferencePlan {
     /// The name in messages and gates.
@@ -78,6 +80,8 @@ pub struct ReferencePlan {
     pub update: Vec<Update>,
     /// Which cells an update may replace.
     pub replace: Replace,
+    /// Whether an update may replace a formula, where its table has any.
+    pub replace_formulas: bool,
     /// Whether a blank cell of the reference may erase a value.
     pub bring_blanks: bool,
     /// Whether rows that no main row asked for are added at the end.

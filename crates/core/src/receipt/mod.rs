@@ -85,6 +85,12 @@ pub struct Output {
     pub rows: u64,
     /// Its headers.
     pub headers: Vec<String>,
+    /// The headers that were added to a table that was written into: the next run writes these columns anew.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub added: Vec<String>,
+    /// The headers of the columns that the marks of rows are of, where these are not all: keys, and what was written.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub marked: Vec<String>,
     /// Marks of its rows; none where it went to a standard stream.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub row_marks: Option<RowMarks>,
@@ -140,6 +146,13 @@ impl Receipt {
     pub fn write(&self) -> String {
         // Nothing in a receipt is without a form in JSON.
         serde_json::to_string_pretty(self).unwrap_or_default() + "\n"
+    }
+}
+
+impl Output {
+    /// The headers of the columns that the marks of rows are of.
+    pub fn marked_headers(&self) -> &[String] {
+        if self.marked.is_empty() { &self.headers } else { &self.marked }
     }
 }
 

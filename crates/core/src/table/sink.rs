@@ -35,6 +35,19 @@ pub trait Sink {
     /// When it can't be written.
     fn write(&mut self, rendered: &mut Rendered<Self>) -> Result<(), Self::Error>;
 
+    /// Writes what was made of a block whose first row is on a line of its file, counted from 1. Renderers do not know
+    /// that line: they work before the blocks ahead are counted.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    fn write_at(
+        &mut self,
+        _first_line: u64,
+        rendered: &mut Rendered<Self>,
+    ) -> Result<(), Self::Error> {
+        self.write(rendered)
+    }
+
     /// Writes rows of a block at once; see [`Renderer::render`].
     ///
     /// # Errors
@@ -128,12 +141,19 @@ pub enum RowOutcome {
 pub struct RowOutcomes {
     lookups: usize,
     outcomes: Vec<RowOutcome>,
+    are_appended: bool,
 }
 
 impl RowOutcomes {
     /// The outcomes of rows, those of all lookups for each row.
     pub fn of(lookups: usize, outcomes: Vec<RowOutcome>) -> Self {
-        Self { lookups, outcomes }
+        Self { lookups, outcomes, are_appended: false }
+    }
+
+    /// Whether the rows are none of the main table's but are appended to it.
+    #[inline]
+    pub fn are_appended(&self) -> bool {
+        self.are_appended
     }
 
     /// The outcome of a row in a lookup; matched where nothing else is known.
@@ -143,8 +163,9 @@ impl RowOutcomes {
     }
 
     /// Makes room for this many rows, all of them matched.
-    pub(crate) fn reset(&mut self, rows: usize, lookups: usize) {
+    pub(crate) fn reset(&mut self, rows: usize, lookups: usize, are_appended: bool) {
         self.lookups = lookups;
+        self.are_appended = are_appended;
         self.outcomes.clear();
         self.outcomes.resize(rows * lookups, RowOutcome::Matched);
     }

@@ -20,7 +20,7 @@ pub(crate) use batches::{ARROW, ARROW_STREAM, PARQUET};
 pub(crate) use fit::texts;
 pub use leaf::StoredType;
 pub(crate) use reader::{BatchChunk, BatchFault, BatchParser, BatchReader};
-pub(crate) use spool::{Spool, TextBatch, TextRenderer};
+pub(crate) use spool::{Spool, Spooled, TextBatch, TextRenderer};
 pub use writer::ColumnarWriter;
 
 /// The kinds of columnar files.

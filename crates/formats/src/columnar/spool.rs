@@ -99,6 +99,11 @@ impl Spool {
 }
 
 impl Spooled {
+    /// The types of the columns.
+    pub(crate) fn fields(&self) -> Vec<DataType> {
+        self.schema.fields().iter().map(|field| field.data_type().clone()).collect()
+    }
+
     /// The next rows, as texts.
     pub(crate) fn next_texts(&mut self) -> Result<Option<RecordBatch>> {
         let next = self.reader.as_mut().and_then(Iterator::next).transpose();

@@ -10,12 +10,14 @@ mod encryption;
 mod identity;
 mod password;
 mod reader;
+mod updater;
 mod value;
 mod writer;
 
 pub use address::ServerAddress;
 pub use identity::TableIdentity;
 pub(crate) use reader::open;
+pub use updater::ServerUpdater;
 pub use writer::ServerWriter;
 
 /// A name as it is in a statement.

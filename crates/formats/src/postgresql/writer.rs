@@ -15,11 +15,11 @@ use postgres::Client;
 
 use super::connection::reported;
 use super::{ServerAddress, TableIdentity, quoted};
-use crate::columnar::{Spool, TextBatch, TextRenderer, texts};
+use crate::columnar::{Spool, Spooled, TextBatch, TextRenderer, texts};
 use crate::{Error, Result};
 
 /// The name of the table while it is written.
-const PASSING: &str = "gather-keys, being written";
+pub(super) const PASSING: &str = "gather-keys, being written";
 
 /// The most bytes that a name may have: a server cuts longer ones without an error.
 const LONGEST_NAME: usize = 63;
@@ -179,20 +179,7 @@ impl ServerWriter {
     /// [`Error::Server`] when the server refuses, [`Error::Spool`] when what waited for it can't be
     /// read again.
     pub fn send(&mut self) -> Result<Vec<String>> {
-        let Some(spool) = self.spool.take() else { return Ok(Vec::new()) };
-        let mut spooled = spool.finish()?;
-        let failed = |error: postgres::Error| refused(&self.name, &error);
-        let lost = |cause: std::io::Error| {
-            let cause = cause.get_ref().and_then(|cause| cause.downcast_ref::<postgres::Error>());
-            match cause {
-                Some(error) => refused(&self.name, error),
-                None => Error::Server {
-                    name: self.name.clone(),
-                    said: "the connection is lost".to_owned(),
-                    fix: "run again",
-                },
-            }
-        };
+        let Some(spooled) = self.spooled()? else { return Ok(Vec::new()) };
         let passing = quoted(PASSING);
         let target = format!("{}.{}", quoted(&self.schema), quoted(&self.table));
         let headers = spooled.schema.fields().iter().map(|field| &field.name()[..]);
@@ -213,21 +200,49 @@ impl ServerWriter {
                 let mut declared = std::mem::take(&mut self.declared);
                 for one in &mut declared {
                     // A type of another database's own making is not known here.
-                    if let Some(kind) = one {
-                        let known =
-                            self.client.query_one("select to_regtype($1) is not null", &[kind]);
-                        if !known.map_err(failed)?.get::<_, bool>(0) {
-                            *one = None;
-                        }
+                    if let Some(kind) = one
+                        && !self.knows(kind)?
+                    {
+                        *one = None;
                     }
                 }
                 let (columns, types) = columns(&self.name, &spooled.schema, &declared)?;
                 (format!("create temp table {passing} ({columns})"), types)
             }
         };
+        self.copy(spooled, &create, None, &types)
+    }
+
+    /// The rows that were collected, once.
+    pub(super) fn spooled(&mut self) -> Result<Option<Spooled>> {
+        self.spool.take().map(Spool::finish).transpose()
+    }
+
+    /// Copies rows into a temporary table that `create` makes, into some of its columns if they are named. Gives the
+    /// headers of the columns that are written as text although some of their cells are numbers, dates or similar.
+    pub(super) fn copy(
+        &mut self,
+        mut spooled: Spooled,
+        create: &str,
+        columns: Option<&str>,
+        types: &[String],
+    ) -> Result<Vec<String>> {
+        let failed = |error: postgres::Error| refused(&self.name, &error);
+        let lost = |cause: std::io::Error| {
+            let cause = cause.get_ref().and_then(|cause| cause.downcast_ref::<postgres::Error>());
+            match cause {
+                Some(error) => refused(&self.name, error),
+                None => Error::Server {
+                    name: self.name.clone(),
+                    said: "the connection is lost".to_owned(),
+                    fix: "run again",
+                },
+            }
+        };
         let is_bytes: Vec<bool> = types.iter().map(|kind: &String| kind == "bytea").collect();
-        self.client.batch_execute(&create).map_err(failed)?;
-        let copy = format!("copy {passing} from stdin csv");
+        self.client.batch_execute(create).map_err(failed)?;
+        let columns = columns.map_or(String::new(), |columns| format!(" ({columns})"));
+        let copy = format!("copy {}{columns} from stdin csv", quoted(PASSING));
         let mut rows = self.client.copy_in(&copy[..]).map_err(failed)?;
         let mut text = Vec::with_capacity(2 * PIECE);
         while let Some(batch) = spooled.next_texts()? {
@@ -255,23 +270,73 @@ impl ServerWriter {
         Ok(spooled.mixed)
     }
 
+    /// The columns of the primary key of the table that is there.
+    pub(super) fn key(&mut self) -> Result<Vec<String>> {
+        let Some(there) = &self.there else { return Ok(Vec::new()) };
+        let rows = self.client.query(
+            "select a.attname::text from pg_index i join pg_attribute a \
+             on a.attrelid = i.indrelid and a.attnum = any(i.indkey) \
+             where i.indrelid = $1 and i.indisprimary order by a.attnum",
+            &[&there.identity.table],
+        );
+        Ok(rows
+            .map_err(|error| refused(&self.name, &error))?
+            .iter()
+            .map(|row| row.get(0))
+            .collect())
+    }
+
+    /// The columns of the table that is there, each with its type.
+    pub(super) fn columns(&self) -> &[(String, String)] {
+        self.there.as_ref().map_or(&[], |there| &there.columns)
+    }
+
+    /// Whether the server has a type.
+    pub(super) fn knows(&mut self, kind: &str) -> Result<bool> {
+        let known = self.client.query_one("select to_regtype($1) is not null", &[&kind]);
+        Ok(known.map_err(|error| refused(&self.name, &error))?.get(0))
+    }
+
+    /// Carries out a statement; gives the number of rows that it is about.
+    pub(super) fn execute(&mut self, statement: &str) -> Result<u64> {
+        let done = self.client.execute(statement, &[]);
+        done.map_err(|error| refused(&self.name, &error))
+    }
+
+    /// A number that a query gives.
+    pub(super) fn count(&mut self, query: &str) -> Result<u64> {
+        let row = self.client.query_one(query, &[]);
+        let count: i64 = row.map_err(|error| refused(&self.name, &error))?.get(0);
+        Ok(count.cast_unsigned())
+    }
+
+    /// Locks the table that is there in a mode, and returns it as statements name it.
+    ///
+    /// # Errors
+    /// [`Error::TargetChanged`] when it is another than when the run began.
+    pub(super) fn lock(&mut self, mode: &str) -> Result<String> {
+        let target = format!("{}.{}", quoted(&self.schema), quoted(&self.table));
+        if self.there.is_some() {
+            let lock = format!("lock table {target} in {mode} mode");
+            let locked = self.client.batch_execute(&lock);
+            locked.map_err(|error| refused(&self.name, &error))?;
+        }
+        let now = There::find(&mut self.client, &self.schema, &self.table);
+        if now.map_err(|error| refused(&self.name, &error))? != self.there {
+            return Err(Error::TargetChanged { name: self.name.clone() });
+        }
+        Ok(target)
+    }
+
     /// Lets the table appear.
     ///
     /// # Errors
     /// [`Error::Server`] when it can't be put in its place.
-    pub fn commit(self) -> Result<()> {
-        let Self { name, schema, table, mut client, there, .. } = self;
+    pub fn commit(mut self) -> Result<()> {
+        let target = self.lock("access exclusive")?;
+        let Self { name, mut client, there, .. } = self;
         let failed = |error: postgres::Error| refused(&name, &error);
-        let target = format!("{}.{}", quoted(&schema), quoted(&table));
         let passing = quoted(PASSING);
-        if there.is_some() {
-            let lock = format!("lock table {target} in access exclusive mode");
-            client.batch_execute(&lock).map_err(failed)?;
-        }
-        let now = There::find(&mut client, &schema, &table).map_err(failed)?;
-        if now != there {
-            return Err(Error::TargetChanged { name });
-        }
         let rows = client.query(
             "select attname::text, format_type(atttypid, atttypmod) from pg_attribute where attrelid = \
              to_regclass($1) and attnum > 0 and not attisdropped order by attnum",
@@ -321,21 +386,26 @@ fn columns(
     for (nth, field) in schema.fields().iter().enumerate() {
         too_long(name, field.name())?;
         let declared = declared.get(nth).cloned().flatten();
-        let kind = declared.unwrap_or_else(|| match field.data_type() {
-            DataType::Int64 => "bigint".to_owned(),
-            DataType::Float64 => "double precision".to_owned(),
-            DataType::Decimal128(digits, scale) => format!("numeric({digits}, {scale})"),
-            DataType::Date32 => "date".to_owned(),
-            DataType::Timestamp(_, None) => "timestamp".to_owned(),
-            DataType::Timestamp(_, Some(_)) => "timestamptz".to_owned(),
-            DataType::Time64(_) => "time".to_owned(),
-            DataType::Boolean => "boolean".to_owned(),
-            _ => "text".to_owned(),
-        });
+        let kind = declared.unwrap_or_else(|| type_of(field.data_type()));
         columns.push(format!("{} {kind}", quoted(field.name())));
         types.push(kind);
     }
     Ok((columns.join(", "), types))
+}
+
+/// The type of a server that all cells of a column have.
+pub(super) fn type_of(kind: &DataType) -> String {
+    match kind {
+        DataType::Int64 => "bigint".to_owned(),
+        DataType::Float64 => "double precision".to_owned(),
+        DataType::Decimal128(digits, scale) => format!("numeric({digits}, {scale})"),
+        DataType::Date32 => "date".to_owned(),
+        DataType::Timestamp(_, None) => "timestamp".to_owned(),
+        DataType::Timestamp(_, Some(_)) => "timestamptz".to_owned(),
+        DataType::Time64(_) => "time".to_owned(),
+        DataType::Boolean => "boolean".to_owned(),
+        _ => "text".to_owned(),
+    }
 }
 
 fn push_quoted(prefix: &str, cell: &str, text: &mut Vec<u8>) {

@@ -6,10 +6,12 @@ use crate::Result;
 
 mod connection;
 mod reader;
+mod updater;
 mod values;
 mod writer;
 
 pub(crate) use reader::{SIGNATURE, TableReader};
+pub use updater::TableUpdater;
 pub use values::{NotText, ValuesChunk, ValuesParser};
 pub use writer::DatabaseWriter;
 

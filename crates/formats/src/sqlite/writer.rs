@@ -20,7 +20,7 @@ use crate::workbook::is_plain_number;
 use crate::{Error, Result};
 
 /// The table that the rows are collected in.
-const COLLECTED: &str = "temp.\"gather-keys, being written\"";
+pub(super) const COLLECTED: &str = "temp.\"gather-keys, being written\"";
 
 /// Writes a table into a database.
 #[derive(Debug)]
@@ -33,17 +33,36 @@ pub struct DatabaseWriter {
     headers: Vec<String>,
     /// Whether texts that look like numbers would become such, for each column of a table that is kept.
     makes_numbers: Vec<bool>,
+    /// The marks of the cells that are written, where not all are.
+    marks: Option<Marks>,
     rows: u64,
     insert: String,
 }
 
+/// Where the collected rows are marked.
+#[derive(Debug)]
+struct Marks {
+    /// The columns that are updated, and the first of their marks.
+    updated: Vec<usize>,
+    first: usize,
+}
+
+impl Marks {
+    /// Whether a cell of a column of the table is written.
+    fn are_of(&self, column: usize, row: usize, rendered: &Block) -> bool {
+        let is_marked = |nth: usize| !rendered.cell(row, self.first + nth).is_empty();
+        let updated = self.updated.iter().position(|other| *other == column);
+        is_marked(self.updated.len()) || updated.is_some_and(is_marked)
+    }
+}
+
 /// A table that is there already.
-#[derive(Debug, PartialEq, Eq)]
-struct There {
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct There {
     /// Its name as it was made.
-    name: String,
+    pub(super) name: String,
     /// Its columns, each with the type that it was declared with.
-    columns: Vec<(String, String)>,
+    pub(super) columns: Vec<(String, String)>,
     /// The statement that it was made by.
     made_by: String,
     /// The things that would be lost with it.
@@ -52,7 +71,7 @@ struct There {
 
 impl There {
     /// The object with a name; an error for a view.
-    fn find(connection: &Connection, name: &str, table: &str) -> Result<Option<Self>> {
+    pub(super) fn find(connection: &Connection, name: &str, table: &str) -> Result<Option<Self>> {
         let failed = |error: rusqlite::Error| failed(name, &error);
         let found: Option<(String, String, String)> = connection
             .query_row(
@@ -112,6 +131,19 @@ impl There {
         Ok(Some(Self { name: own_name, columns, made_by, would_lose }))
     }
 
+    /// The columns of its primary key.
+    pub(super) fn key(&self, connection: &Connection) -> rusqlite::Result<Vec<String>> {
+        let mut query = connection
+            .prepare("select name from pragma_table_info(?1) where pk > 0 order by pk")?;
+        query.query_map([&self.name], |row| row.get(0))?.collect()
+    }
+
+    /// Whether each of its columns takes values of its own type only.
+    pub(super) fn is_strict(&self) -> bool {
+        let options = self.made_by.rsplit(')').next().unwrap_or_default();
+        options.to_lowercase().contains("strict")
+    }
+
     /// Whether it has these columns in this order.
     fn has(&self, headers: &[String]) -> bool {
         self.columns.len() == headers.len()
@@ -149,7 +181,8 @@ impl DatabaseWriter {
         }
         let (name, table) = (name.to_owned(), table.to_owned());
         let (headers, makes_numbers, insert) = (Vec::new(), Vec::new(), String::new());
-        Ok(Self { name, table, connection, there, headers, makes_numbers, rows: 0, insert })
+        let (marks, rows) = (None, 0);
+        Ok(Self { name, table, connection, there, headers, makes_numbers, marks, rows, insert })
     }
 
     /// Replaces the rows of the table, or makes it, in one transaction.
@@ -168,6 +201,11 @@ impl DatabaseWriter {
             return Err(error);
         }
         connection.execute_batch("commit").map_err(failed)?;
+        self.close()
+    }
+
+    /// Closes the database.
+    pub(super) fn close(self) -> Result<()> {
         let Self { name, connection, .. } = self;
         connection.close().map_err(|(_, error)| super::connection::failed(&name, &error))
     }
@@ -221,13 +259,28 @@ impl DatabaseWriter {
     pub fn name(&self) -> &str {
         &self.name
     }
-}
 
-impl Sink for DatabaseWriter {
-    type Error = Error;
-    type Renderer = DatabaseRenderer;
+    pub(super) fn there(&self) -> Option<&There> {
+        self.there.as_ref()
+    }
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
+    pub(super) fn connection(&self) -> &Connection {
+        &self.connection
+    }
+
+    /// The headers of the collected rows.
+    pub(super) fn headers(&self) -> &[String] {
+        &self.headers
+    }
+
+    /// Begins to collect rows of these headers. With `updated`, they are for a table that is written into, with marks in
+    /// the last columns, of these columns and of whole rows.
+    pub(super) fn collect(
+        &mut self,
+        main: &Headers,
+        added: &[String],
+        updated: Option<&[usize]>,
+    ) -> Result<()> {
         let all = main.clone().with(added);
         let mut names: Vec<String> = Vec::new();
         for column in 0..all.len() {
@@ -245,7 +298,12 @@ impl Sink for DatabaseWriter {
         self.insert = format!("insert into {COLLECTED} values ({places})");
         self.headers = names;
         if let Some(there) = &self.there {
-            if there.has(&self.headers) {
+            if let Some(updated) = updated {
+                let kinds = there.columns.iter().map(|(_, declared)| makes_numbers(declared));
+                self.makes_numbers = kinds.collect();
+                let first = self.headers.len() - updated.len() - 1;
+                self.marks = Some(Marks { updated: updated.to_vec(), first });
+            } else if there.has(&self.headers) {
                 let kinds = there.columns.iter().map(|(_, declared)| makes_numbers(declared));
                 self.makes_numbers = kinds.collect();
             } else if !there.would_lose.is_empty() {
@@ -260,6 +318,15 @@ impl Sink for DatabaseWriter {
         let created = self.connection.execute_batch(&format!("{create}; begin"));
         created.map_err(|error| failed(&self.name, &error))
     }
+}
+
+impl Sink for DatabaseWriter {
+    type Error = Error;
+    type Renderer = DatabaseRenderer;
+
+    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
+        self.collect(main, added, None)
+    }
 
     fn renderer(&self, overlay: Overlay) -> DatabaseRenderer {
         DatabaseRenderer { overlay, columns: self.headers.len() }
@@ -272,7 +339,9 @@ impl Sink for DatabaseWriter {
             self.rows += 1;
             for (column, _) in self.makes_numbers.iter().enumerate().filter(|(_, makes)| **makes) {
                 let cell = rendered.cell(row, column);
-                if is_altered(cell, rendered.kind(row, column)) {
+                let is_written =
+                    self.marks.as_ref().is_none_or(|marks| marks.are_of(column, row, rendered));
+                if is_written && is_altered(cell, rendered.kind(row, column)) {
                     return Err(Error::BecomesNumber {
                         name: format!("{}#{}", self.name, self.table),
                         row: self.rows,

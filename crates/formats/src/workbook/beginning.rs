@@ -48,6 +48,8 @@ pub(crate) struct Sought<'a> {
     pub(crate) headers: HeaderRow,
     /// The headers that are asked for.
     pub(crate) asked: &'a [String],
+    /// The headers of columns that are not read.
+    pub(crate) without: &'a [String],
 }
 
 /// A worksheet whose headers are being looked for.

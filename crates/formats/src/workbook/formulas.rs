@@ -11,10 +11,17 @@ use super::size::{self, MOST_COLUMNS};
 pub struct Formulas(Mutex<BTreeMap<usize, BTreeSet<usize>>>);
 
 impl Formulas {
-    /// Notes a formula of a column of a table that has these columns of the worksheet.
-    pub(super) fn add(&self, column: usize, formula: &[u8], columns: &Range<usize>) {
+    /// Notes a formula of a column of a table that has these columns of the worksheet, `own` by their numbers in the
+    /// table.
+    pub(super) fn add(
+        &self,
+        column: usize,
+        formula: &[u8],
+        columns: &Range<usize>,
+        own: &[Option<usize>],
+    ) {
         let used = used_columns(formula).into_iter().filter(|one| columns.contains(one));
-        let used = used.map(|one| one - columns.start);
+        let used = used.filter_map(|one| own.get(one - columns.start).copied().flatten());
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.entry(column).or_default().extend(used);
     }
@@ -71,7 +78,7 @@ mod tests {
             assert_eq!(used, want, "{formula}");
         }
         let formulas = Formulas::default();
-        formulas.add(2, b"C5*2", &(1..5));
+        formulas.add(2, b"C5*2", &(1..5), &[Some(0), Some(1), None, Some(2)]);
         assert_eq!((formulas.using(1), formulas.using(0)), (vec![2], vec![]));
     }
 }

@@ -10,9 +10,11 @@ mod headers;
 mod left_out;
 mod merged;
 mod ods;
+mod owner;
 mod paced;
 mod part;
 mod reader;
+mod refusal;
 mod row;
 mod shown;
 mod size;
@@ -30,10 +32,14 @@ pub(crate) use beginning::Sought;
 pub use formulas::Formulas;
 pub use left_out::LeftOut;
 pub use merged::MergedCells;
+pub use owner::refuse_open;
 pub(crate) use reader::{Opened, holders, open, worksheets};
+pub use reader::{is_own, would_lose};
+pub use refusal::Refusal;
 pub(crate) use shown::is_plain_number;
 pub use writer::{
-    FoundRow, FoundSheet, SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter,
+    FoundRow, FoundSheet, Links, SheetRows, WorkbookOptions, WorkbookRenderer, WorkbookWriter,
 };
-pub use xlsx::{SheetChunk, SheetFault};
+pub use xlsx::editor::{AddedWorksheet, CellEdits, EditOptions, EditRenderer, Edited, SheetEditor};
+pub use xlsx::{SheetChunk, SheetFault, SheetPlace};
 pub(crate) use xlsx::{SheetParser, SheetReader};

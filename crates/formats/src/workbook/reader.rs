@@ -8,6 +8,7 @@ use std::thread;
 
 use gather_keys_core::table::{Block, Headers};
 
+use super::Refusal;
 use super::beginning::{Beginning, Begun, Sought};
 use super::formulas::Formulas;
 use super::left_out::LeftOut;
@@ -80,12 +81,46 @@ pub(crate) fn open(
     opened.unwrap_or_else(|| Err(damaged()))
 }
 
+/// A workbook that can be written into.
+///
+/// # Errors
+/// When it is none.
+pub(super) fn xlsx_book(name: &str, file: &InputFile) -> Result<XlsxBook> {
+    let book = guarded(file.name(), || match Book::open(name, file)? {
+        Book::Xlsx(book) => Ok(*book),
+        Book::ByRows(..) => {
+            Err(Error::NotInto { name: name.to_owned(), why: Refusal::OtherFormat })
+        }
+    });
+    let sought = Sought { headers: HeaderRow::Absent, asked: &[], without: &[] };
+    let damaged = || Beginning::new(name, None, &sought).unread("its content is damaged");
+    book.unwrap_or_else(|| Err(damaged()))
+}
+
+/// What would be lost if a new workbook took the place of one, each thing in a few words; nothing for a workbook as
+/// this program writes it, and for a file that is none.
+pub fn would_lose(file: &InputFile) -> Vec<String> {
+    let name = file.name();
+    let Ok(book) = xlsx_book(name, file) else { return Vec::new() };
+    let damaged = || vec!["what can't be read of it".to_owned()];
+    let lost = guarded(name, || super::xlsx::losses::losses(&book).ok()).flatten();
+    lost.unwrap_or_else(damaged)
+}
+
+/// Whether a workbook is as this program writes it, with a table in a worksheet of this name.
+pub fn is_own(file: &InputFile, worksheet: &str) -> bool {
+    let Ok(book) = xlsx_book(file.name(), file) else { return false };
+    let own = guarded(file.name(), || super::xlsx::losses::own_worksheets(&book.package).ok());
+    let is_first = |own: Vec<String>| own.first().is_some_and(|first| first == worksheet);
+    own.flatten().is_some_and(is_first) && would_lose(file).is_empty()
+}
+
 /// The names of a workbook's worksheets.
 ///
 /// # Errors
 /// When it is not a workbook.
 pub(crate) fn worksheets(name: &str, file: &InputFile) -> Result<Vec<String>> {
-    let sought = Sought { headers: HeaderRow::Absent, asked: &[] };
+    let sought = Sought { headers: HeaderRow::Absent, asked: &[], without: &[] };
     let names = guarded(file.name(), || match Book::open(name, file)? {
         Book::Xlsx(book) => Ok(book.names().map(str::to_owned).collect()),
         book @ Book::ByRows(..) => {
@@ -147,7 +182,7 @@ pub(crate) fn holders<'n>(
     asked: &[String],
     worksheets: impl Iterator<Item = &'n str>,
 ) -> Result<Vec<String>> {
-    let sought = Sought { headers: HeaderRow::Found, asked };
+    let sought = Sought { headers: HeaderRow::Found, asked, without: &[] };
     let found = guarded(file.name(), || {
         let book = Book::open(file.name(), file)?;
         let holds = |worksheet: &&str| {

@@ -315,7 +315,7 @@ fn an_xls_that_spans_too_much_is_refused() {
         compound.create_stream("/Workbook").unwrap().write_all(&stream).unwrap();
         compound.flush().unwrap();
         drop(compound);
-        let sought = Sought { headers: HeaderRow::Found, asked: &[] };
+        let sought = Sought { headers: HeaderRow::Found, asked: &[], without: &[] };
         let opened = open("bomb", &InputFile::open(&path).unwrap(), None, &sought);
         opened.err().map(|error| error.to_string()).unwrap_or_default()
     };

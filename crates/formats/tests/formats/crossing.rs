@@ -13,7 +13,8 @@ use gather_keys_formats::workbook::{FoundSheet, WorkbookOptions, WorkbookWriter}
 use gather_keys_formats::{Address, Described, Error, Table, Untapped};
 use proptest::prelude::*;
 
-const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
+const PLAIN: WorkbookOptions<'_> =
+    WorkbookOptions { worksheet: None, findings: None, is_plain: true, threads: 2 };
 
 /// The formats that are written to files, by their extensions.
 const FORMATS: [&str; 8] = ["csv", "jsonl", "json", "xlsx", "sqlite", "parquet", "arrow", "arrows"];

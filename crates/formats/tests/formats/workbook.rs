@@ -4,7 +4,8 @@ use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink,
 use gather_keys_formats::workbook::{FoundSheet, SheetRows, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 
-const PLAIN: WorkbookOptions<'_> = WorkbookOptions { worksheet: None, is_plain: true, threads: 2 };
+const PLAIN: WorkbookOptions<'_> =
+    WorkbookOptions { worksheet: None, findings: None, is_plain: true, threads: 2 };
 
 /// What comes back of cells that were written as a worksheet, each with its kind.
 fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {

@@ -5,11 +5,14 @@ use rust_xlsxwriter::{Format, Url, Worksheet, XlsxError};
 
 use super::styles::{Ground, right};
 
-/// The name of the worksheet.
+/// The name of the worksheet, where no other is asked for.
 const NAME: &str = "Findings";
 
 /// The name where the table itself has that one.
 const OTHER_NAME: &str = "Findings of the run";
+
+/// The headers that it begins with, by which it is recognised.
+pub(in crate::workbook) const HEADERS: [&str; 3] = ["reference", "finding", "count"];
 
 /// What a run found, for a worksheet of its own.
 #[derive(Debug, Clone, Default)]
@@ -18,8 +21,20 @@ pub struct FoundSheet {
     pub counts: Vec<(String, String, u64)>,
     /// Rows in trouble.
     pub rows: Vec<FoundRow>,
-    /// Whether each row of the main table is one row of the worksheet, so that there are links to it.
-    pub has_links: bool,
+    /// The rows that links lead to.
+    pub links: Links,
+}
+
+/// The rows of a worksheet that rows in trouble are linked to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Links {
+    /// None: rows may be left out or repeated there.
+    #[default]
+    None,
+    /// Those of the same number, below one row of headers.
+    Rows,
+    /// Those on the line of the main row.
+    Lines,
 }
 
 /// A row in trouble, or several with the same key.
@@ -31,12 +46,16 @@ pub struct FoundRow {
     pub kind: String,
     /// The row of the main table, from 1.
     pub row: u64,
+    /// The line that it is on, from 1.
+    pub line: u64,
     /// How many rows have its key.
     pub rows: u64,
     /// The cells that its key is made from.
     pub key: Vec<String>,
     /// Why it is in trouble.
     pub reason: String,
+    /// The rows of the reference that disagree.
+    pub reference_rows: String,
     /// The nearest key of the reference.
     pub nearest: Vec<String>,
 }
@@ -49,14 +68,18 @@ const GROUNDS: [(&str, Ground); 4] = [
     ("malformed", Ground::Malformed),
 ];
 
+/// The name of the worksheet of findings where that of the table has a name, unless another is asked for.
+pub(super) fn name_beside<'n>(table: &str, asked: Option<&'n str>) -> &'n str {
+    let usual = if table.eq_ignore_ascii_case(NAME) { OTHER_NAME } else { NAME };
+    asked.unwrap_or(usual)
+}
+
 /// Writes what was found; `table` is the name of the worksheet that links lead to.
 pub(super) fn write(
     found: &FoundSheet,
     table: &str,
     sheet: &mut Worksheet,
 ) -> Result<(), XlsxError> {
-    let is_taken = table.eq_ignore_ascii_case(NAME);
-    sheet.set_name(if is_taken { OTHER_NAME } else { NAME })?;
     let bold = Format::new().set_bold();
     let on_ground = |kind: &str| {
         let ground = GROUNDS.iter().find(|(label, _)| *label == kind);
@@ -64,7 +87,7 @@ pub(super) fn write(
     };
     let number = right(Format::new());
     let above_numbers = right(bold.clone());
-    for (column, header) in (0..).zip(["reference", "finding", "count"]) {
+    for (column, header) in (0..).zip(HEADERS) {
         let style = if column == 2 { &above_numbers } else { &bold };
         sheet.write_string_with_format(0, column, header, style)?;
     }
@@ -89,7 +112,7 @@ pub(super) fn write(
     let mut headers: Vec<String> =
         ["reference", "finding", "row", "rows"].map(str::to_owned).to_vec();
     headers.extend((0..parts).map(|nth| part("key", nth)));
-    headers.push("reason".to_owned());
+    headers.extend(["reason", "reference rows"].map(str::to_owned));
     headers.extend((0..parts).map(|nth| part("nearest", nth)));
     at += 1;
     let first = at;
@@ -101,9 +124,14 @@ pub(super) fn write(
         at += 1;
         sheet.write_string(at, 0, &row.reference)?;
         sheet.write_string_with_format(at, 1, &row.kind, &on_ground(&row.kind))?;
-        if found.has_links {
+        let line = match found.links {
+            Links::None => None,
             // The headers are above the first row.
-            let place = format!("internal:'{}'!A{}", table.replace('\'', "''"), row.row + 1);
+            Links::Rows => Some(row.row + 1),
+            Links::Lines => Some(row.line),
+        };
+        if let Some(line) = line {
+            let place = format!("internal:'{}'!A{line}", table.replace('\'', "''"));
             let link = Url::new(place).set_text(row.row.to_string());
             sheet.write_url_with_format(at, 2, link, &right(Format::new().set_hyperlink()))?;
         } else {
@@ -115,7 +143,8 @@ pub(super) fn write(
             sheet.write_string(at, column, cell)?;
         }
         sheet.write_string(at, reason, &row.reason)?;
-        for (column, cell) in (reason + 1..).zip(&row.nearest) {
+        sheet.write_string(at, reason + 1, &row.reference_rows)?;
+        for (column, cell) in (reason + 2..).zip(&row.nearest) {
             sheet.write_string(at, column, cell)?;
         }
     }

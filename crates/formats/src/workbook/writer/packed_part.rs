@@ -54,7 +54,7 @@ impl PackedPiece {
 
 /// A part that is packed into a temporary file.
 #[derive(Debug)]
-pub(super) struct PackedPart {
+pub(in crate::workbook) struct PackedPart {
     file: BufWriter<File>,
     /// How many bytes of head there is room for.
     room: usize,
@@ -68,7 +68,7 @@ impl PackedPart {
     ///
     /// # Errors
     /// When no temporary file can be made or written.
-    pub(super) fn begin(room: usize) -> io::Result<Self> {
+    pub(in crate::workbook) fn begin(room: usize) -> io::Result<Self> {
         let mut file = BufWriter::with_capacity(BUFFER, tempfile::tempfile()?);
         let blocks = room.div_ceil(BLOCK);
         let before = local_header(0, 0, 0).len() + room + blocks * BLOCK_HEAD;
@@ -88,20 +88,25 @@ impl PackedPart {
         self.file.write_all(&piece.bytes)
     }
 
-    /// Ends the part, and gives an archive that holds it as its only part. Spaces follow the head, where they mean
-    /// nothing.
+    /// Ends the part, and gives an archive that holds it as its only part. Between the two texts of its head there are
+    /// spaces, so they must be where these mean nothing.
     ///
     /// # Errors
     /// When the head is too long, or the file can't be written.
-    pub(super) fn finish(mut self, head: &str, tail: &str) -> io::Result<File> {
+    pub(in crate::workbook) fn finish(
+        mut self,
+        (head, rest): (&str, &str),
+        tail: &str,
+    ) -> io::Result<File> {
         self.add(&PackedPiece::pack(tail.as_bytes(), Vec::new(), true)?)?;
-        if head.len() > self.room {
+        if head.len() + rest.len() > self.room {
             return Err(io::Error::other(
                 "the head of a worksheet is longer than there is room for",
             ));
         }
         let mut padded = head.as_bytes().to_vec();
-        padded.resize(self.room, b' ');
+        padded.resize(self.room - rest.len(), b' ');
+        padded.extend_from_slice(rest.as_bytes());
         let mut checksum = Hasher::new();
         checksum.update(&padded);
         checksum.combine(&self.checksum);
@@ -192,19 +197,20 @@ mod tests {
 
     #[test]
     fn pieces_are_one_part() {
-        for (room, head) in [(10, "<head>"), (70_000, "<a>"), (200_000, "<b/>")] {
+        for (room, head) in [(12, "<head>"), (70_000, "<a>"), (200_000, "<b/>")] {
             let mut part = PackedPart::begin(room).unwrap();
             let long = "abcdefgh".repeat(100_000);
             for text in ["", "<row/>", &long[..], "x"] {
                 part.add(&PackedPiece::pack(text.as_bytes(), Vec::new(), false).unwrap()).unwrap();
             }
-            let file = part.finish(head, "</tail>").unwrap();
+            let file = part.finish((head, "</c>"), "</tail>").unwrap();
             let mut archive = zip::ZipArchive::new(file).unwrap();
             let mut text = String::new();
             archive.by_index(0).unwrap().read_to_string(&mut text).unwrap();
             assert_eq!(text.len(), room + 6 + long.len() + 1 + 7);
             assert!(text.starts_with(head) && text.ends_with("x</tail>"));
+            assert_eq!(text.find("</c>"), Some(room - 4));
         }
-        assert!(PackedPart::begin(3).unwrap().finish("<head>", "").is_err());
+        assert!(PackedPart::begin(9).unwrap().finish(("<head>", "</c>"), "").is_err());
     }
 }

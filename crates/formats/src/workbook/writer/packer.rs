@@ -7,54 +7,54 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 
 use super::packed_part::{PackedPart, PackedPiece};
-use super::rows::SheetRows;
 
 /// How many pieces wait for each thread.
 const WAITING: usize = 2;
 
-/// Rows that are packed, and the buffers that are free again.
-type Packed = io::Result<(PackedPiece, SheetRows)>;
+/// Rows of a worksheet, in whatever form they come to be packed.
+pub(in crate::workbook) trait AsText: Default + Send + 'static {
+    /// Replaces `text` with theirs.
+    fn write_text(&self, text: &mut Vec<u8>);
+}
 
-/// Rows to be packed, from a line on.
-struct Job {
-    rows: SheetRows,
-    first: u64,
+/// Rows that are packed, and the buffers that are free again.
+type Packed<R> = io::Result<(PackedPiece, R)>;
+
+/// Rows to be packed.
+struct Job<R> {
+    rows: R,
     /// A buffer for the piece.
     bytes: Vec<u8>,
-    done: SyncSender<Packed>,
+    done: SyncSender<Packed<R>>,
 }
 
 /// Packs rows into a part.
-pub(super) struct Packer {
+pub(in crate::workbook) struct Packer<R> {
     part: PackedPart,
-    /// The line of the next row.
-    line: u64,
-    columns: Arc<[String]>,
     threads: Vec<JoinHandle<()>>,
     /// Takes rows to the threads; nothing while there are none.
-    jobs: Option<SyncSender<Job>>,
+    jobs: Option<SyncSender<Job<R>>>,
     /// Pieces on their way, in order.
-    waiting: VecDeque<Receiver<Packed>>,
-    free: Vec<(Vec<u8>, SheetRows)>,
+    waiting: VecDeque<Receiver<Packed<R>>>,
+    free: Vec<(Vec<u8>, R)>,
     /// The text of a piece, where there are no threads.
     text: Vec<u8>,
 }
 
-impl Packer {
-    /// Packs rows into a part, from a line on, on up to `threads` threads; `columns` are the letters of the columns.
-    pub(super) fn new(part: PackedPart, line: u64, columns: Vec<String>, threads: usize) -> Self {
-        let columns: Arc<[String]> = columns.into();
-        let (send, jobs) = sync_channel::<Job>(WAITING * threads);
+impl<R: AsText> Packer<R> {
+    /// Packs rows into a part, on up to `threads` threads.
+    pub(in crate::workbook) fn new(part: PackedPart, threads: usize) -> Self {
+        let (send, jobs) = sync_channel::<Job<R>>(WAITING * threads);
         let jobs = Arc::new(Mutex::new(jobs));
         let begin = |_| {
-            let (jobs, columns) = (jobs.clone(), columns.clone());
+            let jobs = jobs.clone();
             let work = move || {
                 let mut text = Vec::new();
                 loop {
                     let next = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
-                    let Ok(Job { rows, first, bytes, done }) = next else { return };
+                    let Ok(Job { rows, bytes, done }) = next else { return };
                     // Nobody waits for it after another piece failed.
-                    let _ = done.send(packed(rows, first, &columns, &mut text, bytes));
+                    let _ = done.send(packed(rows, &mut text, bytes));
                 }
             };
             thread::Builder::new().name("packer".to_owned()).spawn(work).ok()
@@ -64,28 +64,21 @@ impl Packer {
             if threads > 1 { (0..threads).filter_map(begin).collect() } else { Vec::new() };
         let jobs = Some(send).filter(|_| !threads.is_empty());
         let (waiting, free, text) = (VecDeque::new(), Vec::new(), Vec::new());
-        Self { part, line, columns, threads, jobs, waiting, free, text }
-    }
-
-    /// How many rows there are, with those before the first.
-    pub(super) fn rows(&self) -> u64 {
-        self.line - 1
+        Self { part, threads, jobs, waiting, free, text }
     }
 
     /// Takes rows, and leaves room for others.
     ///
     /// # Errors
     /// When rows before can't be packed or written.
-    pub(super) fn take(&mut self, rows: &mut SheetRows) -> io::Result<()> {
-        let first = self.line;
-        self.line += rows.rows as u64;
+    pub(in crate::workbook) fn take(&mut self, rows: &mut R) -> io::Result<()> {
         let Some(jobs) = &self.jobs else {
             let bytes = self.free.pop().map(|(bytes, _)| bytes).unwrap_or_default();
             let all = std::mem::take(rows);
-            let (piece, all) = packed(all, first, &self.columns, &mut self.text, bytes)?;
+            let (piece, all) = packed(all, &mut self.text, bytes)?;
             self.part.add(&piece)?;
             *rows = all;
-            self.free.push((piece.bytes, SheetRows::default()));
+            self.free.push((piece.bytes, R::default()));
             return Ok(());
         };
         let (bytes, free) = self.free.pop().unwrap_or_default();
@@ -93,7 +86,7 @@ impl Packer {
         let (done, waiting) = sync_channel(1);
         self.waiting.push_back(waiting);
         let gone = |_| io::Error::other("a thread that packs has ended");
-        jobs.send(Job { rows, first, bytes, done }).map_err(gone)?;
+        jobs.send(Job { rows, bytes, done }).map_err(gone)?;
         while self.waiting.len() > (WAITING + 1) * self.threads.len() {
             self.add_next()?;
         }
@@ -113,7 +106,7 @@ impl Packer {
     ///
     /// # Errors
     /// When rows can't be packed or written.
-    pub(super) fn finish(mut self) -> io::Result<PackedPart> {
+    pub(in crate::workbook) fn finish(mut self) -> io::Result<PackedPart> {
         while !self.waiting.is_empty() {
             self.add_next()?;
         }
@@ -125,13 +118,7 @@ impl Packer {
     }
 }
 
-fn packed(
-    rows: SheetRows,
-    first: u64,
-    columns: &[String],
-    text: &mut Vec<u8>,
-    bytes: Vec<u8>,
-) -> Packed {
-    rows.place(first, columns, text);
+fn packed<R: AsText>(rows: R, text: &mut Vec<u8>, bytes: Vec<u8>) -> Packed<R> {
+    rows.write_text(text);
     Ok((PackedPiece::pack(text, bytes, false)?, rows))
 }

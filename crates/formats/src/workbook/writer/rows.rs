@@ -7,12 +7,13 @@ use std::sync::Arc;
 
 use gather_keys_core::table::{Block, CellKind, Overlay, Renderer, RowOutcomes};
 
+use super::packer::AsText;
 use super::styles::{Ground, Styles};
 use crate::workbook::shown::Shown;
 use crate::workbook::size::letters;
 
 /// How many characters wide a column is at most.
-pub(super) const WIDEST: usize = 60;
+pub(in crate::workbook) const WIDEST: usize = 60;
 
 /// How many replaced cells get a note.
 pub(super) const MOST_NOTES: usize = 2000;
@@ -66,6 +67,20 @@ impl ColumnFacts {
     }
 }
 
+/// Rows with the place where they go: a line, counted from 1, and the letters of the columns.
+#[derive(Debug, Default)]
+pub(super) struct PlacedRows {
+    pub(super) rows: SheetRows,
+    pub(super) first: u64,
+    pub(super) columns: Arc<[String]>,
+}
+
+impl AsText for PlacedRows {
+    fn write_text(&self, text: &mut Vec<u8>) {
+        self.rows.place(self.first, &self.columns, text);
+    }
+}
+
 impl SheetRows {
     fn clear(&mut self, columns: usize) {
         self.text.clear();
@@ -79,7 +94,7 @@ impl SheetRows {
     }
 
     /// Writes the rows as those of a worksheet from line `first` on, counted from 1.
-    pub(super) fn place(&self, first: u64, columns: &[String], out: &mut Vec<u8>) {
+    fn place(&self, first: u64, columns: &[String], out: &mut Vec<u8>) {
         out.clear();
         out.reserve(self.text.len() + self.ends.len() * 16 + self.rows * 24);
         let (mut begin, mut digits) = (0, itoa::Buffer::new());
@@ -137,10 +152,8 @@ impl WorkbookRenderer {
         rows: &mut SheetRows,
     ) {
         let shown = Shown::of(text, kind);
-        let style = match shown {
-            Shown::Text => self.styles.of_text(text, ground),
-            ref shown => self.styles.of_cell(column, shown, ground),
-        };
+        let look = self.styles.look(column, &shown, text);
+        let style = self.styles.of(look, ground);
         let facts = &mut rows.facts.columns[column];
         if !matches!(shown, Shown::Blank) {
             facts.width = facts.width.max(width(text, &shown));
@@ -149,7 +162,7 @@ impl WorkbookRenderer {
             } else {
                 facts.numbers += 1;
                 if facts.style.is_none() {
-                    facts.style = Some(self.styles.of_cell(column, &shown, Ground::Plain));
+                    facts.style = Some(self.styles.of(look, Ground::Plain));
                 }
             }
         }
@@ -157,7 +170,10 @@ impl WorkbookRenderer {
             push_style(style, &mut rows.text);
             rows.text.push_str("/>");
         }
-        push_cell(text, &shown, style, &mut rows.text);
+        if !matches!(shown, Shown::Blank) {
+            push_style(style, &mut rows.text);
+            push_content(text, &shown, 0.0, &mut rows.text);
+        }
         match shown {
             Shown::LongNumber => {
                 rows.facts.long.0 += 1;
@@ -234,40 +250,38 @@ fn push_style(style: usize, out: &mut String) {
     }
 }
 
-/// Appends what follows the place of a cell; nothing for a blank one.
-fn push_cell(text: &str, shown: &Shown, style: usize, out: &mut String) {
+/// Appends what follows the place and the style of a cell; nothing for a blank one. Day numbers are those of a workbook
+/// whose epoch is so many days later than the usual one.
+pub(in crate::workbook) fn push_content(text: &str, shown: &Shown, later: f64, out: &mut String) {
     match shown {
         Shown::Blank => {}
         Shown::Number(_) => {
-            push_style(style, out);
             out.push_str("><v>");
             out.push_str(text);
             out.push_str("</v></c>");
         }
-        Shown::Date(days) | Shown::DateTime(days) | Shown::Time(days) => {
-            push_style(style, out);
-            out.push_str("><v>");
-            out.push_str(zmij::Buffer::new().format(*days).trim_end_matches(".0"));
-            out.push_str("</v></c>");
-        }
+        Shown::Time(days) => push_days(*days, out),
+        Shown::Date(days) | Shown::DateTime(days) => push_days(days - later, out),
         Shown::Truth(is) => {
-            push_style(style, out);
             out.push_str(if *is { " t=\"b\"><v>1</v></c>" } else { " t=\"b\"><v>0</v></c>" });
         }
-        Shown::Text | Shown::LongNumber => {
-            push_style(style, out);
-            push_text(text, out);
-        }
+        Shown::Text | Shown::LongNumber => push_text(text, out),
     }
 }
 
+fn push_days(days: f64, out: &mut String) {
+    out.push_str("><v>");
+    out.push_str(zmij::Buffer::new().format(days).trim_end_matches(".0"));
+    out.push_str("</v></c>");
+}
+
 /// Whether a text has more characters than a cell holds.
-pub(super) fn is_too_long(text: &str) -> bool {
+pub(in crate::workbook) fn is_too_long(text: &str) -> bool {
     text.len() > LONGEST && text.encode_utf16().count() > LONGEST
 }
 
 /// Appends the content of a cell that is a text, from the end of its style on.
-pub(super) fn push_text(text: &str, out: &mut String) {
+pub(in crate::workbook) fn push_text(text: &str, out: &mut String) {
     let is_space = |byte: Option<&u8>| byte.is_some_and(u8::is_ascii_whitespace);
     let bytes = text.as_bytes();
     let keeps = is_space(bytes.first()) || is_space(bytes.last()) || bytes.contains(&b'\n');
@@ -315,7 +329,7 @@ fn is_escape(text: &str) -> bool {
 }
 
 /// How many characters a cell takes.
-fn width(text: &str, shown: &Shown) -> usize {
+pub(in crate::workbook) fn width(text: &str, shown: &Shown) -> usize {
     match shown {
         Shown::Blank => 0,
         Shown::Truth(_) => 5,

@@ -9,16 +9,15 @@ use rust_xlsxwriter::{Color, Format, FormatAlign, FormatPattern};
 use crate::workbook::shown::Shown;
 use crate::workbook::xlsx::number_format::{Shows, shows};
 
-const TAKEN: Color = Color::RGB(0x00FF_F4D6);
-const CHANGED: Color = Color::RGB(0x00FF_DF94);
-const UNMATCHED: Color = Color::RGB(0x00F4_C7C3);
-
 /// How many decimals a number is shown with at most.
 const MOST_DECIMALS: usize = 15;
 
+/// A pattern, its name in a workbook, and the colour of its lines.
+type Pattern = (FormatPattern, &'static str, u32);
+
 /// The grounds that cells are on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Ground {
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(in crate::workbook) enum Ground {
     Plain,
     Taken,
     Changed,
@@ -41,12 +40,12 @@ impl Ground {
     ];
 
     /// Whether a blank cell is on it too.
-    pub(super) fn shows_blanks(self) -> bool {
+    pub(in crate::workbook) fn shows_blanks(self) -> bool {
         !matches!(self, Self::Plain | Self::Taken | Self::Changed)
     }
 
     /// The ground of a taken cell, by what became of its row.
-    pub(super) fn of_outcome(outcome: RowOutcome) -> Self {
+    pub(in crate::workbook) fn of_outcome(outcome: RowOutcome) -> Self {
         match outcome {
             RowOutcome::Matched => Self::Taken,
             RowOutcome::Unmatched => Self::Unmatched,
@@ -56,21 +55,53 @@ impl Ground {
         }
     }
 
-    /// A style on this ground. Those of rows without an answer differ by their pattern too, for whoever sees no colours.
-    pub(super) fn of(self, format: Format) -> Format {
-        let patterned = |pattern: FormatPattern, lines: u32, ground: u32| {
-            let format = format.clone().set_pattern(pattern);
-            format.set_foreground_color(Color::RGB(lines)).set_background_color(Color::RGB(ground))
-        };
+    /// Its colour, and the pattern that it has with the colour of its lines. Those of rows without an answer differ by
+    /// their pattern too, for whoever sees no colours.
+    fn colours(self) -> Option<(u32, Option<Pattern>)> {
+        let patterned = |pattern, name, lines, ground| Some((ground, Some((pattern, name, lines))));
         match self {
-            Self::Plain => format,
-            Self::Taken => format.set_background_color(TAKEN),
-            Self::Changed => format.set_background_color(CHANGED),
-            Self::Unmatched => format.set_background_color(UNMATCHED),
-            Self::Ambiguous => patterned(FormatPattern::LightUp, 0x00B0_90D0, 0x00EF_E6F7),
-            Self::BlankKey => patterned(FormatPattern::Gray125, 0x0070_98C0, 0x00E4_EEF8),
-            Self::Malformed => patterned(FormatPattern::LightTrellis, 0x00C0_9050, 0x00FB_EFD9),
+            Self::Plain => None,
+            Self::Taken => Some((0x00FF_F4D6, None)),
+            Self::Changed => Some((0x00FF_DF94, None)),
+            Self::Unmatched => Some((0x00F4_C7C3, None)),
+            Self::Ambiguous => {
+                patterned(FormatPattern::LightUp, "lightUp", 0x00B0_90D0, 0x00EF_E6F7)
+            }
+            Self::BlankKey => {
+                patterned(FormatPattern::Gray125, "gray125", 0x0070_98C0, 0x00E4_EEF8)
+            }
+            Self::Malformed => {
+                patterned(FormatPattern::LightTrellis, "lightTrellis", 0x00C0_9050, 0x00FB_EFD9)
+            }
         }
+    }
+
+    /// A style on this ground.
+    pub(super) fn of(self, format: Format) -> Format {
+        match self.colours() {
+            None => format,
+            Some((ground, None)) => format.set_background_color(Color::RGB(ground)),
+            Some((ground, Some((pattern, _, lines)))) => {
+                let format = format.set_pattern(pattern).set_foreground_color(Color::RGB(lines));
+                format.set_background_color(Color::RGB(ground))
+            }
+        }
+    }
+
+    /// The element of a workbook's styles that fills a cell with it; `None` where nothing does.
+    pub(in crate::workbook) fn fill(self) -> Option<String> {
+        let (ground, pattern) = self.colours()?;
+        let colours = match pattern {
+            None => format!(
+                "<patternFill patternType=\"solid\"><fgColor rgb=\"FF{ground:06X}\"/>\
+                 <bgColor indexed=\"64\"/></patternFill>"
+            ),
+            Some((_, name, lines)) => format!(
+                "<patternFill patternType=\"{name}\"><fgColor rgb=\"FF{lines:06X}\"/>\
+                 <bgColor rgb=\"FF{ground:06X}\"/></patternFill>"
+            ),
+        };
+        Some(format!("<fill>{colours}</fill>"))
     }
 }
 
@@ -88,9 +119,16 @@ enum Shape {
 /// How many styles there are on each ground, before those of columns with number formats of their own.
 const SHAPES: usize = MOST_DECIMALS + 2 + Shape::Time as usize;
 
+/// The number formats of dates, of dates with times, and of spans of time.
+const MOMENTS: [&str; 3] = ["yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"];
+
+/// How a cell looks, but for its ground: which of the number formats it has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(in crate::workbook) struct Look(usize);
+
 /// The styles of a worksheet.
 #[derive(Debug, Clone)]
-pub(super) struct Styles {
+pub(in crate::workbook) struct Styles {
     /// The codes of the columns' own number formats, each once.
     codes: Vec<String>,
     /// For each column its own code, and what that shows.
@@ -103,7 +141,7 @@ pub(super) struct Styles {
 
 impl Styles {
     /// The styles of columns with number formats of their own.
-    pub(super) fn new(formats: &[Option<String>], is_plain: bool) -> Self {
+    pub(in crate::workbook) fn new(formats: &[Option<String>], is_plain: bool) -> Self {
         let mut codes: Vec<String> = Vec::new();
         let columns = formats.iter().map(|code| {
             let code = code.as_ref()?;
@@ -135,7 +173,7 @@ impl Styles {
             all.push(coded("General"));
             all.push(on(Format::new().set_text_wrap().set_align(FormatAlign::Top)));
             all.push(coded("@"));
-            all.extend(["yyyy-mm-dd", "yyyy-mm-dd hh:mm:ss", "[h]:mm:ss"].map(number));
+            all.extend(MOMENTS.map(number));
             all.extend(self.codes.iter().map(|code| number(code)));
         }
         // A workbook with links has this style before all others.
@@ -146,11 +184,6 @@ impl Styles {
     /// Sets the numbers of all styles.
     pub(super) fn number(&mut self, numbers: Vec<usize>) {
         self.numbers = numbers;
-    }
-
-    /// Whether these are the numbers of all styles.
-    pub(super) fn are_numbered(&self, numbers: &[usize]) -> bool {
-        self.numbers == numbers
     }
 
     /// The style of a number.
@@ -164,8 +197,8 @@ impl Styles {
         self.numbers.get(usize::from(is_above_numbers)).copied().unwrap_or_default()
     }
 
-    /// The number of the style of a cell of a column.
-    pub(super) fn of_cell(&self, column: usize, shown: &Shown, ground: Ground) -> usize {
+    /// The look of a cell of a column: which of the number formats it has.
+    pub(in crate::workbook) fn look(&self, column: usize, shown: &Shown, text: &str) -> Look {
         let own = self.columns.get(column).copied().flatten();
         let fits = |wanted: Shows| own.filter(|(_, shows)| *shows == wanted).map(|(code, _)| code);
         let code = match shown {
@@ -175,39 +208,38 @@ impl Styles {
             Shown::Blank | Shown::Truth(_) | Shown::Text | Shown::LongNumber => None,
         };
         let shape = match (code, shown) {
-            (Some(code), _) => return self.numbered(SHAPES + code, ground),
-            (None, Shown::Number(decimals)) => {
-                return self.numbered((*decimals).min(MOST_DECIMALS), ground);
-            }
+            (Some(code), _) => return Look(SHAPES + code),
+            (None, Shown::Number(decimals)) => return Look((*decimals).min(MOST_DECIMALS)),
+            (None, Shown::Text) if text.contains('\n') => Shape::Lines,
+            (None, Shown::Text) if looks_like_a_value(text) => Shape::TextLikeNumber,
             (None, Shown::Blank | Shown::Truth(_) | Shown::Text) => Shape::Text,
             (None, Shown::LongNumber) => Shape::TextLikeNumber,
             (None, Shown::Date(_)) => Shape::Date,
             (None, Shown::DateTime(_)) => Shape::DateTime,
             (None, Shown::Time(_)) => Shape::Time,
         };
-        self.shaped(shape, ground)
+        Look(MOST_DECIMALS + 1 + shape as usize)
     }
 
-    /// The number of the style of a text that has several lines, or looks like something else.
-    pub(super) fn of_text(&self, text: &str, ground: Ground) -> usize {
-        let shape = if text.contains('\n') {
-            Shape::Lines
-        } else if looks_like_a_value(text) {
-            Shape::TextLikeNumber
-        } else {
-            Shape::Text
-        };
-        self.shaped(shape, ground)
-    }
-
-    /// The number of the style of a shape that any column may have.
-    fn shaped(&self, shape: Shape, ground: Ground) -> usize {
-        self.numbered(MOST_DECIMALS + 1 + shape as usize, ground)
-    }
-
-    fn numbered(&self, shape: usize, ground: Ground) -> usize {
+    /// The number of the style of a look on a ground.
+    pub(super) fn of(&self, look: Look, ground: Ground) -> usize {
         let of_ground = SHAPES + self.codes.len();
-        self.numbers.get(2 + ground as usize * of_ground + shape).copied().unwrap_or_default()
+        self.numbers.get(2 + ground as usize * of_ground + look.0).copied().unwrap_or_default()
+    }
+
+    /// The number format of a look; `None` for a text, which needs none.
+    pub(in crate::workbook) fn code(&self, look: Look) -> Option<String> {
+        const TEXTS: [usize; 2] = [Shape::Text as usize, Shape::Lines as usize];
+        if let Some(code) = look.0.checked_sub(SHAPES) {
+            return self.codes.get(code).cloned();
+        }
+        match look.0.checked_sub(MOST_DECIMALS + 1) {
+            None if look.0 == 0 => Some("General".to_owned()),
+            None => Some(format!("0.{}", "0".repeat(look.0))),
+            Some(shape) if TEXTS.contains(&shape) => None,
+            Some(shape) if shape == Shape::TextLikeNumber as usize => Some("@".to_owned()),
+            Some(shape) => MOMENTS.get(shape - Shape::Date as usize).map(|&code| code.to_owned()),
+        }
     }
 }
 

@@ -18,7 +18,9 @@ pub(super) struct Book {
     pub(super) epoch: Epoch,
     /// The number format of each style.
     pub(super) formats: Vec<NumberFormat>,
-    defined: Vec<(String, String)>,
+    pub(super) defined: Vec<(String, String)>,
+    /// The part that says all of this.
+    pub(super) part: String,
 }
 
 /// A number format of a style.
@@ -74,6 +76,7 @@ impl Book {
             epoch: if is_1904 { Epoch::Of1904 } else { Epoch::Of1900 },
             formats: formats.unwrap_or_default(),
             defined,
+            part,
         })
     }
 

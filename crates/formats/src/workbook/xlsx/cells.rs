@@ -276,7 +276,7 @@ pub(super) fn number(digits: &[u8]) -> Option<u64> {
 }
 
 /// The column and the line of a cell, `B7`.
-fn place(text: &[u8]) -> Option<(usize, Option<u64>)> {
+pub(super) fn place(text: &[u8]) -> Option<(usize, Option<u64>)> {
     let letters = text.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
     let (column, line) = text.split_at(letters);
     let column = size::column(column)?;

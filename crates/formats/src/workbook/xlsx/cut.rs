@@ -36,6 +36,10 @@ pub struct SheetChunk {
     pub(super) before: u64,
     /// The line before the first row after it; `None` for the last piece.
     pub(super) last: Option<u64>,
+    /// The text before the rows, up to the end of the tag that begins them; with the first piece.
+    pub(super) head: Vec<u8>,
+    /// The text after the rows, from the end of the tag that ends them; with the last piece, where it is kept.
+    pub(super) tail: Vec<u8>,
 }
 
 /// Why the text of a worksheet is read no further.
@@ -45,6 +49,8 @@ pub(super) enum CutFault {
     Read(io::Error),
     EndsTooEarly,
     LongRow,
+    /// What follows the rows is longer than any sound one.
+    LongTail,
     /// Its reader gave up.
     Damaged,
 }
@@ -74,11 +80,22 @@ impl Pieces {
         longest: usize,
     ) -> io::Result<Self> {
         let piece = (PIECE / longest.div_ceil(LONG_TEXT).max(1)).max(SMALLEST_PIECE);
+        Self::of(name, Cutter::new(part, piece))
+    }
+
+    /// Begins to unpack the whole text of a worksheet, with what follows its rows.
+    ///
+    /// # Errors
+    /// When no thread can be started.
+    pub(super) fn begin_whole(name: &str, part: impl Read + Send + 'static) -> io::Result<Self> {
+        Self::of(name, Cutter { keeps_tail: true, ..Cutter::new(part, PIECE) })
+    }
+
+    fn of<R: Read + Send + 'static>(name: &str, mut cutter: Cutter<R>) -> io::Result<Self> {
         let (send, pieces) = sync_channel(AHEAD);
         let (used, free) = sync_channel::<Vec<u8>>(2 * AHEAD);
         let name = name.to_owned();
         let work = move || {
-            let mut cutter = Cutter::new(part, piece);
             let all = guarded(&name, || {
                 while let Some(piece) = cutter.next(free.try_recv().unwrap_or_default()).transpose()
                 {
@@ -119,6 +136,9 @@ struct Cutter<R> {
     state: State,
     /// The line before the rows that are pending.
     before: u64,
+    /// The text before the rows, until the first piece takes it.
+    head: Vec<u8>,
+    keeps_tail: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -131,7 +151,8 @@ enum State {
 impl<R: Read> Cutter<R> {
     fn new(part: R, piece: usize) -> Self {
         let (pending, state) = (Vec::new(), State::Before);
-        Self { part, piece, pending, settled: 0, searched: 0, state, before: 0 }
+        let (head, keeps_tail) = (Vec::new(), false);
+        Self { part, piece, pending, settled: 0, searched: 0, state, before: 0, head, keeps_tail }
     }
 
     /// The next piece, in a buffer that is overwritten.
@@ -182,9 +203,9 @@ impl<R: Read> Cutter<R> {
             let Ok(end) = markup.end_of_tag() else { break };
             self.state = if end == TagEnd::Open { State::Within } else { State::After };
             let rows = markup.at();
-            self.pending.drain(..rows);
+            self.head.extend(self.pending.drain(..rows));
             self.settled -= rows;
-            return if self.state == State::After { self.pass_rest() } else { Ok(()) };
+            return if self.state == State::After { self.pass_rest().map(drop) } else { Ok(()) };
         }
         Ok(())
     }
@@ -219,22 +240,36 @@ impl<R: Read> Cutter<R> {
         self.settled -= cut;
         self.searched = self.searched.saturating_sub(cut);
         let before = std::mem::replace(&mut self.before, next);
-        Ok(SheetChunk { text: std::mem::take(buffer), before, last: Some(next) })
+        let (text, head) = (std::mem::take(buffer), std::mem::take(&mut self.head));
+        Ok(SheetChunk { text, before, last: Some(next), head, tail: Vec::new() })
     }
 
     fn last_piece(&mut self, end: usize, after: usize) -> Result<SheetChunk, CutFault> {
         let rest = self.pending.split_off(after);
         self.pending.truncate(end);
         let text = std::mem::replace(&mut self.pending, rest);
-        self.pass_rest()?;
+        let tail = self.pass_rest()?;
         self.state = State::After;
-        Ok(SheetChunk { text, before: self.before, last: None })
+        let head = std::mem::take(&mut self.head);
+        Ok(SheetChunk { text, before: self.before, last: None, head, tail })
     }
 
-    /// Reads what follows the rows: a checksum at its end shows whether they are damaged.
-    fn pass_rest(&mut self) -> Result<(), CutFault> {
-        self.pending.clear();
-        io::copy(&mut self.part, &mut io::sink()).map(drop).map_err(CutFault::Read)
+    /// Reads what follows the rows, and returns it where it is kept: a checksum at its end shows whether they are
+    /// damaged.
+    fn pass_rest(&mut self) -> Result<Vec<u8>, CutFault> {
+        let mut tail = std::mem::take(&mut self.pending);
+        if !self.keeps_tail {
+            tail.clear();
+            io::copy(&mut self.part, &mut io::sink()).map_err(CutFault::Read)?;
+            return Ok(tail);
+        }
+        let room = LONGEST_ROW.saturating_sub(tail.len()) as u64;
+        self.part.by_ref().take(room).read_to_end(&mut tail).map_err(CutFault::Read)?;
+        if tail.len() >= LONGEST_ROW {
+            return Err(CutFault::LongTail);
+        }
+        make_plain(&mut tail, 0);
+        Ok(tail)
     }
 }
 

@@ -23,6 +23,8 @@ pub(super) struct Tag<'t> {
     /// Its name without a prefix.
     pub(super) name: &'t [u8],
     pub(super) is_end: bool,
+    /// Where it begins in the piece.
+    pub(super) begin: usize,
 }
 
 /// An attribute: its name without a prefix, and its value as it is written.
@@ -47,6 +49,11 @@ impl<'t> Markup<'t> {
         self.at
     }
 
+    /// Passes so many bytes, up to where a tag or a text begins.
+    pub(super) fn move_by(&mut self, bytes: usize) {
+        self.at += bytes;
+    }
+
     fn byte(&self) -> Result<u8, Malformed> {
         self.text.get(self.at).copied().ok_or(Malformed)
     }
@@ -63,6 +70,7 @@ impl<'t> Markup<'t> {
                 }
             }
         }
+        let start = self.at;
         self.at += 1;
         let is_end = self.byte()? == b'/';
         self.at += usize::from(is_end);
@@ -77,7 +85,7 @@ impl<'t> Markup<'t> {
             self.at += 1;
         }
         let name = &self.text[begin..self.at];
-        if name.is_empty() { Err(Malformed) } else { Ok(Some(Tag { name, is_end })) }
+        if name.is_empty() { Err(Malformed) } else { Ok(Some(Tag { name, is_end, begin: start })) }
     }
 
     fn skip_space(&mut self) {

@@ -6,6 +6,8 @@
 mod book;
 mod cells;
 mod cut;
+pub(super) mod editor;
+pub(super) mod losses;
 mod markup;
 pub(super) mod number_format;
 mod package;
@@ -15,10 +17,13 @@ mod shared_texts;
 
 use std::collections::VecDeque;
 use std::io;
+use std::ops::Range;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use gather_keys_core::table::{CellKind, Headers};
+use gather_keys_core::value::date::Epoch;
 
 pub use cut::SheetChunk;
 pub use parser::SheetFault;
@@ -44,10 +49,14 @@ const LOOKED_AT: usize = 1000;
 /// A workbook, of which worksheets may be read.
 pub(super) struct XlsxBook {
     name: String,
-    package: Arc<Package>,
+    pub(super) package: Arc<Package>,
     worksheets: Vec<(String, String)>,
     named: Vec<Named>,
     meanings: Meanings,
+    /// The part that says what is in it.
+    part: String,
+    /// The names that it defines, each with what it means.
+    defined: Vec<(String, String)>,
 }
 
 impl XlsxBook {
@@ -59,8 +68,16 @@ impl XlsxBook {
         name: &str,
         package: std::result::Result<Package, PackageFault>,
     ) -> Result<Self> {
+        let package = package.map_err(|fault| fault.reported(name))?;
+        Self::of(name, Arc::new(package))
+    }
+
+    /// The workbook of an archive.
+    ///
+    /// # Errors
+    /// When it is none, or damaged.
+    pub(super) fn of(name: &str, package: Arc<Package>) -> Result<Self> {
         let failed = |fault: PackageFault| fault.reported(name);
-        let package = package.map_err(failed)?;
         let book = Book::read(&package).map_err(failed)?;
         let named = book.named(&package);
         let shared = book.shared_texts.as_deref().and_then(|part| package.held(part));
@@ -70,13 +87,43 @@ impl XlsxBook {
             formats: book.formats.into(),
             epoch: book.epoch,
         };
-        let package = Arc::new(package);
-        Ok(Self { name: name.to_owned(), package, worksheets: book.worksheets, named, meanings })
+        let (name, worksheets, part) = (name.to_owned(), book.worksheets, book.part);
+        Ok(Self { name, package, worksheets, named, meanings, part, defined: book.defined })
     }
 
     /// The names of its worksheets.
     pub(super) fn names(&self) -> impl Iterator<Item = &str> {
         self.worksheets.iter().map(|(name, _)| &name[..])
+    }
+}
+
+/// Where a table is in a workbook.
+#[derive(Debug, Clone)]
+pub struct SheetPlace {
+    package: Arc<Package>,
+    /// The part that says what is in the workbook.
+    book: String,
+    /// The name of the worksheet, and its part.
+    worksheet: String,
+    part: String,
+    /// The line of the headers, from 1; 0 when there are none.
+    header_line: u64,
+    /// The columns of the worksheet that the table has.
+    columns: Range<usize>,
+    /// Columns of these that are not read, since an earlier run added them.
+    hidden: Hidden,
+    epoch: Epoch,
+}
+
+impl SheetPlace {
+    /// The name of the worksheet.
+    pub fn worksheet(&self) -> &str {
+        &self.worksheet
+    }
+
+    /// The path of the workbook.
+    pub fn path(&self) -> &Path {
+        self.package.input().path()
     }
 }
 
@@ -87,9 +134,11 @@ pub(crate) struct SheetReader {
     /// Pieces that were looked at to find the headers.
     seen: VecDeque<SheetChunk>,
     pieces: Pieces,
-    /// The number format of each column, where it has one of its own.
+    /// The number format of each column, where it has one of its own, and its width, where that is said.
     formats: Vec<Option<String>>,
+    widths: Vec<Option<f64>>,
     merged: Arc<MergedCells>,
+    place: SheetPlace,
 }
 
 impl SheetReader {
@@ -98,7 +147,7 @@ impl SheetReader {
     /// # Errors
     /// When there is no such worksheet, or it has no headers.
     pub(super) fn open(book: &XlsxBook, part: Option<&str>, sought: &Sought<'_>) -> Result<Self> {
-        let XlsxBook { name, package, worksheets, named, meanings } = book;
+        let XlsxBook { name, package, worksheets, named, meanings, part: book_part, .. } = book;
         let meanings = meanings.clone();
         let mut beginning = Beginning::new(name, part, sought);
         let names: Vec<String> = worksheets.iter().map(|(name, _)| name.clone()).collect();
@@ -115,7 +164,8 @@ impl SheetReader {
         let seen = wait_for_headers(&mut beginning, &meanings, &mut pieces)?;
         // Merged cells are said after the rows.
         let merged = || package.part(&sheet).and_then(std::result::Result::ok).map(merged);
-        let (begun, _) = beginning.begin(|| merged().unwrap_or_default())?;
+        let (mut begun, _) = beginning.begin(|| merged().unwrap_or_default())?;
+        let (own, hidden) = without(&mut begun, sought.without);
         let area = beginning.area();
         let lines = area.map_or(0..u64::MAX, |area| area.first..area.last.saturating_add(1));
         let asked = area.map_or(0..usize::MAX, |area| area.columns.clone());
@@ -123,19 +173,32 @@ impl SheetReader {
             errors: Arc::default(),
             left_out: Arc::default(),
             formulas: Arc::default(),
-            uncalculated: (0..begun.columns.len()).map(|_| AtomicU64::new(0)).collect(),
+            uncalculated: (0..begun.headers.len()).map(|_| AtomicU64::new(0)).collect(),
         };
         let place = (begun.headers.clone(), begun.header_line);
-        let parser =
-            SheetParser::new(place, (lines, begun.columns.clone(), asked), (meanings, counts));
-        let formats = number_formats(&parser, &seen);
+        let columns = (lines, begun.columns.clone(), asked);
+        let parser = SheetParser::new(place, columns, own.clone(), (meanings, counts));
+        let formats = of_table(&own, number_formats(&parser, &seen));
+        let head = seen.front().map(|piece| &piece.head[..]).unwrap_or_default();
+        let widths = of_table(&own, editor::widths(head, &begun.columns));
+        let place = SheetPlace {
+            package: Arc::clone(package),
+            book: book_part.clone(),
+            worksheet: chosen,
+            part: sheet.clone(),
+            header_line: begun.header_line,
+            columns: begun.columns.clone(),
+            hidden,
+            epoch: parser.meanings.epoch,
+        };
         let package = Arc::clone(package);
         let merged = MergedCells {
             worksheet: Box::new(move || package.part(&sheet).and_then(std::result::Result::ok)),
             header_line: begun.header_line,
             columns: begun.columns.clone(),
         };
-        Ok(Self { begun, parser, seen, pieces, formats, merged: Arc::new(merged) })
+        let merged = Arc::new(merged);
+        Ok(Self { begun, parser, seen, pieces, formats, widths, merged, place })
     }
 
     /// Its headers.
@@ -187,6 +250,16 @@ impl SheetReader {
         &self.formats
     }
 
+    /// The width of each column, where the worksheet says one.
+    pub(crate) fn widths(&self) -> &[Option<f64>] {
+        &self.widths
+    }
+
+    /// Where the table is in its workbook.
+    pub(crate) fn place(&self) -> &SheetPlace {
+        &self.place
+    }
+
     /// The parser of its pieces.
     pub(crate) fn parser(&self) -> SheetParser {
         self.parser.clone()
@@ -206,6 +279,36 @@ impl SheetReader {
         };
         Ok(next.filter(|piece| piece.before + 1 < self.parser.lines.end))
     }
+}
+
+/// For each column of the worksheet the one of the table that it is.
+type OwnColumns = Arc<[Option<usize>]>;
+
+/// Columns that are not read: each header, and the column of the worksheet.
+type Hidden = Vec<(String, usize)>;
+
+/// Leaves columns out of a table, by their headers. Returns which column of the table each of the worksheet is then, and
+/// the headers and columns that are left out.
+fn without(begun: &mut Begun, left_out: &[String]) -> (OwnColumns, Hidden) {
+    let (mut own, mut hidden, mut headers) = (Vec::new(), Vec::new(), Vec::new());
+    for (nth, header) in begun.headers.iter().enumerate() {
+        if left_out.iter().any(|other| other == header) {
+            hidden.push((header.to_owned(), begun.columns.start + nth));
+            own.push(None);
+        } else {
+            own.push(Some(headers.len()));
+            headers.push(header.to_owned());
+        }
+    }
+    if !hidden.is_empty() {
+        begun.headers = Headers::new(begun.headers.table(), headers);
+    }
+    (own.into(), hidden)
+}
+
+/// Those values of the columns of a worksheet that are of columns of the table.
+fn of_table<T>(own: &[Option<usize>], all: Vec<T>) -> Vec<T> {
+    own.iter().zip(all).filter(|(own, _)| own.is_some()).map(|(_, value)| value).collect()
 }
 
 /// Reads pieces until it is settled where the headers are.
@@ -324,6 +427,13 @@ impl CutFault {
                 (
                     format!("a single row of it unpacks to more than {mib} MiB"),
                     "save the worksheet as CSV",
+                )
+            }
+            Self::LongTail => {
+                let mib = LONGEST_ROW >> 20;
+                (
+                    format!("what follows the rows of a worksheet unpacks to more than {mib} MiB"),
+                    "write the result into another workbook, with -o",
                 )
             }
             Self::Damaged => ("its content is damaged".to_owned(), save),

@@ -81,7 +81,20 @@ pub(super) struct Relationship {
     pub(super) target: String,
 }
 
+impl Relationship {
+    /// A relationship of a part in a folder, as it is written.
+    pub(super) fn of(folder: &str, id: String, kind: &str, target: &str) -> Self {
+        let kind = kind.rsplit('/').next().unwrap_or_default().to_owned();
+        Self { id, kind, target: resolved(folder, target) }
+    }
+}
+
 impl Package {
+    /// Its file.
+    pub(super) fn input(&self) -> &InputFile {
+        &self.input
+    }
+
     /// Reads the directory of an archive.
     ///
     /// # Errors
@@ -190,10 +203,8 @@ impl Package {
                 return;
             }
             let attribute = |name| attribute(element, name).unwrap_or_default();
-            let kind = attribute("Type");
-            let kind = kind.rsplit('/').next().unwrap_or_default().to_owned();
-            let target = resolved(folder, &attribute("Target"));
-            all.push(Relationship { id: attribute("Id"), kind, target });
+            let (kind, target) = (attribute("Type"), attribute("Target"));
+            all.push(Relationship::of(folder, attribute("Id"), &kind, &target));
         })?;
         Ok(all)
     }

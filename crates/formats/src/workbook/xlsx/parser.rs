@@ -59,7 +59,9 @@ pub(crate) struct SheetParser {
     /// The columns of the worksheet that were asked for.
     asked: Range<usize>,
     pub(super) counts: Arc<CellCounts>,
-    /// The columns that blocks hold, and the place of each column among these.
+    /// For each column of the worksheet the one of the table that it is; none where it is not read.
+    own: Arc<[Option<usize>]>,
+    /// The columns that blocks hold, and the place among these of each column of the worksheet.
     kept: KeptColumns,
     places: Vec<Option<usize>>,
 }
@@ -144,19 +146,19 @@ impl SheetParser {
     pub(super) fn new(
         (headers, header_line): (Headers, u64),
         (lines, columns, asked): (Range<u64>, Range<usize>, Range<usize>),
+        own: Arc<[Option<usize>]>,
         (meanings, counts): (Meanings, CellCounts),
     ) -> Self {
-        let (kept, places) =
-            (KeptColumns::all(columns.len()), (0..columns.len()).map(Some).collect());
+        let (kept, places) = (KeptColumns::all(headers.len()), own.to_vec());
         let counts = Arc::new(counts);
-        Self { headers, meanings, header_line, lines, columns, asked, counts, kept, places }
+        Self { headers, meanings, header_line, lines, columns, asked, counts, own, kept, places }
     }
 
     pub(crate) fn want(&mut self, columns: &[usize]) {
         let mut columns = ascending(columns);
         columns.retain(|&column| column < self.headers.len());
-        let place = |column: usize| columns.binary_search(&column).ok();
-        self.places = (0..self.headers.len()).map(place).collect();
+        let place = |column: &Option<usize>| columns.binary_search(&(*column)?).ok();
+        self.places = self.own.iter().map(place).collect();
         self.kept = KeptColumns::only(&columns, self.headers.len());
     }
 
@@ -192,15 +194,16 @@ impl SheetParser {
                     self.leave_out(&cell, &mut scratch)?;
                     continue;
                 };
+                let own = self.own[column];
                 if let Some(formula) = cell.formula.filter(|formula| !formula.is_empty())
-                    && !calculated.contains(&column)
+                    && let Some(own) = own.filter(|own| !calculated.contains(own))
                 {
                     // Those of a column are alike; one of each piece shows what they use.
-                    calculated.push(column);
-                    self.counts.formulas.add(column, formula, &self.columns);
+                    calculated.push(own);
+                    self.counts.formulas.add(own, formula, &self.columns, &self.own);
                 }
                 if cell.is_uncalculated
-                    && let Some(count) = self.counts.uncalculated.get(column)
+                    && let Some(count) = own.and_then(|own| self.counts.uncalculated.get(own))
                 {
                     count.fetch_add(1, Ordering::Relaxed);
                 }

@@ -71,7 +71,7 @@ impl SharedTexts {
         let mut markup = Markup::new(piece);
         while let Some(tag) = markup.tag()? {
             let end = markup.end_of_tag()?;
-            if tag != (Tag { name: b"si", is_end: false }) {
+            if tag.is_end || tag.name != b"si" {
                 continue;
             }
             if end == TagEnd::Open {
@@ -140,7 +140,7 @@ fn push_run(markup: &mut Markup<'_>, text: &mut String) -> Result<(), Malformed>
     }
     replace_escapes(text, from);
     match markup.tag()? {
-        Some(Tag { name: b"t", is_end: true }) => markup.end_of_tag().map(drop),
+        Some(Tag { name: b"t", is_end: true, .. }) => markup.end_of_tag().map(drop),
         _ => Err(Malformed),
     }
 }
