@@ -15,6 +15,7 @@ import xlsxwriter
 
 HERE = pathlib.Path(__file__).parent
 SIZES = ["250 g", "500 g", "1 kg"]
+REDUCED = (4, 17)
 FIRST = 3  # The line of the headers, from 1.
 
 
@@ -35,13 +36,16 @@ def main():
         jars = int(float(batch["Honey kg"])) * 2
         rows.append([batch["Batch"], date.fromisoformat(batch["Picked on"]), batch["Apiary"], batch["Hive"],
                      SIZES[nth % 3], jars, 5.0])
+    # Two prices that somebody reduced with a formula of their own.
+    for nth in REDUCED:
+        rows[nth][6] = 4.5
     last = FIRST + len(rows)
     columns = [{"header": header} for header in ["Batch", "Picked on", "Apiary", "Hive", "Size", "Jars"]]
     columns[0]["total_string"] = "Total"
-    columns[5]["total_function"] = "sum"
+    columns[5]["total_function"] = "=SUM(Batches[Jars])"
     columns[5]["total_value"] = sum(row[5] for row in rows)
     columns.append({"header": "Price", "format": money})
-    columns.append({"header": "Worth", "format": money, "formula": "=[@Jars]*[@Price]", "total_function": "sum",
+    columns.append({"header": "Worth", "format": money, "formula": "=Batches[[#This Row],[Jars]]*Batches[[#This Row],[Price]]", "total_function": "=SUM(Batches[Worth])",
                     "total_value": sum(row[5] * row[6] for row in rows)})
     sales.add_table(FIRST - 1, 0, last, 7,
                     {"name": "Batches", "columns": columns, "total_row": True, "style": "Table Style Light 11"})
@@ -55,11 +59,8 @@ def main():
                 sales.write_number(nth, column, value, money if column == 6 else None)
         worth = row[5] * row[6]
         sales.write_formula(nth, 7, "=Batches[[#This Row],[Jars]]*Batches[[#This Row],[Price]]", money, worth)
-    # Two prices that somebody reduced with a formula of their own.
-    for nth in (4, 17):
+    for nth in REDUCED:
         sales.write_formula(FIRST + nth, 6, "=5*0.9", money, 4.5)
-        sales.write_formula(FIRST + nth, 7, "=Batches[[#This Row],[Jars]]*Batches[[#This Row],[Price]]", money,
-                            rows[nth][5] * 4.5)
     sales.data_validation(FIRST, 4, last - 1, 4, {"validate": "list", "source": SIZES})
     sales.conditional_format(FIRST, 5, last - 1, 5,
                              {"type": "cell", "criteria": ">", "value": 30, "format": heavy})

@@ -5,7 +5,6 @@
 
 use std::path::{Path, PathBuf};
 
-use gather_keys_formats::workbook::SheetPlace;
 use gather_keys_formats::{Address, Error as FormatError, Format, Stamp, real_path};
 
 use crate::call::{Call, Destination};
@@ -55,10 +54,14 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     outputs.extend(call.receipt.iter().map(|path| Use::of("the receipt", path)));
     outputs.extend(call.corrections.iter().map(|path| Use::of("the corrections", path)));
     outputs.extend(asked.save.iter().map(|path| Use::of("the saved plan", path)));
-    // A workbook that is an input may get a worksheet.
-    let gets_worksheet = call.output().is_some_and(is_worksheet);
+    // A workbook or database that is an input may get another table.
+    let has_others = match (&call.into, call.output()) {
+        (Destination::Main, Some(main)) => main.format().info().has_parts,
+        (_, Some(output)) => is_worksheet(output) || output.is_database(),
+        (_, None) => false,
+    };
     for (nth, one) in outputs.iter().enumerate() {
-        let may_be_input = nth == 0 && gets_worksheet;
+        let may_be_input = nth == 0 && has_others;
         if !may_be_input && inputs.iter().any(|input| input.is_same(one)) {
             return Err(FormatError::OutputIsInput { name: one.path.display().to_string() }.into());
         }
@@ -89,17 +92,21 @@ pub(crate) fn is_worksheet(address: &Address) -> bool {
         && address.format() == Format::Workbook
 }
 
-/// Refuses a worksheet as the output that is one of the inputs.
-pub(crate) fn refuse_worksheet(output: &Address, places: &[&SheetPlace]) -> Result<()> {
-    let (Some(path), Some(part)) = (output.path(), output.part()) else { return Ok(()) };
-    let is_same = |place: &&&SheetPlace| {
-        let of_book = Use::of("a table", place.path()).is_same(&Use::of("the table", path));
-        of_book && place.worksheet().to_lowercase() == part.to_lowercase()
-    };
-    match places.iter().find(is_same) {
-        Some(_) => Err(FormatError::OutputIsInput { name: output.to_string() }.into()),
-        None => Ok(()),
+/// Refuses an output that is a worksheet, or a table of a database, which is one of the inputs: each of these with
+/// its path.
+pub(crate) fn refuse_part<'p>(
+    output: &Address,
+    inputs: impl Iterator<Item = (&'p Path, &'p str)>,
+) -> Result<()> {
+    let Some(path) = output.path() else { return Ok(()) };
+    let part = output.part().map_or_else(|| output.stem(), str::to_owned);
+    for (input, table) in inputs {
+        let of_file = Use::of("a table", input).is_same(&Use::of("the table", path));
+        if of_file && table.to_lowercase() == part.to_lowercase() {
+            return Err(FormatError::OutputIsInput { name: output.to_string() }.into());
+        }
     }
+    Ok(())
 }
 
 /// Refuses an output that is the only input.

@@ -118,6 +118,8 @@ pub(crate) enum Error {
     ReceiptOfDatabase { name: String },
     /// An output in a format that is read, but not written.
     NotWritable { name: String },
+    /// A key column is to go into something else than delimited text.
+    KeyWritesText { name: String },
     /// A table is not where it was.
     Lost { name: String, reported: Box<Input>, nearby: Vec<Nearby> },
     /// Two outputs of a run are one file.
@@ -451,6 +453,9 @@ impl fmt::Display for Error {
                 "a receipt records a file, and {name} is a table of a database; leave out \
                  --receipt, or write a file"
             ),
+            Self::KeyWritesText { name } => {
+                write!(f, "{name}: `key` writes delimited text; name an output such as keys.csv")
+            }
             Self::NotWritable { name } if is_other_workbook(name) => {
                 let path = Path::new(name.split('#').next().unwrap_or(name));
                 let fitting = path.with_extension("xlsx");

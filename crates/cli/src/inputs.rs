@@ -218,10 +218,14 @@ impl Inputs {
         all.filter_map(|table| table.read_as().identity.as_ref())
     }
 
-    /// Where the tables are that are in workbooks.
-    pub(crate) fn sheet_places(&self) -> Vec<&SheetPlace> {
+    /// The tables that are parts of files: each path, and the name of the worksheet or table.
+    pub(crate) fn parts(&self) -> impl Iterator<Item = (&Path, &str)> {
         let tables = self.references.iter().flat_map(|reference| &reference.tables);
-        [&self.main].into_iter().chain(tables).filter_map(|table| table.sheet_place()).collect()
+        [&self.main].into_iter().chain(tables).filter_map(|table| {
+            let part = table.read_as().part.as_ref().map(|part| &part.name[..]);
+            let worksheet = table.sheet_place().map(SheetPlace::worksheet);
+            Some((table.file()?.path(), worksheet.or(part)?))
+        })
     }
 
     /// How each table was read.

@@ -174,10 +174,11 @@ impl<'a> Run<'a> {
                 return Err(FormatError::OutputIsInput { name }.into());
             }
         }
-        if let Some(output) = self.call.output().filter(|output| clashes::is_worksheet(output))
-            && self.call.into != Destination::Main
+        let is_part = |output: &&Address| clashes::is_worksheet(output) || output.is_database();
+        if let Destination::Output(output) = &self.call.into
+            && is_part(&output)
         {
-            clashes::refuse_worksheet(output, &inputs.sheet_places())?;
+            clashes::refuse_part(output, inputs.parts())?;
         }
         if let Some(output) = self.in_place(&inputs)? {
             targets.output = Some(output);

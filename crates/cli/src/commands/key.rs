@@ -84,6 +84,9 @@ impl Keyed {
 fn begin_output(address: &Address, output: &KeyOutput) -> Result<Output> {
     let to = Address::new(&output.output);
     clashes::refuse_input(&to, address)?;
+    if !to.is_text() || matches!(to, Address::Server(_)) {
+        return Err(Error::KeyWritesText { name: to.to_string() });
+    }
     if to == Address::Standard {
         output::refuse_standard(&[address])?;
     }

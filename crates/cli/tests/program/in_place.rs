@@ -308,6 +308,37 @@ fn findings_are_in_the_workbook() {
     }
 }
 
+/// Other worksheets of the workbook, and other tables of the database, may be looked up in and written to.
+#[test]
+fn tables_of_one_file_are_inputs_and_outputs() {
+    let scene = scene();
+    let database = rusqlite::Connection::open(scene.path("co-op.sqlite")).unwrap();
+    let tables = "create table keepers(id integer primary key, name); insert into keepers values(1, 'Edda'); \
+                  create table rounds(id, round); insert into rounds values(1, 'north')";
+    database.execute_batch(tables).unwrap();
+    let call = "enrich table.xlsx#HarvestTable --from table.xlsx#Locked --on Batch --take 'Hive as Second'";
+    let ran = scene.run(&format!("{call} --in-place --no-backup")).ended(0);
+    assert!(flat(&ran.err).contains("1 column (Second) in 24 rows"), "{}", ran.err);
+    scene.run(&format!("{call} -o table.xlsx#Result -q")).ended(0);
+    let ran = scene.run(&format!("{call} -o table.xlsx#Locked --overwrite -q")).ended(2);
+    assert!(flat(&ran.err).contains("table.xlsx#Locked is an input"), "{}", ran.err);
+    let call =
+        "enrich co-op.sqlite#keepers --from co-op.sqlite#rounds --on 'id = id' --take round -q";
+    scene.run(&format!("{call} --in-place")).ended(0);
+    scene
+        .run(&format!("{} -o co-op.sqlite#new", call.replace("round -q", "'round as Now' -q")))
+        .ended(0);
+    let rows: String = database
+        .query_row("select id || name || round || \"Now\" from new", [], |row| row.get(0))
+        .unwrap();
+    assert_eq!(rows, "1Eddanorthnorth");
+    let ran = scene.run(&format!("{call} -o co-op.sqlite#ROUNDS --overwrite")).ended(2);
+    assert!(flat(&ran.err).contains("is an input"), "{}", ran.err);
+    // A key column goes into text only.
+    let ran = scene.run("key make registry.csv '{Tag}' -o keys.xlsx").ended(2);
+    assert!(flat(&ran.err).contains("`key` writes delimited text"), "{}", ran.err);
+}
+
 /// An added column looks as it does in a reference that is a workbook.
 #[test]
 fn formats_and_widths_come_along() {
