@@ -4,12 +4,14 @@
 //! cells. The library refuses less than a spreadsheet program does, and more in other places: that one of them refuses
 //! an input says nothing.
 
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{Cursor, Write};
 
 use calamine::{Data, DataRef, Reader, Xlsx};
-use gather_keys_core::table::{Block, Source};
+use gather_keys_core::table::{Block, Overlay, Renderer, Sink, Source};
 use gather_keys_core::value::number::push_spreadsheet_number;
+use gather_keys_formats::workbook::{CellEdits, EditOptions, FoundSheet, SheetEditor};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use quick_xml::events::Event;
 
@@ -32,9 +34,52 @@ pub(crate) fn run(rows: &str) {
         return;
     }
     let workbook = workbook(rows, "", false);
-    if let (Ok(ours), Some(theirs)) = (ours(&workbook), theirs(&workbook)) {
-        assert_eq!(ours, theirs);
+    let read = ours(&workbook);
+    if let (Ok(ours), Some(theirs)) = (&read, theirs(&workbook)) {
+        assert_eq!(*ours, theirs);
     }
+    if let (Ok(before), Some(written)) = (read, written_into(&workbook)) {
+        let after = ours(&written).expect("what was written is read again");
+        let is_there = |(_, column, _): &&Found| *column != UPDATED && *column < COLUMNS;
+        assert_eq!(
+            before.iter().filter(is_there).collect::<Vec<_>>(),
+            after.iter().filter(is_there).collect::<Vec<_>>()
+        );
+        // Each row has its new cells, whatever was in the column before.
+        let lines = |found: &[Found]| found.iter().map(|(line, ..)| *line).collect::<BTreeSet<_>>();
+        let new = |column, text: &str| {
+            let is_new = |(_, of, is): &&Found| *of == column && is == text;
+            lines(&after.iter().filter(is_new).cloned().collect::<Vec<_>>())
+        };
+        assert_eq!((new(UPDATED, "7"), new(COLUMNS, "new")), (lines(&before), lines(&before)));
+    }
+}
+
+/// The column that is written into.
+const UPDATED: usize = 1;
+
+/// The workbook with a column updated and one added, in place; `None` where it is refused or a formula stays.
+fn written_into(workbook: &[u8]) -> Option<Vec<u8>> {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("hives.xlsx");
+    File::create(&path).and_then(|mut file| file.write_all(workbook)).unwrap();
+    let (mut table, _) =
+        Table::open(&Address::File(path), &Described::default(), &Untapped).ok()?;
+    let options = EditOptions { threads: 1, ..EditOptions::default() };
+    let mut editor = SheetEditor::new("hives.xlsx", table.sheet_place()?, options);
+    editor.set_replaced_formulas(vec![UPDATED]);
+    editor.write_headers(table.headers(), &["h".to_owned()]).ok()?;
+    let renderer = editor.renderer(Overlay::of([UPDATED]));
+    let (mut block, mut edits) = (Block::default(), CellEdits::default());
+    while table.read_block(&mut block).ok()? {
+        let rows: Vec<usize> = (0..block.rows()).collect();
+        let added = Block::of_rows(2, &vec![["7", "new"]; rows.len()]);
+        renderer.render(&block, &rows, &added, &mut edits);
+        editor.write_at(block.line(0), &mut edits).ok()?;
+    }
+    let mut out = Vec::new();
+    let edited = editor.finish(&FoundSheet::default(), &mut out).ok()?;
+    edited.left.is_none().then_some(out)
 }
 
 /// Whether these rows are well-formed XML.

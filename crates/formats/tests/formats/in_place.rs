@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Update};
-use gather_keys_core::table::{MemoryTable, Source};
+use gather_keys_core::table::{Block, MemoryTable, Source};
 use gather_keys_formats::workbook::{EditOptions, Edited, FoundSheet, SheetEditor};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use quick_xml::events::Event;
@@ -210,6 +210,34 @@ fn nothing_changes_but_the_cells_and_what_follows_from_them() {
         let kept = u64::from(name != "in-place-macros.xlsm");
         assert_eq!(edited.left.map_or(0, |(count, _)| count), kept, "{name}");
     }
+}
+
+/// In a workbook whose days are counted from 1904, a written day is the day that it was.
+#[test]
+fn days_are_those_of_the_workbook() {
+    let mut archive = zip::ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, _, _, text) in parts(&fixture("in-place-office.xlsx")) {
+        archive.start_file(name.clone(), zip::write::SimpleFileOptions::default()).unwrap();
+        let text = match &name[..] {
+            "xl/workbook.xml" => String::from_utf8(text)
+                .unwrap()
+                .replace("date1904=\"false\"", "date1904=\"true\"")
+                .into_bytes(),
+            _ => text,
+        };
+        archive.write_all(&text).unwrap();
+    }
+    let book = archive.finish().unwrap().into_inner();
+    let (after, _) =
+        written(&book, EditOptions { threads: 1, ..EditOptions::default() }, &[], |_| {});
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.xlsx");
+    fs::write(&path, after).unwrap();
+    let address = Address::Part(path, "Harvest".to_owned());
+    let (mut table, _) = Table::open(&address, &Described::default(), &Untapped).unwrap();
+    let (mut block, column) = (Block::default(), table.headers().find("Since").unwrap().column);
+    assert!(table.read_block(&mut block).unwrap());
+    assert_eq!((block.cell(14, 0), block.cell(14, column)), ("B015", "2020-05-11"));
 }
 
 #[test]
