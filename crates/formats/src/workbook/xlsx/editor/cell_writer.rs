@@ -36,7 +36,8 @@ impl CellWriter {
         &self.letters[column]
     }
 
-    /// Writes a cell, which looks like one of a style as far as its value allows.
+    /// Writes a cell where there is none, which looks like one of a style as far as its value allows. One that would
+    /// show nothing is left out.
     pub(super) fn new_cell(
         &mut self,
         (edit, content): NewCell<'_>,
@@ -44,11 +45,32 @@ impl CellWriter {
         base: usize,
         out: &mut Vec<u8>,
     ) {
-        let column = edit.column as usize;
         let style = self.style(base, edit, content.is_empty());
-        if content.is_empty() && style == 0 {
-            return;
+        if !content.is_empty() || style > 0 {
+            self.cell((edit.column as usize, line), style, content, out);
         }
+    }
+
+    /// Writes a cell in the place of one of style `base`, even if it shows nothing: cells behind it may say no place of
+    /// their own.
+    pub(super) fn instead(
+        &mut self,
+        (edit, content): NewCell<'_>,
+        line: u64,
+        base: usize,
+        out: &mut Vec<u8>,
+    ) {
+        let style = self.style(base, edit, content.is_empty());
+        self.cell((edit.column as usize, line), style, content, out);
+    }
+
+    fn cell(
+        &mut self,
+        (column, line): (usize, u64),
+        style: usize,
+        content: &str,
+        out: &mut Vec<u8>,
+    ) {
         self.last = (self.last.0.max(line), self.last.1.max(column));
         out.push(b'<');
         out.extend_from_slice(self.prefix.as_bytes());

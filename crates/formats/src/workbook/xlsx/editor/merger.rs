@@ -264,8 +264,12 @@ impl Merger {
     ) -> Result<Option<Vec<u8>>, MergeFault> {
         let formula = Formula::of(cell.content)?;
         let may_replace = matches!(edit.role, Role::Updated | Role::Refreshed);
-        if !may_replace && holds_something(cell) {
+        let holds_something = holds_something(cell);
+        if !may_replace && holds_something {
             return Err(MergeFault::InTheWay(cell_name(cell.column, line)));
+        }
+        if content.is_empty() && edit.ground.is_none() && !holds_something {
+            return Ok(None);
         }
         // One that fills several cells can't be replaced in one of them.
         let may_go = self.replaced_formulas.contains(&cell.column);
@@ -284,7 +288,7 @@ impl Merger {
         let base =
             if edit.role == Role::Header && cell.style == 0 { neighbour } else { cell.style };
         let mut out = Vec::new();
-        self.cells.new_cell((edit, content), line, base, &mut out);
+        self.cells.instead((edit, content), line, base, &mut out);
         Ok(Some(out))
     }
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use gather_keys_core::table::{Block, Overlay, Renderer, RowOutcomes};
 use proptest::prelude::*;
 
+use super::super::super::cells::Value;
 use super::super::cell_edits::{CellEdits, EditRenderer};
 use super::super::style_sheet::StyleSheet;
 use super::*;
@@ -146,7 +147,7 @@ proptest! {
     #[test]
     fn nothing_but_the_written_cells_changes(
         there in prop::collection::btree_map((1..12_u64, 0..7_usize), (0..3_usize, 0..3_u8), 0..40),
-        written in prop::collection::btree_map(1..14_u64, (0..3_u32, prop::option::of(1..9_u32)), 0..10),
+        written in prop::collection::btree_map(1..14_u64, (0..3_u32, prop::option::of(0..9_u32)), 0..10),
         says_places in any::<bool>(),
     ) {
         let mut text = String::new();
@@ -171,9 +172,9 @@ proptest! {
             }
             text.push_str("</row>");
         }
+        let cell_of = |number: u32| if number == 0 { String::new() } else { number.to_string() };
         let numbers: Vec<(u64, String, Option<String>)> = written.iter().map(|(line, (added, update))| {
-            let added = if *added == 0 { String::new() } else { added.to_string() };
-            (*line, added, update.map(|update| update.to_string()))
+            (*line, cell_of(*added), update.map(cell_of))
         }).collect();
         let rows: Vec<(u64, &str, Option<&str>)> =
             numbers.iter().map(|(line, added, update)| (*line, &added[..], update.as_deref())).collect();
@@ -182,8 +183,11 @@ proptest! {
         for (line, added, update) in rows {
             for (column, cell) in [(3, Some(added).filter(|text| !text.is_empty())), (1, update)] {
                 let Some(cell) = cell else { continue };
-                let style = want.get(&(line, column)).map_or(0, |(style, _)| *style);
-                let what = format!("{:?} None", super::super::super::cells::Value::Number(cell.as_bytes()));
+                let style = want.get(&(line, column)).map(|(style, _)| *style);
+                if cell.is_empty() && style.is_none() { continue }
+                let style = style.unwrap_or_default();
+                let value = if cell.is_empty() { Value::Blank } else { Value::Number(cell.as_bytes()) };
+                let what = format!("{value:?} None");
                 want.insert((line, column), (if column == 3 { 0 } else { style }, what));
             }
         }
