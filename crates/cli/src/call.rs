@@ -21,7 +21,7 @@ use gather_keys_formats::delimited::Encoding;
 use crate::arguments::{When, threads};
 use crate::error::{Error, Result};
 use crate::same_columns::SameColumns;
-use crate::typed::{Asked, PlanFile};
+use crate::typed::{Asked, PlanFile, names_of};
 pub(crate) use table::Table;
 
 /// The tables of an enrichment, what each reference is asked for, and how the run is to go.
@@ -188,8 +188,9 @@ impl Call {
         let plan = &asked.plan;
         let mut main = main(&reading, &plan.main)?;
         let mut references = Vec::new();
-        for planned in &plan.references {
-            references.push(reference(&reading, planned, purpose)?);
+        let names = names_of(&plan.references);
+        for (planned, name) in plan.references.iter().zip(&names) {
+            references.push(reference(&reading, (planned, name), purpose)?);
         }
         if references.is_empty() {
             return Err(Error::NoReference);
@@ -201,7 +202,6 @@ impl Call {
             table.described.asked = plan.asked_headers().reference;
             table.described.ask_for_filled();
         }
-        let names: Vec<String> = references.iter().map(|(_, plan)| plan.name.clone()).collect();
         if let Some((_, name)) = names.iter().enumerate().find(|(at, n)| names[..*at].contains(n)) {
             return Err(Error::SameName { name: name.clone() });
         }
@@ -423,7 +423,7 @@ fn describe(
 
 fn reference(
     reading: &Reading<'_>,
-    planned: &ReferenceTable,
+    (planned, name): (&ReferenceTable, &str),
     purpose: Purpose,
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
@@ -461,7 +461,7 @@ fn reference(
         return Err(Error::WithoutUpdate { reference: table.together.clone(), option });
     }
     let plan = ReferencePlan {
-        name: crate::typed::name_of(planned),
+        name: name.to_owned(),
         on,
         clean: clean.unwrap_or_default(),
         within,

@@ -49,6 +49,8 @@ pub(crate) enum Error {
     HeaderRowTwice { table: String },
     /// Two references have one name.
     SameName { name: String },
+    /// Another place is given for a reference that is in no plan.
+    TableWithoutPlan,
     /// Standard input is named for several tables.
     TwiceStandardInput,
     /// The main table has no row of this number.
@@ -327,6 +329,11 @@ impl fmt::Display for Error {
             Self::HeaderRowTwice { table } => {
                 write!(f, "{table}: use either --header-row or --no-header, not both")
             }
+            Self::TableWithoutPlan => write!(
+                f,
+                "--table gives a reference of a plan another place: name the table after --from \
+                 instead, or a plan as the first argument"
+            ),
             Self::SameName { name } => {
                 write!(f, "two references are called `{name}`: give one of them another --name")
             }

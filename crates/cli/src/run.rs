@@ -261,6 +261,16 @@ impl<'a> Run<'a> {
         }
         text.push_str(&summary::read_as(&inputs.read_as(), self.call.messages.verbose));
         text.push_str(&summary::notes(inputs.notes()));
+        let planned = self.asked.plan.references.iter();
+        for (reference, (_, plan)) in planned.zip(&self.call.references) {
+            if reference.name.is_none() && numbered(&reference.table.text, &plan.name) {
+                let note = format!(
+                    "note: {} is a reference again, called {}; --name gives it a name of its own.",
+                    reference.table.text, plan.name
+                );
+                let _ = writeln!(text, "{}\n", wrapped(&note, 0, "      "));
+            }
+        }
         for (table, plan) in &self.call.references {
             if table.addresses().any(|address| is_same(address, &self.call.main.address)) {
                 let note = format!(
@@ -498,6 +508,11 @@ impl<'a> Run<'a> {
         };
         paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
     }
+}
+
+/// Whether a reference has a number after its name, since it is not the first of its table.
+fn numbered(table: &str, name: &str) -> bool {
+    name.strip_prefix(&Address::stem_of_any(table.as_ref())).is_some_and(|rest| !rest.is_empty())
 }
 
 /// The path of an address, where its extension is one of workbooks.

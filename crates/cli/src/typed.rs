@@ -74,7 +74,11 @@ impl Asked {
             plan.main.table = text(&tables.main)?;
             for (address, typed) in tables.from.iter().zip(of_tables) {
                 let table = text(address)?;
-                plan.references.push(ReferenceTable { table, ..reference_options(typed)? });
+                let options = reference_options(typed)?;
+                if !options.table.text.is_empty() {
+                    return Err(Error::TableWithoutPlan);
+                }
+                plan.references.push(ReferenceTable { table, ..options });
             }
             Self { plan, file: None, overridden: Vec::new(), save: None }
         };
@@ -136,14 +140,17 @@ impl Asked {
         self.overridden = plan.override_with(typed).into_iter().map(option_of).collect();
         for (address, typed) in tables.from.iter().zip(of_tables) {
             let asked = address.to_string_lossy().into_owned();
-            let names: Vec<String> = plan.references.iter().map(name_of).collect();
+            let names = names_of(&plan.references);
             let meant = names.iter().position(|name| *name == asked).or_else(|| {
                 plan.references.iter().position(|reference| reference.table.text == asked)
             });
             let Some(meant) = meant else {
                 return Err(Error::NotInPlan { asked: Address::shown(&asked), all: names });
             };
-            let over = plan.references[meant].override_with(reference_options(typed)?);
+            let reference = &mut plan.references[meant];
+            let over = reference.override_with(reference_options(typed)?);
+            // In another place it is still the one of that name, which rules and keys of the plan may use.
+            reference.name.get_or_insert_with(|| Text::typed(&names[meant]));
             let replaced =
                 over.into_iter().map(|key| format!("{} of {}", option_of(key), names[meant]));
             self.overridden.extend(replaced);
@@ -152,10 +159,19 @@ impl Asked {
     }
 }
 
-/// The name of a reference of a plan.
-pub(crate) fn name_of(reference: &ReferenceTable) -> String {
-    let stem = || Address::stem_of_any(OsStr::new(&reference.table.text));
-    reference.name.as_ref().map_or_else(stem, |name| name.text.clone())
+/// The names of the references of a plan. Without a name of its own, the second of one table is `hives#2`.
+pub(crate) fn names_of(references: &[ReferenceTable]) -> Vec<String> {
+    let mut names: Vec<String> = Vec::new();
+    for reference in references {
+        let own = reference.name.as_ref().map(|name| name.text.clone());
+        names.push(own.unwrap_or_else(|| {
+            let stem = Address::stem_of_any(OsStr::new(&reference.table.text));
+            let numbered = (2..).map(|number| format!("{stem}#{number}"));
+            let mut all = std::iter::once(stem.clone()).chain(numbered);
+            all.find(|name| !names.contains(name)).unwrap_or_default()
+        }));
+    }
+    names
 }
 
 /// Whether an argument is a plan, by its ending.
@@ -192,7 +208,8 @@ fn from_folder(folder: &Path, path: &str) -> String {
 fn main_options(typed: Vec<TypedOption>) -> Result<MainTable> {
     let mut main = MainTable::default();
     for option in typed {
-        if MainTable::KEYS.iter().all(|key| key.name != option.key) {
+        let is_of_main = MainTable::KEYS.iter().any(|key| key.name == option.key);
+        if !is_of_main || option.key == "table" {
             return Err(Error::BeforeReference { option: option.key.replace('_', "-") });
         }
         option.add(|key, value| main.add(key, value))?;
@@ -223,8 +240,8 @@ pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
     (plan.memory, plan.threads) = (None, None);
     plan.main.table = Text::default();
-    for reference in &mut plan.references {
-        let name = name_of(reference);
+    let names = names_of(&plan.references);
+    for (reference, name) in plan.references.iter_mut().zip(names) {
         reference.name.get_or_insert_with(|| Text::typed(name));
         reference.table = Text::default();
     }

@@ -166,6 +166,13 @@ pub enum Error {
         /// The main table's header.
         header: String,
     },
+    /// A run, a pattern or `*` to update finds no column that both tables have.
+    NothingShared {
+        /// The reference.
+        reference: String,
+        /// All headers of the reference.
+        all: Vec<String>,
+    },
     /// Rows can't be added from a reference, since their key has no place in the main table.
     NothingToAppend {
         /// The reference.
@@ -302,6 +309,11 @@ impl fmt::Display for Error {
             }
             Self::UpdatedTwice { reference, header } => {
                 write!(f, "{reference} updates `{header}` twice: leave one of them out")
+            }
+            Self::NothingShared { reference, all } => {
+                write!(f, "besides the key, {reference} has no such column that the main table ")?;
+                write!(f, "has too: update by name, `MAIN = REFERENCE`; its headers are ")?;
+                write!(f, "{}", Ticked(all, "and"))
             }
             Self::NothingToAppend { reference } => {
                 write!(

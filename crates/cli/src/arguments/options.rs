@@ -83,9 +83,9 @@ impl FromArgMatches for TableOptions {
     }
 }
 
-/// The keys of tables that are options; the table itself is an argument.
+/// The keys of tables that are options. The table itself is an argument, but for one of a plan that has another place.
 fn keys_of_tables() -> impl Iterator<Item = &'static PlanKey> {
-    ReferenceTable::KEYS.iter().filter(|key| key.name != "table")
+    ReferenceTable::KEYS.iter()
 }
 
 /// The option that sets a key: `--when-duplicate`.
@@ -95,6 +95,9 @@ pub(crate) fn option_of(key: &str) -> String {
 
 /// The purpose of a key, as the help of its option. A name of a key becomes its option.
 fn help(key: &PlanKey) -> String {
+    if key.name == "table" {
+        return "Read this table for a reference of a plan, which is named after --from".to_owned();
+    }
     let mut help = key.about.trim().trim_end_matches('.').to_owned();
     for other in Plan::KEYS.iter().chain(ReferenceTable::KEYS) {
         if other.name.contains('_') {
@@ -140,7 +143,8 @@ fn run_option(key: &'static PlanKey) -> Arg {
 
 /// The option of a key of a table. Each occurrence counts, so that it can be bound to its table.
 fn table_option(key: &'static PlanKey) -> Arg {
-    let of_any = MainTable::KEYS.iter().any(|other| other.name == key.name);
+    let is_of_main = MainTable::KEYS.iter().any(|other| other.name == key.name);
+    let of_any = is_of_main && key.name != "table";
     let arg = option(key).action(ArgAction::Append);
     let arg = arg.help_heading(if of_any { ANY_TABLE } else { REFERENCE });
     match key.holds {

@@ -18,7 +18,7 @@ use crate::error::{Error, Result};
 use crate::inputs::{Inputs, Loaded, open, seed};
 use crate::progress::Meter;
 use crate::terminal::{GOOD, STRONG, show};
-use crate::typed::{Asked, as_plan_at, name_of};
+use crate::typed::{Asked, as_plan_at, names_of};
 use crate::wording::{self, counted, number, share};
 
 /// A key finds clearly more when it does so in one of this many rows.
@@ -254,8 +254,8 @@ fn command(plan: &Plan) -> String {
 
 fn save(plan: &Plan, path: &Path, overwrite: bool) -> Result<()> {
     let mut plan = plan.clone();
-    for reference in &mut plan.references {
-        let name = name_of(reference);
+    let names = names_of(&plan.references);
+    for (reference, name) in plan.references.iter_mut().zip(names) {
         reference.name.get_or_insert_with(|| Text::typed(name));
     }
     Address::check_file(path.as_os_str())?;

@@ -59,6 +59,14 @@ fn what_is_typed_stands_in_for_the_plan() {
     assert_eq!(ran.out, "Batch,Apiary,Hive,Keeper,Queen line\nJ1,Fellside,H-003,Edda,Amberline\n");
     let note = "note: --output, --main and --when-duplicate of hives replace the plan's own.\n";
     assert!(ran.err.starts_with(note), "{}", ran.err);
+    // A reference may be read from another place, and is still called as before.
+    let scene = scene.with("new.csv", "Site code,Tag,Keeper,Line\nFellside,H-003,Ulf,Duskveil\n");
+    let call = "enrich weekly.toml --main june.csv -o - --from hives --table new.csv";
+    let ran = scene.run(call).ended(0);
+    assert_eq!(ran.out, "Batch,Apiary,Hive,Keeper,Queen line\nJ1,Fellside,H-003,Ulf,Duskveil\n");
+    let note = "note: --output, --main and --table of hives replace the plan's own.\n";
+    assert!(ran.err.starts_with(note), "{}", ran.err);
+    assert!(ran.err.contains("hives: 1 row with 1 key"), "{}", ran.err);
 }
 
 #[test]

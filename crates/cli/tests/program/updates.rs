@@ -63,6 +63,40 @@ fn each_choice_of_an_update_does_what_it_says() {
     }
 }
 
+/// A template with headers and blank cells is filled from every column that both tables have.
+#[test]
+fn a_run_a_pattern_or_all_columns_are_those_that_both_tables_have() {
+    let scene = Scene::empty()
+        .with("m.csv", "No,Size a,Id,Note,Size b,Round,Size c\n9,,K1,mine,,,\n")
+        .with("r.csv", "ROUND,Id,Size b,Size a,Post to\nwest,K1,2,1,box\n");
+    for (options, want) in [
+        ("--update '*'", "9,1,K1,mine,2,west,"),
+        ("--update '*' --leave 'Size b'", "9,1,K1,mine,,west,"),
+        ("--update 'Size *'", "9,1,K1,mine,2,,"),
+        ("--update '*e *, Round'", "9,1,K1,mine,2,west,"),
+        ("--update 'No .. Size b'", "9,1,K1,mine,2,,"),
+        ("--update '*, Note = Size b'", "9,1,K1,2,2,west,"),
+        ("--update 'Size b .. Size c' --take '*'", "9,,K1,mine,2,west,,1,box"),
+        ("--update '*' --take '*'", "9,1,K1,mine,2,west,,box"),
+        (
+            "--update '*' --take @status --from r.csv --on Id --take 'ROUND, @row' --name r2",
+            "9,1,K1,mine,2,west,,updated,west,1",
+        ),
+        ("--update '*' --take 'Size a as A'", "9,,K1,mine,2,west,,1"),
+    ] {
+        let ran = scene.run(&format!("enrich m.csv --from r.csv --on Id {options} -q")).ended(0);
+        assert_eq!(ran.out.lines().nth(1), Some(want), "{options}");
+    }
+    let said =
+        ["--update 'No*'", "--update '*' --leave '*'", "--update '*' --on 'Size a, Size b, Round'"]
+            .map(|options| {
+                let ran =
+                    scene.run(&format!("enrich m.csv --from r.csv --on Id {options} -q")).ended(2);
+                ran.err
+            });
+    snapshot("update-nothing-shared", &said.concat());
+}
+
 #[test]
 fn cells_are_written_into_and_rows_added() {
     let scene = scene();

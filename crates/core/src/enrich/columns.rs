@@ -2,7 +2,7 @@
 
 use super::{AddedCell, Updating};
 use crate::lookup::{HeaderTemplate, TakenColumns};
-use crate::plan::{Mark, ReferencePlan, Selection, Take};
+use crate::plan::{Mark, ReferencePlan, Selection, Take, Update};
 use crate::table::Headers;
 use crate::template::BoundTemplate;
 use crate::{Error, Result};
@@ -26,11 +26,11 @@ impl Added {
     }
 }
 
-/// Finds what a plan adds. `key` holds the columns of the reference's keys.
+/// Finds what a plan adds and updates. The keys are the columns of the main table's and of the reference's.
 pub(super) fn added_columns(
     plan: &ReferencePlan,
     (main, reference): (&Headers, &Headers),
-    key: &[usize],
+    (main_key, key): (&[usize], &[usize]),
     searched: &[usize],
     find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
 ) -> Result<Added> {
@@ -46,6 +46,9 @@ pub(super) fn added_columns(
             left.push(find(reference, header)?);
         }
     }
+    let updates = updates(plan, (main, reference), (main_key, key), &left, find)?;
+    // Nor is one that is written into a column that is there.
+    left.extend(updates.iter().map(|&(_, theirs)| theirs));
     let mut added = Added::default();
     let mut templates: Vec<BoundTemplate> = Vec::new();
     for one in take {
@@ -79,12 +82,7 @@ pub(super) fn added_columns(
             }
         }
     }
-    for update in &plan.update {
-        let (column, theirs) = (find(main, &update.main)?, find(reference, &update.reference)?);
-        if added.updates.iter().any(|other| other.column == column) {
-            let (reference, header) = (plan.name.clone(), main.address(column));
-            return Err(Error::UpdatedTwice { reference, header });
-        }
+    for (column, theirs) in updates {
         let place = added.taken.columns.iter().position(|&other| other == theirs);
         let taken = place.unwrap_or_else(|| {
             added.taken.columns.push(theirs);
@@ -98,6 +96,53 @@ pub(super) fn added_columns(
         added.named_columns.push(naming);
     }
     Ok(added)
+}
+
+/// The columns to update, each with the column of the reference that is written into it. The reference's columns
+/// `left`, which are taken or are to be left out, are brought by their own names only.
+fn updates(
+    plan: &ReferencePlan,
+    (main, reference): (&Headers, &Headers),
+    (main_key, key): (&[usize], &[usize]),
+    left: &[usize],
+    find: &mut impl FnMut(&Headers, &str) -> Result<usize>,
+) -> Result<Vec<(usize, usize)>> {
+    let mut updates: Vec<(usize, usize)> = Vec::new();
+    for update in &plan.update {
+        let Update::Column { main: ours, reference: theirs } = update else { continue };
+        let (column, theirs) = (find(main, ours)?, find(reference, theirs)?);
+        if updates.iter().any(|&(other, _)| other == column) {
+            let (reference, header) = (plan.name.clone(), main.address(column));
+            return Err(Error::UpdatedTwice { reference, header });
+        }
+        updates.push((column, theirs));
+    }
+    for update in &plan.update {
+        let Update::Many(selection) = update else { continue };
+        let mut is_any = false;
+        for column in selected(selection, main, main_key, find)? {
+            let theirs = match find(reference, main.name(column)) {
+                Err(Error::HeaderUnknown { .. }) => continue,
+                theirs => theirs?,
+            };
+            if main_key.contains(&column) || key.contains(&theirs) || left.contains(&theirs) {
+                continue;
+            }
+            is_any = true;
+            // Two columns of one header are not told apart.
+            find(main, main.name(column))?;
+            if updates.iter().all(|&(other, _)| other != column) {
+                updates.push((column, theirs));
+            }
+        }
+        if !is_any {
+            return Err(Error::NothingShared {
+                reference: plan.name.clone(),
+                all: reference.iter().map(str::to_owned).collect(),
+            });
+        }
+    }
+    Ok(updates)
 }
 
 /// The columns that main rows may name by a template, kept after the others.
@@ -170,7 +215,7 @@ pub fn shown_columns(take: &[Take], headers: &Headers) -> Result<Vec<usize>> {
     let take = take.iter().filter(|one| plain(one)).cloned().collect();
     let plan = ReferencePlan { take: Some(take), ..ReferencePlan::default() };
     let find = &mut |headers: &Headers, name: &str| Ok(headers.find(name)?.column);
-    Ok(added_columns(&plan, (headers, headers), &[], &[], find)?.taken.columns)
+    Ok(added_columns(&plan, (headers, headers), (&[], &[]), &[], find)?.taken.columns)
 }
 
 /// The columns whose headers match a pattern in which `*` stands for any text.

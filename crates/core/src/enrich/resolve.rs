@@ -220,8 +220,9 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
     let rank = rank.map(|rank| bind(rank, reference)).transpose()?;
 
     let key: Vec<usize> = reference_keys.iter().flat_map(Key::columns).copied().collect();
+    let (keys, headers) = ((main_key.columns(), &key[..]), (main.headers, reference.headers));
     let Added { taken, named_columns, cells, names, updates } =
-        added_columns(plan, (main.headers, reference.headers), &key, &searched, &mut find)?;
+        added_columns(plan, headers, keys, &searched, &mut find)?;
     let appending = match plan.append_unused {
         true if !searched.is_empty() => {
             return Err(Error::NothingToAppend { reference: plan.name.clone() });

@@ -1,7 +1,7 @@
 //! The headers that a plan asks for by name, before any table is open: a table may have rows above its headers, and
 //! a workbook several worksheets.
 
-use super::{AnyOf, Held, On, Range, ReferencePlan, Selection, Take, WhenDuplicate};
+use super::{AnyOf, Held, On, Range, ReferencePlan, Selection, Take, Update, WhenDuplicate};
 use crate::template::Template;
 
 /// The headers that the plan of a reference asks for.
@@ -57,9 +57,14 @@ impl ReferencePlan {
         if let WhenDuplicate::Highest(by) | WhenDuplicate::Lowest(by) = &self.when_duplicate {
             asked.reference.extend(headers(by));
         }
-        for update in self.update.iter().filter(|one| !one.main.contains('*')) {
-            asked.main.push(update.main.clone());
-            asked.reference.push(update.reference.clone());
+        for update in &self.update {
+            match update {
+                Update::Column { main, reference } => {
+                    asked.main.push(main.clone());
+                    asked.reference.push(reference.clone());
+                }
+                Update::Many(selection) => asked.main.extend(named(selection)),
+            }
         }
         self.take.iter().flatten().for_each(|take| asked.take(take));
         for all in [&mut asked.main, &mut asked.reference] {

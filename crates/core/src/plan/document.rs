@@ -200,7 +200,7 @@ table_keys! {
         /// `@status`, `@row`, `@table`, `@column`, `@count`, `@key`.
         @[serde(default)]
         take: Texts = "COLUMNS", headers;
-        /// Columns that a run, a pattern or `*` should leave out, separated by commas.
+        /// Columns of the reference that a run, a pattern or `*` should leave out, separated by commas.
         @[serde(default)]
         leave: Texts = "COLUMNS", headers;
         /// What to do when several reference rows have a key and disagree: `report`, `first`, `last`,
@@ -220,7 +220,7 @@ table_keys! {
         @[serde(default)]
         order_by: Texts = "COLUMNS", headers;
         /// Columns of the main table to write into, separated by commas: `MAIN = REFERENCE`, or one header
-        /// alone when both are the same.
+        /// alone when both are the same; `First .. Last`, `Size *` and `*` for those that both tables have.
         @[serde(default)]
         update: Texts = "COLUMNS", headers;
         /// Which cells an update may replace: `all`, or `blanks` only [default: all].

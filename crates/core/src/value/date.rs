@@ -7,6 +7,7 @@ use jiff::civil::{Date, DateTime, date};
 use jiff::fmt::strtime::{self, BrokenDownTime};
 
 use super::blank::trimmed;
+use super::calendar_names::{CalendarNames, has_names, in_english};
 use super::number::write_number;
 
 /// The formats of ISO 8601, which are used when no other is given.
@@ -38,15 +39,22 @@ pub(crate) fn has_a_day(format: &str) -> bool {
 /// The canonical text of a date or date-time in ISO 8601; `None` when the text is neither.
 pub(crate) fn canonical(text: &str) -> Option<String> {
     let mut out = String::new();
-    write_date(&text[trimmed(text)], &ISO, &mut out).map(|()| out)
+    write_date(&text[trimmed(text)], &ISO, &[], &mut out).map(|()| out)
 }
 
-/// Writes the canonical text of a date, read by the first of the formats that fits. Returns `None` when no
-/// format does.
-pub(crate) fn write_date(text: &str, formats: &[impl AsRef<str>], out: &mut String) -> Option<()> {
+/// Writes the canonical text of a date, read by the first of the formats that fits, with English names and those given.
+/// Returns `None` when no format does.
+pub(crate) fn write_date(
+    text: &str,
+    formats: &[impl AsRef<str>],
+    names: &[CalendarNames],
+    out: &mut String,
+) -> Option<()> {
     formats.iter().find_map(|format| {
         let format = format.as_ref();
         out.clear();
+        let named = has_names(format).then(|| in_english(text, format, names));
+        let text = named.as_deref().unwrap_or(text);
         let parsed = strtime::parse(format, text).ok()?;
         write_parsed(&parsed, format, out)?;
         (!runs_together(format) || is_written_so(&parsed, format, text)).then_some(())

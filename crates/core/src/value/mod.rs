@@ -6,6 +6,7 @@
 
 pub(crate) mod any_date;
 pub(crate) mod blank;
+pub(crate) mod calendar_names;
 pub mod date;
 pub mod moment;
 pub mod number;

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use super::{Done, Step, StepKind};
+use crate::value::calendar_names::CalendarNames;
 use crate::value::date::{ISO, has_a_day, write_date, write_serial};
 use crate::value::trimmed;
 
@@ -11,10 +12,17 @@ pub(super) static DATE: StepKind = StepKind {
     form: "date [FORMAT …]",
     does: "writes a date, or a date and time, as ISO 8601 does; FORMAT as in \
            POSIX `strptime`, several are tried in order, and one with a space or a comma in it \
-           is written in double quotes; without one, the value is ISO 8601; `date serial` reads a workbook's day number",
+           is written in double quotes; without one, the value is ISO 8601; `%B` and `%A` read English names of months \
+           and weekdays, whole or cut, and others in a list in double quotes; `date serial` reads a workbook's day number",
     examples: &[
         ("date %d.%m.%Y", "5.7.2026", Some("2026-07-05")),
         ("date %d.%m.%Y \"%d %B %Y\"", "5 July 2026", Some("2026-07-05")),
+        ("date \"%d %B %Y\"", "5 jul. 2026", Some("2026-07-05")),
+        (
+            "date \"%d. %B %Y\" \"Januar, Februar, März, April, Mai, Juni, Juli, August, September, Oktober, November, Dezember\"",
+            "5. März 2026",
+            Some("2026-03-05"),
+        ),
         ("date %d.%m.%y", "05.07.26", Some("2026-07-05")),
         ("date %d.%m.%Y", "05.07.26", None),
         ("date \"%d.%m.%Y %H:%M\"", "05.07.2026 14:30", Some("2026-07-05T14:30:00")),
@@ -28,7 +36,7 @@ pub(super) static DATE: StepKind = StepKind {
         if phrase.bare_word("serial") {
             return Ok(Arc::new(Serial));
         }
-        let mut formats = Vec::new();
+        let (mut formats, mut names) = (Vec::new(), Vec::new());
         loop {
             phrase.skip_space();
             let start = phrase.at();
@@ -38,22 +46,25 @@ pub(super) static DATE: StepKind = StepKind {
             };
             match format {
                 Some(format) if has_a_day(&format) => formats.push(format),
+                Some(list) if !list.contains('%') && CalendarNames::parse(&list).is_some() => {
+                    names.extend(CalendarNames::parse(&list));
+                }
                 Some(_) => {
                     phrase.back_to(start);
                     return phrase
                         .expected("a date format with year, month and day, such as `%d.%m.%Y`");
                 }
                 None if formats.is_empty() => {
-                    return Ok(Arc::new(Formats(ISO.map(str::to_owned).to_vec())));
+                    return Ok(Arc::new(Formats(ISO.map(str::to_owned).to_vec(), names)));
                 }
-                None => return Ok(Arc::new(Formats(formats))),
+                None => return Ok(Arc::new(Formats(formats, names))),
             }
         }
     },
 };
 
 #[derive(Debug)]
-struct Formats(Vec<String>);
+struct Formats(Vec<String>, Vec<CalendarNames>);
 
 impl Step for Formats {
     fn apply(&self, value: &str, out: &mut String) -> Done {
@@ -61,7 +72,7 @@ impl Step for Formats {
         if text.is_empty() {
             return Done::Slice(0..0);
         }
-        let written = write_date(text, &self.0, out);
+        let written = write_date(text, &self.0, &self.1, out);
         written.map_or(Done::Unreadable, |()| Done::Written)
     }
 }
@@ -107,6 +118,8 @@ mod tests {
             ("date \"%d/%m/%Y\" \"%m/%d/%Y\"", "07/20/2026", Some("2026-07-20")),
             ("date \"%d/%m/%Y\" \"%m/%d/%Y\"", "05/07/2026", Some("2026-07-05")),
             ("date \"%I:%M %p, %d %b %Y\"", "2:05 pm, 5 Jul 2026", Some("2026-07-05T14:05:00")),
+            ("date \"%A, %d %b %Y\"", "sunday, 5 July 2026", Some("2026-07-05")),
+            ("date \"%a %d %B %Y\"", "Monday 5 Jul 2026", None),
             ("date \"%y%m%d\"", "690101", Some("1969-01-01")),
             ("date %Y%m%d", "20261105", Some("2026-11-05")),
             ("date %Y%m%d", "2026115", None),

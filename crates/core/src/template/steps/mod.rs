@@ -5,10 +5,12 @@
 //! docs' table is made from it.
 
 mod around;
+mod code;
 mod cut;
 mod date;
 mod keep;
 mod letter_case;
+mod month;
 mod number;
 mod pad;
 mod plain;
@@ -34,6 +36,7 @@ pub static ALL: &[&StepKind] = &[
     &keep::ALNUM,
     &keep::DIGITS,
     &keep::LETTERS,
+    &code::CODE,
     &cut::FIRST,
     &cut::LAST,
     &cut::FROM,
@@ -42,6 +45,7 @@ pub static ALL: &[&StepKind] = &[
     &around::PIECE,
     &number::NUMBER,
     &date::DATE,
+    &month::MONTH,
     &pad::PAD,
     &replace::REPLACE,
     &replace::DROP,
@@ -223,7 +227,7 @@ mod tests {
                 for (step, ..) in kind.examples {
                     let once = made(step, &value);
                     let settles = ["trim", "tidy", "compact", "fold", "lower", "plain", "alnum",
-                        "digits", "letters", "first", "last", "before", "or"];
+                        "digits", "letters", "first", "last", "before", "or", "code", "month"];
                     if let Some(once) = once && settles.contains(&kind.name) {
                         let again = made(step, &once);
                         prop_assert_eq!(again.as_deref(), Some(&once[..]), "{}", step);
