@@ -95,8 +95,7 @@ pub(crate) fn reported(lookup: &Lookup) -> Vec<String> {
         1 => "1 alias is".to_owned(),
         more => format!("{} aliases are", number(more as u64)),
     };
-    let mut reported =
-        vec![format!("aliases: {count} of {all_of} used, for {}.", counted(rows, "row"))];
+    let mut reported = vec![format!("{count} of {all_of} used, for {}.", counted(rows, "row"))];
     let name = lookup.reference().name();
     for (state, what) in [
         (AliasState::Gone, format!("{name} has no such key any more")),
@@ -109,7 +108,7 @@ pub(crate) fn reported(lookup: &Lookup) -> Vec<String> {
         if these.is_empty() {
             continue;
         }
-        let mut sentence = format!("aliases: {what}: ");
+        let mut sentence = format!("{what}: ");
         for (nth, alias) in these.iter().take(SHOWN).enumerate() {
             let joint = if nth > 0 { "; " } else { "" };
             let (ours, theirs) = (alias.main.join(", "), alias.reference.join(", "));

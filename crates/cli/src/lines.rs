@@ -38,7 +38,7 @@ impl Lines {
         counts: &Counts,
         kind: Kind,
         style: Style,
-        samples: &[String],
+        (samples, many): (&[String], u64),
     ) {
         let count = counts.of(kind);
         let measure = match counts.population(kind) {
@@ -49,11 +49,8 @@ impl Lines {
             Population::ReferenceColumns => plural(count, "column"),
         };
         // The words after `repeated` and `chosen` are not samples.
-        let many = if matches!(kind, Kind::Repeated | Kind::Chosen) {
-            samples.len() as u64
-        } else {
-            count
-        };
+        let many =
+            if matches!(kind, Kind::Repeated | Kind::Chosen) { samples.len() as u64 } else { many };
         self.line(text, (kind.label(), count, &measure), style, (samples, many));
     }
 

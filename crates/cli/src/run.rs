@@ -220,33 +220,39 @@ impl<'a> Run<'a> {
             enrichment: &passed.enrichment,
             findings: &passed.findings,
             diagnoses: &passed.diagnoses,
+            gates: &results,
+            verbose: self.call.messages.verbose,
             in_plan: self.asked.file.is_some(),
             listed: self.call.lists.is_some(),
             corrections: file.as_deref(),
         };
-        if !quiet {
-            text.push_str(&summary.text());
-        }
+        let found = if quiet { String::new() } else { summary.text() };
         let name = passed.output.as_ref().map(Output::name);
         let output = name.as_deref().map(|name| (name, may_appear));
         let is_wanted = !self.call.reports.is_empty();
         let report = is_wanted.then(|| report::of(&summary, &results, output));
-        said.extend(self.appear(passed, may_appear, keeps_replaced, report.as_ref())?);
+        let mut written = self.appear(passed, may_appear, keeps_replaced, report.as_ref())?;
+        written.append(&mut said);
         if !quiet {
-            if !since.is_empty() || !said.is_empty() || !results.is_empty() {
-                text.push('\n');
+            for sentence in &written {
+                let _ = writeln!(text, "{}", wrapped(sentence, 0, "  "));
             }
-            text.push_str(&since);
-            if !since.is_empty() && !said.is_empty() {
-                text.push('\n');
+            let is_apart = !written.is_empty() && (!since.is_empty() || found.contains("\n\n"));
+            for part in [&since, &found] {
+                if !part.is_empty() && is_apart {
+                    text.push('\n');
+                }
+                text.push_str(part);
             }
-            for sentence in said {
-                let _ = writeln!(text, "{}", wrapped(&sentence, 0, "  "));
+            if !results.is_empty() || !refusal.is_empty() {
+                text.push('\n');
             }
         }
+        // What stops a run comes last.
+        results.sort_by_key(|gate| !gate.holds);
+        text.push_str(&summary::gates(&results, quiet));
+        text.push_str(&refusal);
         self.reported = text;
-        self.reported.push_str(&refusal);
-        self.reported.push_str(&summary::gates(&results, quiet));
         Ok(Some(outcome))
     }
 

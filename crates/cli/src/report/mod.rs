@@ -76,7 +76,8 @@ pub(crate) fn of(
     let lookups = summary.enrichment.lookups().zip(&summary.findings.lookups);
     let advice = lookups
         .zip(summary.diagnoses)
-        .map(|((lookup, found), diagnosis)| summary.advice(lookup, found, diagnosis.as_ref()));
+        .map(|((lookup, found), diagnosis)| summary.advice(lookup, found, diagnosis.as_ref()))
+        .map(|all| all.iter().map(ToString::to_string).collect());
     let gathering = Gathering {
         version: env!("CARGO_PKG_VERSION"),
         main: summary.main.table(),

@@ -1,13 +1,37 @@
 //! Advice for each trouble.
 
+use std::fmt;
+
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::findings::{Counts, Kind, LookupFindings};
 use gather_keys_core::lookup::{Lookup, Reference, Rule, Unsound};
 
 use super::Summary;
+use super::lookup::is_settled;
 use crate::aliases;
 use crate::places::{reference_place, unread};
 use crate::wording::{counted, joined, number};
+
+/// What aliases are called in advice.
+pub(super) const ABOUT_ALIASES: &str = "aliases";
+
+/// What the key as a whole is called in advice.
+pub(super) const ABOUT_KEY: &str = "key";
+
+/// What to do about something.
+#[derive(Debug)]
+pub(crate) struct Advice {
+    /// The label of a kind of finding, or another short word.
+    pub(crate) about: &'static str,
+    /// A sentence or two.
+    pub(crate) words: String,
+}
+
+impl fmt::Display for Advice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.about, self.words)
+    }
+}
 
 impl Summary<'_> {
     /// What to do about each trouble, in addition to fixes of the key.
@@ -16,14 +40,16 @@ impl Summary<'_> {
         lookup: &Lookup,
         found: &LookupFindings,
         diagnosis: Option<&Diagnosis>,
-    ) -> Vec<String> {
+    ) -> Vec<Advice> {
         let counts = &found.counts;
-        let mut all = aliases::reported(lookup);
+        let of_aliases = aliases::reported(lookup).into_iter();
+        let mut all: Vec<Advice> =
+            of_aliases.map(|words| Advice { about: ABOUT_ALIASES, words }).collect();
         let reference = lookup.reference();
         let name = reference.name();
         all.extend(unsound(reference));
         all.extend(advice_on_unmatched(lookup, counts, diagnosis));
-        let settled = !matches!(reference.rule(), Rule::Report | Rule::Highest | Rule::Lowest);
+        let settled = is_settled(reference.rule());
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
                 if counts.of(Kind::Ambiguous) > 0 { Kind::Ambiguous } else { Kind::Conflicting };
@@ -37,9 +63,8 @@ impl Summary<'_> {
                      with --when-duplicate which row counts"
                 }
             };
-            let advice = format!(
-                "{}: rows of {name} {} disagree on {}; {words}.",
-                kind.label(),
+            let words = format!(
+                "rows of {name} {} disagree on {}; {words}.",
                 if lookup.range_value().is_some() {
                     "whose ranges overlap"
                 } else {
@@ -47,7 +72,7 @@ impl Summary<'_> {
                 },
                 disputed(reference),
             );
-            all.push(advice);
+            all.push(Advice { about: kind.label(), words });
         }
         if counts.of(Kind::BlankKey) > 0 {
             let headers = self.enrichment.headers();
@@ -71,15 +96,16 @@ impl Summary<'_> {
             if counts.of(Kind::BlankKey) * 5 >= counts.main_rows * 4 {
                 fixes.push("that is nearly every row, so another column may be meant".to_owned());
             }
-            all.push(format!("blank key: {}.", fixes.join("; ")));
+            let words = format!("{}.", fixes.join("; "));
+            all.push(Advice { about: Kind::BlankKey.label(), words });
         }
         if counts.of(Kind::Malformed) > 0 {
-            let advice = format!(
-                "malformed: correct these values in {}, or put a step before the one that can't \
+            let words = format!(
+                "correct these values in {}, or put a step before the one that can't \
                  read them.",
                 self.main.table()
             );
-            all.push(advice);
+            all.push(Advice { about: Kind::Malformed.label(), words });
         }
         if counts.malformed_rows > 0 {
             let first = reference.malformed().first().map(|&row| {
@@ -87,13 +113,13 @@ impl Summary<'_> {
                 let unreadable = reference.unreadable(row);
                 unreadable.map(|bad| unread(&place, reference.headers(), &bad, 60))
             });
-            let advice = format!(
-                "malformed: {} of {name} {} a malformed key, which no row can match; {}.",
+            let words = format!(
+                "{} of {name} {} a malformed key, which no row can match; {}.",
                 counted(counts.malformed_rows, "row"),
                 if counts.malformed_rows == 1 { "has" } else { "have" },
                 first.flatten().unwrap_or_default(),
             );
-            all.push(advice);
+            all.push(Advice { about: Kind::Malformed.label(), words });
         }
         if counts.keyless_rows > 0 {
             let range = reference.keyless().first().and_then(|&row| reference.range_as_read(row));
@@ -106,19 +132,19 @@ impl Summary<'_> {
                         .to_owned(),
                 ),
             };
-            let advice = format!(
-                "unused: {} of {name} {} a blank {what}, which no row can match{fix}.",
+            let words = format!(
+                "{} of {name} {} a blank {what}, which no row can match{fix}.",
                 counted(counts.keyless_rows, "row"),
                 if counts.keyless_rows == 1 { "has" } else { "have" },
             );
-            all.push(advice);
+            all.push(Advice { about: Kind::Unused.label(), words });
         }
         all
     }
 }
 
 /// The faults of a reference's key as a whole.
-fn unsound(reference: &Reference) -> Vec<String> {
+fn unsound(reference: &Reference) -> Vec<Advice> {
     let (name, headers) = (reference.name(), reference.headers());
     let survey =
         format!("`gather-keys survey {}` shows which columns identify a row", headers.table());
@@ -127,22 +153,22 @@ fn unsound(reference: &Reference) -> Vec<String> {
             let part = &reference.key().parts()[part];
             let part = part.columns().iter().map(|&column| headers.address(column));
             format!(
-                "key: {} is the same in every row of {name}, so it distinguishes none; leave it out, \
+                "{} is the same in every row of {name}, so it distinguishes none; leave it out, \
                  or name another column.",
                 joined(&part.collect::<Vec<_>>(), "and")
             )
         }
         Unsound::Blank { column, rows } => format!(
-            "key: {} is blank in {} of {} of {name}, so another column may be meant.",
+            "{} is blank in {} of {} of {name}, so another column may be meant.",
             headers.address(column),
             number(rows),
             counted(reference.rows(), "row")
         ),
         Unsound::NoUnique => format!(
-            "key: every key of {name} is on several of its rows, so a part may be missing; {survey}."
+            "every key of {name} is on several of its rows, so a part may be missing; {survey}."
         ),
     });
-    reported.collect()
+    reported.map(|words| Advice { about: ABOUT_KEY, words }).collect()
 }
 
 /// Advice for unmatched rows, by their reason.
@@ -150,7 +176,7 @@ fn advice_on_unmatched(
     lookup: &Lookup,
     counts: &Counts,
     diagnosis: Option<&Diagnosis>,
-) -> Vec<String> {
+) -> Vec<Advice> {
     let fixes = diagnosis.map_or(&[][..], |diagnosis| &diagnosis.fixes);
     let fixed = fixes.last().map_or(0, |fix| fix.fixed);
     let mut all = Vec::new();
@@ -160,11 +186,11 @@ fn advice_on_unmatched(
     let no_header = counts.of(Kind::NoHeader);
     let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
     if no_key > 0 && reference.is_by_position() {
-        let advice = format!(
-            "unmatched: {name} has fewer rows; add those that are missing, or match it on a \
+        let words = format!(
+            "{name} has fewer rows; add those that are missing, or match it on a \
              key."
         );
-        all.push(advice);
+        all.push(Advice { about: Kind::Unmatched.label(), words });
     } else if no_key > fixed {
         let which = if fixed > 0 { "for the others, " } else { "" };
         let them = match diagnosis {
@@ -180,22 +206,22 @@ fn advice_on_unmatched(
             }
             None => "add the missing rows to it".to_owned(),
         };
-        let advice = format!("unmatched: {which}{name} has no such keys; {them}.");
-        all.push(advice);
+        let words = format!("{which}{name} has no such keys; {them}.");
+        all.push(Advice { about: Kind::Unmatched.label(), words });
     }
     if out_of_range > 0 {
-        let advice = format!(
-            "unmatched: {name} has the key of {}, but no range with the value in it; \
+        let words = format!(
+            "{name} has the key of {}, but no range with the value in it; \
              add a row for the gap, or correct the bounds or the value.",
             counted(out_of_range, "row"),
         );
-        all.push(advice);
+        all.push(Advice { about: Kind::Unmatched.label(), words });
     }
     if no_header > 0 {
         let templates = lookup.named_columns().iter();
         let templates = templates.map(|naming| naming.template().template().to_string());
-        let advice = format!(
-            "no header: {} that {name} does not have; correct the value, add the column, or \
+        let words = format!(
+            "{} that {name} does not have; correct the value, add the column, or \
              let steps in `{}` make it a header.",
             if no_header == 1 {
                 "1 row names a header".to_owned()
@@ -204,7 +230,7 @@ fn advice_on_unmatched(
             },
             joined(&templates.collect::<Vec<_>>(), "and"),
         );
-        all.push(advice);
+        all.push(Advice { about: Kind::NoHeader.label(), words });
     }
     all
 }

@@ -10,14 +10,14 @@ use gather_keys_core::plan::Replace;
 use super::{SHOWN, Summary, paragraph};
 use crate::lines::Lines;
 use crate::places::labelled;
-use crate::terminal::{GOOD, STRONG, TROUBLE};
+use crate::terminal::{STRONG, TROUBLE};
 use crate::wording::{self, counted, joined, number};
 
 impl Summary<'_> {
     /// The outcomes of the cells of updated columns, and the appended rows.
     pub(super) fn updates(&self, text: &mut String, taking: &RowOutput, found: &LookupFindings) {
         if !found.updates.is_empty() || found.appended.is_some() {
-            let _ = writeln!(text, "\n  Written into {}", self.main.table());
+            let _ = writeln!(text, "  Written into {}", self.main.table());
         }
         for update in &found.updates {
             let header = wording::cell(&self.enrichment.headers().address(update.column), 24);
@@ -33,8 +33,6 @@ impl Summary<'_> {
     pub(super) fn corrected(&self, text: &mut String, file: &str) {
         let all = &self.findings.corrected;
         let lines = Lines::up_to(self.findings.main_rows);
-        let count = counted(all.len() as u64, "correction");
-        let _ = writeln!(text, "\n{STRONG}{file}{STRONG:#}: {count}\n");
         let reported = |one: &&&Corrected| {
             let key = one.correction.key.iter().map(String::as_str);
             let behind = format!(" ({})", one.correction.header);
@@ -45,15 +43,30 @@ impl Summary<'_> {
         let (needless, gone): (Vec<&Corrected>, Vec<&Corrected>) =
             others.into_iter().partition(|one| one.same > 0);
         let cells: u64 = changing.iter().map(|one| one.changed).sum();
-        let cells = if cells > 0 { vec![format!("in {}", counted(cells, "cell"))] } else { vec![] };
-        let row = ("corrected", changing.len() as u64, "");
-        lines.line(text, row, GOOD, (&cells, cells.len() as u64));
+        let facts = match (all.len(), changing.len()) {
+            (0, _) => ": it has no corrections.".to_owned(),
+            (_, 0) => format!(
+                ": {}, none of which changes a cell.",
+                counted(all.len() as u64, "correction")
+            ),
+            (_, some) => format!(
+                ": {} of {} {} {}.",
+                number(some as u64),
+                counted(all.len() as u64, "correction"),
+                if some == 1 { "changes" } else { "change" },
+                counted(cells, "cell")
+            ),
+        };
+        let facts = wording::wrapped(&facts, file.chars().count(), "  ");
+        let _ = writeln!(text, "{STRONG}{file}{STRONG:#}{facts}");
         for (label, such) in [("needless", &needless), ("gone", &gone)] {
+            if such.is_empty() && !self.verbose {
+                continue;
+            }
             let samples: Vec<String> = such.iter().take(SHOWN).map(|one| reported(&one)).collect();
             let many = such.len() as u64;
             lines.line(text, (label, many, ""), TROUBLE, (&samples, many));
         }
-        text.push('\n');
         let them = |count: usize| if count == 1 { "it" } else { "them" };
         if !needless.is_empty() {
             let words = format!(
@@ -77,14 +90,13 @@ impl Summary<'_> {
 fn told_cells(update: &UpdateFindings, replacing: Replacing) -> Vec<String> {
     let reported = Written::ALL.iter().filter_map(|&written| {
         let count = update.written.of(written);
-        let always = matches!(written, Written::Filled | Written::Replaced);
         let words = match (written, replacing.replace) {
             (Written::Same, _) => "the same already",
             (Written::Left, Replace::All) => "left where the reference is blank",
             (Written::Left, Replace::Blanks) => "left as they were",
             (written, _) => written.label(),
         };
-        (count > 0 || always).then(|| format!("{} {words}", number(count)))
+        (count > 0).then(|| format!("{} {words}", number(count)))
     });
     reported.collect()
 }

@@ -1,9 +1,8 @@
 //! The summary of a run, for the person at the terminal.
 //!
-//! The findings go in; a text of at most the terminal's width comes out. For each reference: its outcomes
-//! ([`lookup`]), why keys are unmatched ([`reasons`]), what was written into cells ([`cells`]), and what
-//! to do about each trouble ([`advice`]). Then what has changed since the run before ([`since`]) and the
-//! results of the gates.
+//! The findings go in; a text of at most the terminal's width comes out. First what was written ([`written`]) and what
+//! has changed since the run before ([`since`]); then a line for each reference ([`lookup`]), and of those in trouble
+//! the findings, why keys are unmatched ([`reasons`]) and what to do ([`advice`]); at the end the gates.
 
 mod advice;
 mod cells;
@@ -15,6 +14,7 @@ mod worksheets;
 mod written;
 
 pub(crate) use gates::gates;
+use lookup::Looked;
 pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{additions, edits, moved};
 pub(crate) use worksheets::of_tables;
@@ -26,7 +26,7 @@ use std::fmt::Write;
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::{Enrichment, Note};
-use gather_keys_core::findings::{Counts, Findings, Kind};
+use gather_keys_core::findings::{Findings, GateResult};
 use gather_keys_core::table::Headers;
 
 use gather_keys_formats::{Part, PartChoice};
@@ -45,6 +45,10 @@ pub(crate) struct Summary<'a> {
     pub(crate) findings: &'a Findings,
     /// Why keys are unmatched, for each reference.
     pub(crate) diagnoses: &'a [Option<Diagnosis>],
+    /// The results of the gates; what one is about is shown.
+    pub(crate) gates: &'a [GateResult],
+    /// Whether everything is to be said.
+    pub(crate) verbose: bool,
     /// Whether it is a plan that is run.
     pub(crate) in_plan: bool,
     /// Whether every finding is being written to files.
@@ -59,28 +63,33 @@ impl Summary<'_> {
         let mut text = String::new();
         let lookups = self.enrichment.lookups().zip(self.enrichment.row_outputs());
         let found = self.findings.lookups.iter().zip(self.diagnoses);
-        for (nth, (lookup, (found, diagnosis))) in lookups.zip(found).enumerate() {
-            if nth > 0 {
-                text.push('\n');
-            }
-            self.lookup(&mut text, lookup, found, diagnosis.as_ref());
+        let all = lookups.zip(found).map(|((lookup, taking), (found, diagnosis))| Looked {
+            lookup,
+            taking,
+            found,
+            diagnosis: diagnosis.as_ref(),
+        });
+        let all: Vec<Looked<'_>> = all.collect();
+        let in_table = all.len() > 1;
+        if in_table {
+            self.table(&mut text, &all);
+        }
+        for looked in &all {
+            self.lookup(&mut text, *looked, in_table);
         }
         if let Some(file) = self.corrections {
             self.corrected(&mut text, file);
         }
-        let troubled = self.findings.lookups.iter().any(|found| has_trouble(&found.counts));
-        if troubled && !self.listed {
+        if all.iter().any(|one| !one.troubles().is_empty()) && !self.listed {
             let spilled = self.enrichment.lookups().any(|lookup| lookup.reference().is_spilled());
             let how = if spilled { ", and leave out --memory" } else { "" };
-            let advice = format!("To see every row of these findings, add --lists DIR{how}.");
-            paragraph(&mut text, 2, &advice);
+            let more = if self.verbose { "" } else { "; -v shows all counts" };
+            let advice = format!("To see every row of these findings, add --lists DIR{how}{more}.");
+            text.push('\n');
+            paragraph(&mut text, 0, &advice);
         }
         text
     }
-}
-
-fn has_trouble(counts: &Counts) -> bool {
-    Kind::troubles().any(|kind| counts.of(kind) > 0)
 }
 
 pub(crate) fn paragraph(text: &mut String, indent: usize, words: &str) {

@@ -6,73 +6,72 @@ use gather_keys_core::diagnosis::{Diagnosis, Fix};
 use gather_keys_core::findings::{KEPT, LookupFindings};
 use gather_keys_core::lookup::{EntryId, Lookup};
 
-use super::{Summary, paragraph};
+use super::Summary;
+use super::lookup::indented;
 use crate::places::{labelled, place};
 use crate::wording::{self, counted, number};
 
 /// How many reasons are reported.
 const REPORTED: usize = 6;
 
-impl Summary<'_> {
-    /// Why rows are unmatched, the commonest reason first, each with its first row.
-    pub(super) fn reasons(
-        &self,
-        text: &mut String,
-        lookup: &Lookup,
-        found: &LookupFindings,
-        diagnosis: &Diagnosis,
-    ) {
-        let keys = found.unmatched.keys();
-        let reasons = diagnosis.reasons(keys);
-        let others = &reasons[reasons.len().min(REPORTED)..];
-        let other_rows: u64 = others.iter().map(|(_, rows, _)| rows).sum();
-        let counts = reasons.iter().map(|(_, rows, _)| *rows).chain([other_rows]);
-        let digits = counts.map(|rows| number(rows).len()).max().unwrap_or(1);
-        let _ = writeln!(text, "\n  Why rows of {} are unmatched", self.main.table());
-        for (reason, rows, first) in reasons.iter().take(REPORTED) {
-            let (key, explained) = (&keys[*first], &diagnosis.explained[*first]);
-            let rows_text = if *rows == 1 { "row " } else { "rows" };
-            let reason = reason.of(lookup);
-            let count = format!("    {:>digits$} {rows_text}  ", number(*rows));
-            let indent = " ".repeat(count.len());
-            let _ = writeln!(text, "{count}{}", wording::wrapped(&reason, count.len(), &indent));
-            let room = wording::width().saturating_sub(count.len());
-            let near = explained
-                .nearest
-                .map_or(String::new(), |entry| format!(" (near {})", held(lookup, entry, room)));
-            let place = place(key.row, key.line);
-            let sample = labelled(&place, key.read(), &near, room);
-            for line in sample.split('\n') {
-                let _ = writeln!(text, "{indent}{line}");
-            }
-        }
-        if !others.is_empty() {
-            let more = counted(others.len() as u64, "other reason");
-            let unit = if other_rows == 1 { "row " } else { "rows" };
-            let _ = writeln!(text, "    {:>digits$} {unit}  for {more}", number(other_rows));
-        }
-        if found.unmatched.beyond() > 0 {
-            let bound = format!(
-                "Reasons were searched for the first {} different keys; {} of further keys {} not \
-                 examined.",
-                number(KEPT as u64),
-                counted(found.unmatched.beyond(), "row"),
-                if found.unmatched.beyond() == 1 { "was" } else { "were" },
-            );
-            paragraph(text, 4, &bound);
-        } else if diagnosis.not_sought > 0 {
-            let all = diagnosis.explained.len() as u64;
-            let bound = format!(
-                "Nearest keys were searched for {} of {}.",
-                number(all - diagnosis.not_sought),
-                counted(all, "unmatched key")
-            );
-            paragraph(text, 4, &bound);
-        } else if diagnosis.is_bounded {
-            paragraph(text, 4, "Not every near key was compared; a nearer one may exist.");
+/// Why rows are unmatched, the commonest reason first, each with its first row.
+pub(super) fn reasons(
+    text: &mut String,
+    lookup: &Lookup,
+    found: &LookupFindings,
+    diagnosis: &Diagnosis,
+) {
+    let keys = found.unmatched.keys();
+    let reasons = diagnosis.reasons(keys);
+    let others = &reasons[reasons.len().min(REPORTED)..];
+    let other_rows: u64 = others.iter().map(|(_, rows, _)| rows).sum();
+    let counts = reasons.iter().map(|(_, rows, _)| *rows).chain([other_rows]);
+    let digits = counts.map(|rows| number(rows).len()).max().unwrap_or(1);
+    for (reason, rows, first) in reasons.iter().take(REPORTED) {
+        let (key, explained) = (&keys[*first], &diagnosis.explained[*first]);
+        let rows_text = if *rows == 1 { "row " } else { "rows" };
+        let reason = reason.of(lookup);
+        let count = format!("      {:>digits$} {rows_text}  ", number(*rows));
+        let indent = " ".repeat(count.len());
+        let _ = writeln!(text, "{count}{}", wording::wrapped(&reason, count.len(), &indent));
+        let room = wording::width().saturating_sub(count.len());
+        let near = explained
+            .nearest
+            .map_or(String::new(), |entry| format!(" (near {})", held(lookup, entry, room)));
+        let place = place(key.row, key.line);
+        let sample = labelled(&place, key.read(), &near, room);
+        for line in sample.split('\n') {
+            let _ = writeln!(text, "{indent}{line}");
         }
     }
+    if !others.is_empty() {
+        let more = counted(others.len() as u64, "other reason");
+        let unit = if other_rows == 1 { "row " } else { "rows" };
+        let _ = writeln!(text, "      {:>digits$} {unit}  for {more}", number(other_rows));
+    }
+    if found.unmatched.beyond() > 0 {
+        let bound = format!(
+            "Reasons were searched for the first {} different keys; {} of further keys {} not \
+                 examined.",
+            number(KEPT as u64),
+            counted(found.unmatched.beyond(), "row"),
+            if found.unmatched.beyond() == 1 { "was" } else { "were" },
+        );
+        indented(text, &bound);
+    } else if diagnosis.not_sought > 0 {
+        let all = diagnosis.explained.len() as u64;
+        let bound = format!(
+            "Nearest keys were searched for {} of {}.",
+            number(all - diagnosis.not_sought),
+            counted(all, "unmatched key")
+        );
+        indented(text, &bound);
+    } else if diagnosis.is_bounded {
+        indented(text, "Not every near key was compared; a nearer one may exist.");
+    }
+}
 
+impl Summary<'_> {
     /// The changes that would match more rows, with their effects.
     pub(super) fn fixes(
         &self,
@@ -85,17 +84,13 @@ impl Summary<'_> {
         let all = unmatched + found.unmatched.beyond();
         for fix in fixes {
             let would = if fix.only_key { "would find their key" } else { "would match" };
-            let words = format!(
-                "unmatched: {} of {} {would} with",
-                number(fix.fixed),
-                counted(all, "row"),
-            );
-            paragraph(text, 2, &words);
+            let words = format!("{} of {} {would} with", number(fix.fixed), counted(all, "row"));
+            indented(text, &words);
             for line in as_written(&fix.on, self.in_plan) {
-                let _ = writeln!(text, "      {line}");
+                let _ = writeln!(text, "          {line}");
             }
             let name = lookup.reference().name();
-            paragraph(text, 4, &effect(fix.newly_ambiguous, fix.lost, fix.joined, name));
+            indented(text, &effect(fix.newly_ambiguous, fix.lost, fix.joined, name));
         }
     }
 }

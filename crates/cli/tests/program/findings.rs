@@ -10,10 +10,28 @@ fn check_tells_the_same_and_writes_no_table() {
     assert_eq!(scene.files(), before);
     assert_eq!(check.out, "");
     let enrich = scene.run(&format!("enrich harvest.csv {ON_HIVES} --take 'Keeper, Line'"));
-    assert_eq!(
-        enrich.ended(0).err.split_once("\nWrote").unwrap().0,
-        check.err.trim_end_matches('\n').to_owned() + "\n"
-    );
+    assert_eq!(enrich.ended(0).err.split_once("\n\n").unwrap().1, check.err);
+}
+
+/// What is fine takes one line, several references a table, and only what is in trouble unfolds.
+#[test]
+fn a_summary_is_as_long_as_its_troubles() {
+    let mut scene = Scene::new();
+    let mut call = "enrich harvest.csv".to_owned();
+    for nth in 1..=10 {
+        let sites = if nth == 7 { "Fellside,x\n" } else { "Fellside,x\nLarkfield,y\n,z\n" };
+        scene = scene.with(&format!("round-{nth}.csv"), format!("Apiary,Round {nth}\n{sites}"));
+        call += &format!(" --from round-{nth}.csv --on Apiary --take '*' --match-blanks");
+    }
+    let one =
+        "enrich harvest.csv --from round-1.csv --on Apiary --take '*' --match-blanks -o one.csv";
+    let one = scene.run(one).ended(0).err;
+    let ten = scene.run(&format!("{call} -o ten.csv")).ended(0).err;
+    assert!(one.lines().count() <= 4 && ten.lines().count() <= 30, "{one}{ten}");
+    let stopped = scene.run(&format!("{call} --require 'round-7.unmatched = 0'")).ended(1).err;
+    assert!(stopped.lines().last().unwrap().starts_with("  ") && stopped.contains("\n\ngate `"));
+    let full = scene.run("check harvest.csv --from round-7.csv --on Apiary -v").ended(0).err;
+    snapshot("summaries", &format!("{one}----\n{ten}----\n{stopped}----\n{full}"));
 }
 
 /// With nothing taken, every other column counts.
@@ -21,7 +39,7 @@ fn check_tells_the_same_and_writes_no_table() {
 fn check_without_take_compares_every_column() {
     let scene = Scene::new();
     let conflicting = |take: &str| {
-        let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {take}")).ended(0);
+        let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {take} -v")).ended(0);
         let line = ran.err.lines().find(|line| line.contains("    conflicting ")).unwrap();
         line.split_whitespace().nth(1).unwrap().to_owned()
     };
@@ -77,7 +95,7 @@ fn gates_decide_the_exit_status() {
 fn outcomes_add_up_in_every_summary() {
     for (main, rows) in [("Apiary,Hive\n", 0), ("Apiary,Hive\n,\nFellside,H-001\nx,y\n", 3)] {
         let scene = Scene::new().with("harvest.csv", main);
-        let ran = scene.run(&format!("check harvest.csv {ON_HIVES}")).ended(0);
+        let ran = scene.run(&format!("check harvest.csv {ON_HIVES} -v")).ended(0);
         let count = |label: &str| -> u64 {
             let line = ran.err.lines().find_map(|line| line.trim_start().strip_prefix(label));
             line.unwrap().split_whitespace().next().unwrap().parse().unwrap()
