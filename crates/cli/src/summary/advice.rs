@@ -187,7 +187,7 @@ fn advice_on_unmatched(
     let no_key = counts.of(Kind::Unmatched) - out_of_range - no_header;
     if no_key > 0 && reference.is_by_position() {
         let words = format!(
-            "{name} has fewer rows; add those that are missing, or match it on a \
+            "{name} has fewer rows; add the missing rows, or match it on a \
              key."
         );
         all.push(Advice { about: Kind::Unmatched.label(), words });

@@ -323,7 +323,8 @@ fn outcome(looked: Looked<'_>) -> String {
     if let (Some(rule), chosen @ 1..) =
         (rule_name(looked.lookup.reference().rule()), counts.of(Kind::Chosen))
     {
-        let _ = write!(said, ", {} of them by the rule `{rule}`", number(chosen));
+        let how_many = if chosen == matched { "all".to_owned() } else { number(chosen) };
+        let _ = write!(said, ", {how_many} of them by the rule `{rule}`");
     }
     let others = counts.of(Kind::Unmatched);
     if looked.taking.appending.is_some() && others > 0 {

@@ -84,7 +84,7 @@ impl Summary<'_> {
             let spilled = self.enrichment.lookups().any(|lookup| lookup.reference().is_spilled());
             let how = if spilled { ", and leave out --memory" } else { "" };
             let more = if self.verbose { "" } else { "; -v shows all counts" };
-            let advice = format!("To see every row of these findings, add --lists DIR{how}{more}.");
+            let advice = format!("To list every row in trouble, add --lists DIR{how}{more}.");
             text.push('\n');
             paragraph(&mut text, 0, &advice);
         }

@@ -83,6 +83,7 @@ impl Summary<'_> {
         let unmatched: u64 = found.unmatched.keys().iter().map(|key| key.rows).sum();
         let all = unmatched + found.unmatched.beyond();
         for fix in fixes {
+            text.push('\n');
             let would = if fix.only_key { "would find their key" } else { "would match" };
             let words = format!("{} of {} {would} with", number(fix.fixed), counted(all, "row"));
             indented(text, &words);

@@ -32,7 +32,7 @@ fn what_comes_out_does_not_depend_on_memory() {
     assert_eq!(reported("--memory '1 GB'"), whole);
     // But for what is held and the advice, all of it is the same.
     let counts = |reported: &str| {
-        let reported = reported.split("\nTo see every row").next().unwrap();
+        let reported = reported.split("\nTo list every row").next().unwrap();
         let (before, counts) = reported.split_once("\n  Rows of main.csv\n").unwrap();
         before.lines().filter(|line| line.contains("row ")).collect::<String>() + counts
     };
