@@ -41,7 +41,7 @@ use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
 use crate::targets::{Targets, file_name};
-use crate::terminal::say;
+use crate::terminal::{say, show};
 use crate::typed::{Asked, as_receipt_has_it};
 use crate::wording::{joined, wrapped};
 use appear::stamp;
@@ -82,8 +82,14 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         let _ = writeln!(reported, "{}\n", wrapped(&note, 0, "      "));
     }
     reported.push_str(&run.reported);
+    // Without an output the findings are the result.
+    let is_result = run.call.into == Destination::Nothing;
     own.note(run.appeared);
-    say(&reported);
+    if is_result {
+        show(&reported)?;
+    } else {
+        say(&reported);
+    }
     Ok(outcome)
 }
 

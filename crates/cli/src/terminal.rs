@@ -87,9 +87,8 @@ pub(crate) fn show(text: &str) -> Result<()> {
 
 /// Whether a terminal gets what goes to standard output, now or later.
 fn is_seen() -> bool {
-    let is_asked_for =
-        [ColorChoice::Always, ColorChoice::AlwaysAnsi].contains(&ColorChoice::global());
-    is_asked_for || io::stdout().is_terminal()
+    let out = io::stdout();
+    out.is_terminal() || AutoStream::choice(&out) != ColorChoice::Never
 }
 
 /// Text without what a terminal would obey, but for line ends and the program's own styles.

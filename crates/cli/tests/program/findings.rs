@@ -8,9 +8,9 @@ fn check_tells_the_same_and_writes_no_table() {
     let before = scene.files();
     let check = scene.run(&format!("check harvest.csv {ON_HIVES} --take 'Keeper, Line'")).ended(0);
     assert_eq!(scene.files(), before);
-    assert_eq!(check.out, "");
+    assert_eq!(check.err, "");
     let enrich = scene.run(&format!("enrich harvest.csv {ON_HIVES} --take 'Keeper, Line'"));
-    assert_eq!(enrich.ended(0).err.split_once("\n\n").unwrap().1, check.err);
+    assert_eq!(enrich.ended(0).err.split_once("\n\n").unwrap().1, check.out);
 }
 
 /// What is fine takes one line, several references a table, and only what is in trouble unfolds.
@@ -30,7 +30,7 @@ fn a_summary_is_as_long_as_its_troubles() {
     assert!(one.lines().count() <= 4 && ten.lines().count() <= 30, "{one}{ten}");
     let stopped = scene.run(&format!("{call} --require 'round-7.unmatched = 0'")).ended(1).err;
     assert!(stopped.lines().last().unwrap().starts_with("  ") && stopped.contains("\n\ngate `"));
-    let full = scene.run("check harvest.csv --from round-7.csv --on Apiary -v").ended(0).err;
+    let full = scene.run("check harvest.csv --from round-7.csv --on Apiary -v").ended(0).out;
     snapshot("summaries", &format!("{one}----\n{ten}----\n{stopped}----\n{full}"));
 }
 
@@ -40,7 +40,7 @@ fn check_without_take_compares_every_column() {
     let scene = Scene::new();
     let conflicting = |take: &str| {
         let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {take} -v")).ended(0);
-        let line = ran.err.lines().find(|line| line.contains("    conflicting ")).unwrap();
+        let line = ran.out.lines().find(|line| line.contains("    conflicting ")).unwrap();
         line.split_whitespace().nth(1).unwrap().to_owned()
     };
     assert_eq!((conflicting(""), conflicting("--take Line")), ("1".into(), "0".into()));
@@ -86,7 +86,7 @@ fn gates_decide_the_exit_status() {
     let scene = Scene::new();
     let gates = "--require 'unmatched <= 14%' --require 'hives.ambiguous <= 1'";
     let ran = scene.run(&format!("check harvest.csv {ON_HIVES} {gates}"));
-    let reported = ran.ended(1).err;
+    let reported = ran.ended(1).out;
     snapshot("gates", &reported[reported.find("gate").unwrap()..]);
 }
 
@@ -97,7 +97,7 @@ fn outcomes_add_up_in_every_summary() {
         let scene = Scene::new().with("harvest.csv", main);
         let ran = scene.run(&format!("check harvest.csv {ON_HIVES} -v")).ended(0);
         let count = |label: &str| -> u64 {
-            let line = ran.err.lines().find_map(|line| line.trim_start().strip_prefix(label));
+            let line = ran.out.lines().find_map(|line| line.trim_start().strip_prefix(label));
             line.unwrap().split_whitespace().next().unwrap().parse().unwrap()
         };
         let outcomes = ["matched", "unmatched", "ambiguous", "blank key"].map(count);
@@ -114,7 +114,7 @@ fn colour_is_for_those_who_want_it() {
         program.args(["check", "harvest.csv", "--from", "hives.csv", "--on", "Hive = Tag"]);
         program.args(arguments.split_whitespace());
         program.envs(variable.map(|name| (name, "1")));
-        String::from_utf8(program.output().unwrap().stderr).unwrap().contains('\u{1b}')
+        String::from_utf8(program.output().unwrap().stdout).unwrap().contains('\u{1b}')
     };
     assert!(!coloured("", None));
     assert!(coloured("--color always", None));
@@ -132,7 +132,7 @@ fn a_summary_fits_eighty_columns() {
     let scene = Scene::new().with("harvest.csv", main);
     let ran =
         scene.run(&format!("check harvest.csv {ON_HIVES} --require 'unmatched = 0'")).ended(1);
-    for line in ran.err.lines() {
+    for line in ran.out.lines() {
         assert!(unicode_width::UnicodeWidthStr::width(line) <= 80, "{line}");
     }
 }

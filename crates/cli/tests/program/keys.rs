@@ -47,12 +47,12 @@ fn collapsed_keys_and_malformed_reference_rows_are_told() {
     let ran = scene.run(&format!("check main.csv {on} --lists lists --require 'collapsed = 0'"));
     let ran = ran.ended(1);
     assert!(
-        ran.err.contains("collapsed       1 key       rows 1, 2: H-1 | h-001\n"),
+        ran.out.contains("collapsed       1 key       rows 1, 2: H-1 | h-001\n"),
         "{}",
-        ran.err
+        ran.out
     );
-    assert!(ran.err.contains("1 row of other has a malformed key"), "{}", ran.err);
-    assert!(ran.err.contains("does not hold: other: 1 of 2 keys collapsed (50.0%)"));
+    assert!(ran.out.contains("1 row of other has a malformed key"), "{}", ran.out);
+    assert!(ran.out.contains("does not hold: other: 1 of 2 keys collapsed (50.0%)"));
     assert_eq!(
         scene.read("lists/collapsed.csv"),
         "reference,table,row,line,Tag,\"Tag | after \"\"-\"\" | number (compared)\",Line\n\

@@ -111,7 +111,7 @@ fn findings_of_lookups_are_told_listed_and_explained() {
     let scene = scene();
     let options = format!("{LINES} {PRICED} {BLOOMING}");
     let ran = scene.run(&format!("check orders.csv {options} --lists lists")).ended(0);
-    let mut text = ran.err;
+    let mut text = ran.out;
     for list in
         ["ambiguous", "conflicting", "duplicate", "malformed", "no-header", "unmatched", "unused"]
     {
@@ -227,7 +227,7 @@ fn a_small_table_asks_a_large_reference_first() {
         assert_eq!(ran.out, first.out);
     }
     let ran = scene.run(&call.replace("enrich", "check")).ended(0);
-    assert!(ran.err.starts_with("hives (5,000 rows): "), "{}", ran.err);
+    assert!(ran.out.starts_with("hives (5,000 rows): "), "{}", ran.out);
 }
 
 /// Options that other commands have for each of several tables are those of the one table here.

@@ -70,7 +70,7 @@ fn each_row_gets_the_reason_that_is_so() {
 #[test]
 fn advice_comes_true() {
     let scene = scene();
-    let before = scene.run(&format!("check harvest.csv {ON} -v")).ended(0).err;
+    let before = scene.run(&format!("check harvest.csv {ON} -v")).ended(0).out;
     let mut followed = 0;
     let mut lines = before.lines();
     while let Some(line) = lines.next() {
@@ -88,7 +88,7 @@ fn advice_comes_true() {
         let after = scene
             .run(&format!("check harvest.csv --from hives.csv {on} --take Keeper -v"))
             .ended(0)
-            .err;
+            .out;
         assert_eq!(count(&after, "matched"), count(&before, "matched") + promised, "{on}");
         followed += 1;
     }
@@ -98,7 +98,7 @@ fn advice_comes_true() {
 #[test]
 fn reasons_can_be_left_out() {
     let ran = scene().run(&format!("check harvest.csv {ON} --no-reasons")).ended(0);
-    assert!(!ran.err.contains("nothing near") && ran.err.contains("unmatched"));
+    assert!(!ran.out.contains("nothing near") && ran.out.contains("unmatched"));
 }
 
 /// The list of nearest keys, approved and given back, matches its rows and no others; what was
@@ -165,12 +165,12 @@ fn a_key_that_is_no_key_is_told() {
             .with("main.csv", "Farm,Site,Tag,Spare\nCo-op,A,1,\n");
         let ran =
             scene.run(&format!("check main.csv --from {from} --name hives --on '{on}'")).ended(0);
-        let reported = ran.err.replace("\n    ", " ");
+        let reported = ran.out.replace("\n    ", " ");
         let want = want.replace("3 of 4", "4 of 5");
         assert!(reported.contains(&want), "{on}: {reported}");
     }
     let ran = scene.run("check hives.csv --from hives.csv --on 'Site, Tag' --take Spare").ended(0);
-    assert!(ran.err.contains("hives.csv is on both sides"), "{}", ran.err);
+    assert!(ran.out.contains("hives.csv is on both sides"), "{}", ran.out);
 }
 
 /// `why` gives each row its reason, and what would match it.
@@ -216,12 +216,12 @@ fn a_plan_is_told_what_to_write_into_it() {
     };
     let scene =
         scene().with("plan.toml", plan("on = 'Apiary = Site code, Hive = Tag, Day = Since'"));
-    let before = scene.run("check plan.toml -v").ended(0).err;
+    let before = scene.run("check plan.toml -v").ended(0).out;
     let (_, advice) = before.rsplit_once("rows would match with\n").unwrap();
     let (on, _) = advice.split_once("    and nothing").unwrap();
     assert!(on.trim_start().starts_with("on = ["), "{before}");
     let scene = scene.with("plan.toml", plan(on));
-    let after = scene.run("check plan.toml -v").ended(0).err;
+    let after = scene.run("check plan.toml -v").ended(0).out;
     assert_eq!(count(&after, "matched"), count(&before, "matched") + 7);
 }
 
@@ -246,5 +246,5 @@ fn aliases_that_are_none_are_refused() {
     assert_eq!((ran.status, scene.files() == before), (2, true), "{}", ran.err);
     // None is used where none is asked for.
     let ran = scene.run(&format!("check harvest.csv {ON} --aliases again.csv")).ended(0);
-    assert!(!ran.err.contains("aliases:"), "{}", ran.err);
+    assert!(!ran.out.contains("aliases:"), "{}", ran.out);
 }

@@ -21,15 +21,15 @@ fn a_gate_that_does_not_hold_reports_that_nothing_was_written() {
 fn advice_names_the_columns_that_are_blank() {
     // Of the two columns of the key only the apiary is blank in a row.
     let ran = scene().run(&format!("check harvest.csv {ON_HIVES}")).ended(0);
-    assert!(ran.err.contains("\n      fill in Apiary where blank in harvest.csv."), "{}", ran.err);
+    assert!(ran.out.contains("\n      fill in Apiary where blank in harvest.csv."), "{}", ran.out);
     let scene =
         scene().with("two.csv", "A,B,C\n,x,1\n  ,x,2\nx,y,3\n").with("r.csv", "A,B,C\nx,y,3\n");
     let ran = scene.run("check two.csv --from r.csv --on 'A, B, C'").ended(0);
-    assert!(ran.err.contains("fill in A where blank"), "{}", ran.err);
+    assert!(ran.out.contains("fill in A where blank"), "{}", ran.out);
     // A text that counts as blank, and a blank that a step makes.
     let ran =
         scene.run("check two.csv --blank y --from r.csv --on 'A, B, C | after \"9\"'").ended(0);
-    assert!(ran.err.contains("fill in A, B and C where blank"), "{}", ran.err);
+    assert!(ran.out.contains("fill in A, B and C where blank"), "{}", ran.out);
 }
 
 #[test]
