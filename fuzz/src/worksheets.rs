@@ -9,7 +9,7 @@ use std::fs::File;
 use std::io::{Cursor, Write};
 
 use calamine::{Data, DataRef, Reader, Xlsx};
-use gather_keys_core::table::{Block, Overlay, Renderer, Sink, Source};
+use gather_keys_core::table::{Block, OutputColumns, Overlay, Renderer, Sink, Source};
 use gather_keys_core::value::number::push_spreadsheet_number;
 use gather_keys_formats::workbook::{CellEdits, EditOptions, FoundSheet, SheetEditor};
 use gather_keys_formats::{Address, Described, Table, Untapped};
@@ -68,8 +68,10 @@ fn written_into(workbook: &[u8]) -> Option<Vec<u8>> {
     let options = EditOptions { threads: 1, ..EditOptions::default() };
     let mut editor = SheetEditor::new("hives.xlsx", table.sheet_place()?, options);
     editor.set_replaced_formulas(vec![UPDATED]);
-    editor.write_headers(table.headers(), &["h".to_owned()]).ok()?;
-    let renderer = editor.renderer(Overlay::of([UPDATED]));
+    let overlay = Overlay::of([UPDATED]);
+    let columns = OutputColumns::all(table.headers(), &["h".to_owned()], overlay);
+    editor.write_headers(&columns).ok()?;
+    let renderer = editor.renderer(&columns);
     let (mut block, mut edits) = (Block::default(), CellEdits::default());
     while table.read_block(&mut block).ok()? {
         let rows: Vec<usize> = (0..block.rows()).collect();

@@ -10,9 +10,9 @@ use bytesize::ByteSize;
 use clap::ValueEnum;
 use gather_keys_core::findings::{Gate, Kind, Population};
 use gather_keys_core::plan::{
-    MainTable, On, Plan, Reach, ReferencePlan, ReferenceTable, Replace, Selection, TableForm, Take,
-    Text, Texts, Update, WhenDuplicate, WhenUnmatched, Within, asked_of_main, parse_blanks,
-    parse_headers,
+    Columns, MainTable, On, Plan, Reach, ReferencePlan, ReferenceTable, Replace, Selection,
+    TableForm, Take, Text, Texts, Update, WhenDuplicate, WhenUnmatched, Within, asked_of_main,
+    parse_blanks, parse_headers,
 };
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::Address;
@@ -33,6 +33,9 @@ pub(crate) struct Call {
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Gates,
     pub(crate) into: Destination,
+    /// The columns of the output, and those that it leaves out; none where it has all.
+    pub(crate) columns: Vec<Columns>,
+    pub(crate) dropped: Vec<Selection>,
     /// Whether a file that is written into is kept as it was.
     pub(crate) backup: bool,
     pub(crate) overwrite: bool,
@@ -221,12 +224,19 @@ impl Call {
             (_, None, false) => Destination::Output(Address::Standard),
         };
         check_files(&reading, asked)?;
+        let columns = reading.all(&plan.columns, Columns::parse)?;
+        let dropped = reading.all(&plan.drop, |text| Selection::parse("drop", text))?;
+        if into == Destination::Main && !(columns.is_empty() && dropped.is_empty()) {
+            return Err(Error::InPlaceColumns { name: main.address.to_string() });
+        }
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
         Ok(Self {
             main,
             references,
             gates,
             into,
+            columns,
+            dropped,
             backup: plan.no_backup != Some(true),
             overwrite: plan.overwrite == Some(true),
             style: OutputStyle {

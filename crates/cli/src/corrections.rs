@@ -5,9 +5,8 @@
 
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::enrich::Corrections;
+use gather_keys_core::enrich::{Corrections, EnrichmentBuilder};
 use gather_keys_core::findings::Correction;
-use gather_keys_core::table::Headers;
 use gather_keys_formats::{Address, InputFile, SideFile, SideForm, SideWriter, Sum};
 
 use crate::error::{Error, Result};
@@ -121,10 +120,11 @@ impl CorrectionsFile {
         Ok((file, bytes))
     }
 
-    /// The corrections, with their headers found in those of the output.
-    pub(crate) fn placed_in(&self, output: &Headers) -> Result<Corrections> {
+    /// The corrections, with their headers found in the output.
+    pub(crate) fn placed_in(&self, builder: &EnrichmentBuilder) -> Result<Corrections> {
         let name = self.path.display().to_string();
-        Ok(Corrections::new(&name, &self.key, self.corrections.clone(), output)?)
+        let find = |header: &str| builder.find_output(header);
+        Ok(Corrections::new(&name, &self.key, self.corrections.clone(), find)?)
     }
 
     /// How many there are.

@@ -144,9 +144,9 @@ impl Edits {
         enrichment: &Enrichment,
         file: Option<&CorrectionsFile>,
     ) -> Result<Vec<Vec<usize>>> {
-        let headers = enrichment.headers();
         match file {
             Some(file) => {
+                let headers = enrichment.output().headers();
                 let columns = file.key.iter().map(|header| Ok(headers.find(header)?.column));
                 Ok(vec![columns.collect::<Result<Vec<usize>>>()?])
             }
@@ -162,18 +162,19 @@ impl Edits {
         fresh: Table<'_>,
         file: Option<&CorrectionsFile>,
     ) -> Result<(Vec<String>, Vec<Correction>)> {
-        let headers = enrichment.headers();
+        let output = enrichment.output();
+        let headers = output.headers();
         let mut candidates = Self::keys(enrichment, file)?;
         if let (Some(key), None) = (&self.key, file) {
             // Columns that identify every row now will do so in the next run.
             candidates.insert(0, key.clone());
         }
         // A key that is another answers another question: it belongs into the main table.
-        let own = headers.len() - enrichment.added().len();
         let of_keys: Vec<String> = enrichment
             .lookups()
             .flat_map(Lookup::columns)
-            .filter(|column| *column < own)
+            .filter(|column| *column < output.own())
+            .filter_map(|column| output.place_of(column))
             .map(|column| headers.address(column))
             .collect();
         for row in &self.rows {
@@ -221,12 +222,16 @@ fn names(headers: &Headers, columns: &[usize]) -> Vec<String> {
     columns.iter().map(|&column| headers.address(column)).collect()
 }
 
-/// Columns that may identify the rows of the main table: those of each key, then each by itself.
+/// Columns of the output that may identify the rows of the main table: those of each key, then each by itself.
 fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
-    let own = enrichment.headers().len() - enrichment.added().len();
+    let output = enrichment.output();
+    let own = output.own();
     let keys = enrichment.lookups().map(Lookup::columns);
     let keys = keys.filter(|key| !key.is_empty() && key.iter().all(|&column| column < own));
-    keys.chain((0..own).map(|column| vec![column])).collect()
+    let all = keys.chain((0..own).map(|column| vec![column]));
+    // A column that the output does not have tells nothing in it.
+    let there = |key: Vec<usize>| key.into_iter().map(|column| output.place_of(column)).collect();
+    all.filter_map(there).collect()
 }
 
 /// A table in the form of the output.

@@ -75,6 +75,11 @@ pub(crate) enum Error {
     PathNotText { path: String },
     /// The table is to go into the main file and to an output.
     InPlaceWithOutput,
+    /// Columns are chosen of a table that is written into.
+    InPlaceColumns {
+        /// The main table.
+        name: String,
+    },
     /// The main file would lose rows or blank cells.
     InPlaceAdjusted {
         /// The main file.
@@ -388,6 +393,11 @@ impl fmt::Display for Error {
             Self::InPlaceWithOutput => {
                 write!(f, "use either --in-place, which writes into the main file, or -o, not both")
             }
+            Self::InPlaceColumns { name } => write!(
+                f,
+                "{name} is written into, and its columns stay as they are: with --columns or --drop, name \
+                 another file with -o"
+            ),
             Self::InPlaceAdjusted { name } => write!(
                 f,
                 "with --fill-down or --skip-last, {name} is not written as it was read; leave out \

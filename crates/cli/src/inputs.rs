@@ -13,7 +13,7 @@ use gather_keys_core::lookup::{Overflow, Seed};
 use gather_keys_core::plan::{ReferencePlan, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::report::LISTED;
 use gather_keys_core::spill::Scratch;
-use gather_keys_core::table::{Arranged, Headers, RawForm, Source};
+use gather_keys_core::table::{Arranged, Headers, OutputColumns, RawForm, Source};
 use gather_keys_formats::columnar::StoredType;
 use gather_keys_formats::postgresql::TableIdentity;
 use gather_keys_formats::workbook::SheetPlace;
@@ -194,6 +194,9 @@ impl Inputs {
             let plan = plan.clone();
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
+        if !(call.columns.is_empty() && call.dropped.is_empty()) {
+            builder.choose(&call.columns, &call.dropped).map_err(Error::Core)?;
+        }
         let is_new = |path: &&Path| call.edits == EditsRule::Keep && !path.exists();
         let corrections = match (kept, call.corrections.as_deref()) {
             (Some(kept), _) => Some(kept.clone()),
@@ -201,8 +204,7 @@ impl Inputs {
                 path.filter(|path| !is_new(path)).map(CorrectionsFile::read).transpose()?
             }
         };
-        let corrected =
-            corrections.as_ref().map(|file| file.placed_in(builder.headers())).transpose()?;
+        let corrected = corrections.as_ref().map(|file| file.placed_in(&builder)).transpose()?;
         Ok(Self { main, meter, size, corrections, corrected, references, builder, types, seen })
     }
 
@@ -323,6 +325,22 @@ impl Inputs {
             (false, false) => enrichment.sampling(LISTED),
         };
         Ok(Loaded { main: self.main, enrichment, seen, others, types: self.types })
+    }
+}
+
+impl ColumnTypes {
+    /// The types of the columns of the output.
+    pub(crate) fn of_output(self, columns: &OutputColumns) -> Self {
+        fn chosen<T: Clone>(all: &[Option<T>], columns: &OutputColumns) -> Vec<Option<T>> {
+            let of = |nth| all.get(columns.column(nth)).cloned().flatten();
+            (0..columns.len()).map(of).collect()
+        }
+        Self {
+            stored: chosen(&self.stored, columns),
+            declared: chosen(&self.declared, columns),
+            number_formats: chosen(&self.number_formats, columns),
+            widths: chosen(&self.widths, columns),
+        }
     }
 }
 

@@ -131,8 +131,7 @@ pub(crate) fn pass(
     Ok(PassResult { findings, mixed, workbook })
 }
 
-/// The columns of the main table that the references update.
+/// The columns of the main table that references and corrections write.
 fn updated_columns(enrichment: &Enrichment) -> Vec<usize> {
-    let updates = enrichment.row_outputs().flat_map(|output| &output.updates);
-    updates.map(|updating| updating.column).collect()
+    enrichment.overlay().columns().to_vec()
 }

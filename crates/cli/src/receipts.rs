@@ -172,7 +172,7 @@ impl Draft {
             receipt.references.push(found);
             keys.push((unmatched, duplicate));
         }
-        let headers = run.enrichment.headers().iter().map(str::to_owned).collect();
+        let headers = run.enrichment.output().headers().iter().map(str::to_owned).collect();
         let rows = run.findings.written;
         Ok(Self { receipt, keys, path: path.to_owned(), headers, rows })
     }

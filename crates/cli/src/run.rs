@@ -374,6 +374,7 @@ impl<'a> Run<'a> {
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
+        let types = types.of_output(enrichment.output());
         let into = self.written(&main, &enrichment, types, output.as_mut())?;
         let PassResult { findings, mixed, workbook } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;

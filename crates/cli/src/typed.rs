@@ -101,6 +101,7 @@ impl Asked {
         };
         let Some(file) = &self.file else { return error };
         let places = self.plan.references.iter().flat_map(ReferenceTable::header_texts);
+        let places = self.plan.header_texts().into_iter().chain(places);
         let mut places = places.filter_map(|text| {
             let written = file.text.get(text.place.clone()?)?;
             Some(text.place.as_ref()?.start + written.find(&asked[..])?)

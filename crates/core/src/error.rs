@@ -173,6 +173,18 @@ pub enum Error {
         /// All headers of the reference.
         all: Vec<String>,
     },
+    /// A column is named for the output, and dropped from it.
+    NamedAndDropped {
+        /// Its header.
+        header: String,
+    },
+    /// Two columns of the output would have the same header.
+    OutputTwice {
+        /// The header.
+        name: String,
+    },
+    /// Every column is dropped from the output.
+    NothingLeft,
     /// Rows can't be added from a reference, since their key has no place in the main table.
     NothingToAppend {
         /// The reference.
@@ -314,6 +326,16 @@ impl fmt::Display for Error {
                 write!(f, "besides the key, {reference} has no such column that the main table ")?;
                 write!(f, "has too: update by name, `MAIN = REFERENCE`; its headers are ")?;
                 write!(f, "{}", Ticked(all, "and"))
+            }
+            Self::NamedAndDropped { header } => {
+                write!(f, "`{header}` is in `columns` and in `drop`: leave it out of one of them")
+            }
+            Self::OutputTwice { name } => {
+                write!(f, "two columns of the output would be called `{name}`: ")?;
+                write!(f, "give one of them another name, `{name} as NAME`, or leave it out")
+            }
+            Self::NothingLeft => {
+                write!(f, "`drop` leaves the output without a column: name fewer of them there")
             }
             Self::NothingToAppend { reference } => {
                 write!(

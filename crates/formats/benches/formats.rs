@@ -19,7 +19,7 @@ use std::time::Instant;
 use arrow_array::RecordBatch;
 use arrow_cast::display::{ArrayFormatter, FormatOptions};
 use calamine::{Ods, Reader as _, Xlsx};
-use gather_keys_core::table::{Block, CellKind, Headers, Parser, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, Headers, OutputColumns, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::json::JsonWriter;
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
@@ -55,7 +55,8 @@ const ROUNDS: usize = 15;
 /// Rows of harvest, as any format has them.
 fn fill<S: Sink<Error = Error>>(sink: &mut S, rows: usize) {
     let headers = Headers::new("harvest", ["Batch", "Apiary", "Hive", "Kg", "Day", "Frames"]);
-    sink.write_headers(&headers, &[]).unwrap();
+    let columns = OutputColumns::from(&headers);
+    sink.write_headers(&columns).unwrap();
     let apiaries = ["Fellside", "Nether Moor", "Larkfield", "Bramble End", "Old Quarry"];
     let mut block = Block::new(headers.len());
     for first in (0..rows).step_by(1000) {
@@ -70,7 +71,7 @@ fn fill<S: Sink<Error = Error>>(sink: &mut S, rows: usize) {
             block.push_line((nth - first) as u64);
         }
         let every: Vec<usize> = (0..block.rows()).collect();
-        sink.write_block(&block, &every, &Block::new(0)).unwrap();
+        sink.write_block(&columns, &block, &every, &Block::new(0)).unwrap();
     }
 }
 

@@ -17,7 +17,9 @@ use criterion::{BatchSize, Criterion, Throughput, criterion_group, criterion_mai
 use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder};
 use gather_keys_core::lookup::{Reference, ReferenceBuilder};
 use gather_keys_core::plan::{On, ReferencePlan, Take};
-use gather_keys_core::table::{Block, Discard, Headers, Overlay, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{
+    Block, Discard, Headers, OutputColumns, Overlay, Parser, Renderer, Sink, Source,
+};
 use gather_keys_formats::delimited::{ReadOptions, Reader, Writer};
 
 const HIVES: u64 = 50_000;
@@ -118,8 +120,9 @@ fn parts(criterion: &mut Criterion) {
     });
     group.bench_function("render: rows with two cells added", |bencher| {
         let mut main = reader("harvest.csv", &harvest);
-        let renderer =
-            Writer::new("out", io::sink(), main.layout().clone()).renderer(Overlay::default());
+        let names = ["Keeper".to_owned(), "Line".to_owned()];
+        let columns = OutputColumns::all(main.headers(), &names, Overlay::default());
+        let renderer = Writer::new("out", io::sink(), main.layout().clone()).renderer(&columns);
         let mut block = Block::default();
         main.read_block(&mut block).unwrap();
         let added = Block::of_rows(2, &vec![["Keeper 12", "Amberline"]; block.rows()]);

@@ -3,7 +3,7 @@
 //! In goes the renderer of a sink; out comes one that gives it more added columns: for each column of the table that is
 //! overlaid whether its cell is another now, and at the end whether the row is appended.
 
-use gather_keys_core::table::{Block, Overlay, Renderer, RowOutcomes};
+use gather_keys_core::table::{Block, OutputColumns, Overlay, Renderer, RowOutcomes};
 
 /// The mark of a cell that is another, or of a row that is appended. Others are blank.
 const MARK: &str = "1";
@@ -16,15 +16,16 @@ pub struct MarkedRenderer<R> {
 }
 
 impl<R> MarkedRenderer<R> {
-    /// Gives the rows to `inner`, which has the overlay too.
-    pub(crate) fn new(inner: R, overlay: Overlay) -> Self {
-        Self { inner, overlay }
+    /// Gives the rows to `inner`, whose columns have the marks.
+    pub(crate) fn new(inner: R, overlay: &Overlay) -> Self {
+        Self { inner, overlay: overlay.clone() }
     }
 }
 
-/// The headers of the marks.
-pub(crate) fn headers_of_marks(overlaid: usize) -> impl Iterator<Item = String> {
-    (0..=overlaid).map(|nth| format!("gather-keys, mark {nth}"))
+/// Columns followed by those of the marks.
+pub(crate) fn with_marks(columns: &OutputColumns, overlaid: usize) -> OutputColumns {
+    let marks = (0..=overlaid).map(|nth| format!("gather-keys, mark {nth}"));
+    columns.clone().with(&marks.collect::<Vec<_>>())
 }
 
 impl<R: Renderer> Renderer for MarkedRenderer<R> {

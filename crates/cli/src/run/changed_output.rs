@@ -63,7 +63,7 @@ impl Run<'_> {
         let columns = Some(&reported.marked[..]).filter(|_| is_part);
         let (place, form, now) = (&place, &form, marked(&passed.enrichment));
         let table = |file, columns| edits::Table { address: place, file, form, columns };
-        let headers = passed.enrichment.headers();
+        let headers = passed.enrichment.output().headers();
         let all: Vec<String> = (0..headers.len()).map(|column| headers.address(column)).collect();
         let whole = table(&fresh, Some(&all[..]).filter(|_| is_part));
         let fresh = table(&fresh, Some(&now[..]).filter(|_| is_part));

@@ -39,15 +39,19 @@ pub(crate) fn table_written(
             format!("{} from {of} and {more}", counted(findings.written, "row"))
         }
     };
-    let columns = counted(main.len() as u64, "column");
-    let added = match enrichment.added() {
+    let output = enrichment.output();
+    let own = match (output.own_columns().len(), main.len()) {
+        (own, all) if own == all => counted(all as u64, "column"),
+        (own, all) => format!("{own} of the {}", counted(all as u64, "column")),
+    };
+    let added = match &output.added()[..] {
         [] => String::new(),
         added => {
             let columns = counted(added.len() as u64, "added column");
             format!(" and {columns} ({})", joined(added, "and"))
         }
     };
-    format!("Wrote {rows} to {name}: {columns} of {}{added}.", main.table())
+    format!("Wrote {rows} to {name}: {own} of {}{added}.", main.table())
 }
 
 /// The sentence that says what was written into the main table, at a place.

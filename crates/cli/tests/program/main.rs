@@ -3,6 +3,7 @@
 // A test that can't go on should say so at once.
 #![allow(clippy::unwrap_used, clippy::format_push_string, clippy::format_collect)]
 
+mod columns;
 mod databases;
 mod demo;
 mod differential;

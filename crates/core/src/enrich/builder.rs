@@ -1,10 +1,11 @@
 //! From plans and tables to an enrichment that is ready to run.
 
-use super::resolve::added_names;
+use super::chosen::chosen_columns;
+use super::resolve::{added_names, finding};
 use super::{Enrichment, Note, Resolved, RowOutput, Side, resolve};
 use crate::lookup::{Lookup, Seed};
-use crate::plan::ReferencePlan;
-use crate::table::{Headers, Source};
+use crate::plan::{Columns, ReferencePlan, Selection};
+use crate::table::{Headers, OutputColumns, Overlay, Source};
 use crate::{Error, Result};
 
 /// Builds an [`Enrichment`] of a main table, reference by reference.
@@ -43,6 +44,8 @@ pub struct EnrichmentBuilder {
     notes: Vec<Note>,
     lookups: Vec<(Lookup, RowOutput)>,
     seed: Seed,
+    /// The columns of the output with their names, where they are chosen.
+    chosen: Option<Vec<(usize, String)>>,
 }
 
 impl EnrichmentBuilder {
@@ -57,6 +60,7 @@ impl EnrichmentBuilder {
             notes: Vec::new(),
             lookups: Vec::new(),
             seed,
+            chosen: None,
         }
     }
 
@@ -85,6 +89,32 @@ impl EnrichmentBuilder {
         self.headers = self.headers.clone().with(&names);
         self.added.extend(names);
         Ok(found)
+    }
+
+    /// Chooses the columns of the output, of those of the main table and of the references resolved so far: `columns`
+    /// says which, in order, and `drop` which not. Without either it has all of them.
+    ///
+    /// # Errors
+    /// When there is no such header, or several; [`Error::NamedAndDropped`], [`Error::OutputTwice`] and
+    /// [`Error::NothingLeft`].
+    pub fn choose(&mut self, columns: &[Columns], drop: &[Selection]) -> Result<()> {
+        let all = self.headers.clone().of_table("the output");
+        self.chosen = Some(chosen_columns(&all, columns, drop, &mut finding(&mut self.notes))?);
+        Ok(())
+    }
+
+    /// The column of the enriched table that a name means: by the header that it has in the output, else by its own.
+    ///
+    /// # Errors
+    /// When there is no such header, or several.
+    pub fn find_output(&self, name: &str) -> Result<usize> {
+        let Some(chosen) = &self.chosen else { return Ok(self.headers.find(name)?.column) };
+        let all = OutputColumns::all(&self.main, &self.added, Overlay::default());
+        match all.chosen(chosen).headers().find(name) {
+            Ok(found) => Ok(chosen[found.column].0),
+            Err(Error::HeaderUnknown { .. }) => Ok(self.headers.find(name)?.column),
+            Err(error) => Err(error),
+        }
     }
 
     /// Adds the lookup of the next resolved reference.
@@ -134,6 +164,6 @@ impl EnrichmentBuilder {
 
     /// The enrichment, once all lookups are added.
     pub fn finish(self) -> Enrichment {
-        Enrichment::new(self.lookups, &self.main, self.added)
+        Enrichment::new(self.lookups, &self.main, self.added, self.chosen)
     }
 }

@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::stage::RowBatch;
 use crate::findings::{Corrected, Correction, Status};
-use crate::table::{Block, Headers, Overlay, Packer, Row};
+use crate::table::{Block, Overlay, Packer, Row};
 use crate::{Error, Result};
 
 /// Corrections whose headers are found.
@@ -47,8 +47,8 @@ pub(super) struct CorrectedCell {
 }
 
 impl Corrections {
-    /// Finds the headers of corrections in those of the output. `table` is what their own table is
-    /// called, `key` its key headers.
+    /// Finds the columns of corrections by `find_column`, which is given their headers. `table` is what their own table
+    /// is called, `key` its key headers.
     ///
     /// # Errors
     /// [`Error::CorrectionAstray`] when a header is not in the output, [`Error::CorrectedTwice`]
@@ -57,17 +57,14 @@ impl Corrections {
         table: &str,
         key: &[String],
         corrections: Vec<Correction>,
-        output: &Headers,
+        find_column: impl Fn(&str) -> Result<usize>,
     ) -> Result<Self> {
         let astray = |row: u64, cause: Error| Error::CorrectionAstray {
             table: table.to_owned(),
             row,
             cause: Box::new(cause),
         };
-        let find = |row, name: &str| match output.find(name) {
-            Ok(found) => Ok(found.column),
-            Err(cause) => Err(astray(row, cause)),
-        };
+        let find = |row, name: &str| find_column(name).map_err(|cause| astray(row, cause));
         let key: Vec<usize> = key.iter().map(|name| find(0, name)).collect::<Result<_>>()?;
         let mut by_key: HashMap<String, Vec<usize>> = HashMap::new();
         let mut all: Vec<Placed> = Vec::new();

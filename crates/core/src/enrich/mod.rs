@@ -14,6 +14,7 @@
 mod appending;
 mod bounded;
 mod builder;
+mod chosen;
 mod columns;
 mod corrections;
 mod joined;

@@ -24,15 +24,20 @@ use crate::lookup::Lookup;
 use crate::parallel::in_parallel;
 use crate::table::in_order::in_order;
 use crate::table::{
-    Block, Headers, Overlay, OwnCells, PassThrough, RawForm, Rendered, Renderer, Sink, Source,
+    Block, Headers, OutputColumns, Overlay, OwnCells, PassThrough, RawForm, Rendered, Renderer,
+    Sink, Source, ascending,
 };
 
 /// Lookups ready to be run over a main table.
 #[derive(Debug)]
 pub struct Enrichment {
     pub(super) stages: Stages,
+    main: Headers,
     headers: Headers,
     added: Vec<String>,
+    /// The columns of the output with their names, where they are chosen.
+    chosen: Option<Vec<(usize, String)>>,
+    output: OutputColumns,
     /// Whether unmatched keys are kept, so that their reasons can be found.
     explaining: bool,
     /// How many samples are kept of each kind of finding.
@@ -55,16 +60,20 @@ pub(super) struct PassOptions<'w> {
 type RawPassThrough<'r, R> = (RawForm, &'r dyn PassThrough<R>);
 
 impl Enrichment {
-    /// Joins lookups, each with what it adds. `added` has the headers of all added columns, in order.
+    /// Joins lookups, each with what it adds. `added` has the headers of all added columns, in order, and `chosen` the
+    /// columns of the output where these are not all.
     pub(super) fn new(
         lookups: Vec<(Lookup, RowOutput)>,
         main: &Headers,
         added: Vec<String>,
+        chosen: Option<Vec<(usize, String)>>,
     ) -> Self {
         let headers = main.clone().with(&added);
         let stages = Stages { lookups, overlay: Overlay::default(), corrections: None };
-        let (explaining, sampled, memory) = (false, SAMPLES, None);
-        let mut all = Self { stages, headers, added, explaining, sampled, memory };
+        let output = OutputColumns::all(main, &added, Overlay::default());
+        let (main, explaining, sampled, memory) = (main.clone(), false, SAMPLES, None);
+        let mut all =
+            Self { stages, main, headers, added, chosen, output, explaining, sampled, memory };
         all.lay_over();
         all
     }
@@ -126,7 +135,10 @@ impl Enrichment {
         let updates = self.stages.lookups.iter().flat_map(|(_, taking)| &taking.updates);
         let updated = updates.map(|one| one.column);
         let corrected = self.stages.corrections.iter().flat_map(Corrections::written);
-        self.stages.overlay = Overlay::of(updated.chain(corrected).filter(|&column| column < own));
+        let overlay = Overlay::of(updated.chain(corrected).filter(|&column| column < own));
+        let all = OutputColumns::all(&self.main, &self.added, overlay.clone());
+        self.output = self.chosen.as_ref().map_or(all.clone(), |chosen| all.chosen(chosen));
+        self.stages.overlay = overlay;
     }
 
     /// How many columns the main table has.
@@ -147,6 +159,11 @@ impl Enrichment {
     /// The main table's columns that updates and corrections write.
     pub fn overlay(&self) -> &Overlay {
         &self.stages.overlay
+    }
+
+    /// The columns of the output.
+    pub fn output(&self) -> &OutputColumns {
+        &self.output
     }
 
     /// The main table's headers, then those of the added columns.
@@ -187,8 +204,8 @@ impl Enrichment {
     {
         let recording = if recorder.is_some() { Recording::Changes } else { Recording::Nothing };
         let reports_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
-        sink.write_headers(main.headers(), &self.added)?;
-        let (renderer, wants) = (sink.renderer(self.overlay().clone()), sink.wants());
+        sink.write_headers(&self.output)?;
+        let (renderer, wants) = (sink.renderer(&self.output), sink.wants());
         let mut ordered = OrderedOutput {
             tallies: self.tallies(reports_all),
             updates: self
@@ -205,12 +222,15 @@ impl Enrichment {
         // A match by position needs the position of a row while its block is processed.
         let by_position = self.lookups().any(|lookup| lookup.reference().is_by_position());
         let threads = if by_position { 1 } else { threads };
-        let wants_all = match wants {
-            OwnCells::All => true,
-            OwnCells::WithoutBytes => !main.has_row_bytes(),
-            OwnCells::None => false,
-        };
-        let columns = if wants_all { (0..self.own()).collect() } else { self.read_columns() };
+        let mut columns = self.read_columns();
+        match wants {
+            OwnCells::WithoutBytes if main.has_row_bytes() => {
+                columns.extend(self.output.ends_of_runs());
+            }
+            OwnCells::All | OwnCells::WithoutBytes => columns.extend(self.output.own_columns()),
+            OwnCells::None => {}
+        }
+        let columns = ascending(&columns);
         let options = PassOptions { threads, columns: &columns, recording };
         let (main_rows, spilled) = if self.spilled().is_empty() {
             (self.go_through(main, options, &renderer, &mut ordered)?, Vec::new())
@@ -279,7 +299,8 @@ impl Enrichment {
         K: Sink<Error = S::Error> + Send,
     {
         let mut rows = 0;
-        let raw = renderer.pass_through().filter(|(form, _)| self.stages.are_raw(*form));
+        let raw = renderer.pass_through();
+        let raw = raw.filter(|(form, _)| self.output.are_all() && self.stages.are_raw(*form));
         let process = |workspace: &mut Workspace<Rendered<K>>, block: &Block| {
             workspace.begin(block, 0..block.rows(), self.overlay());
             self.process(block, 0, options.recording, (renderer, raw), workspace);

@@ -163,13 +163,9 @@ pub struct Side<'a> {
     pub blanks: &'a [String],
 }
 
-/// Finds the columns that a plan names.
-///
-/// # Errors
-/// When a table has no such header, or several, or when parts of the plan conflict.
-pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Result<Resolved> {
-    let mut notes = Vec::new();
-    let mut find = |headers: &Headers, name: &str| -> Result<usize> {
+/// Finds columns, and notes which were found loosely.
+pub(super) fn finding(notes: &mut Vec<Note>) -> impl FnMut(&Headers, &str) -> Result<usize> {
+    |headers, name| {
         let found = headers.find(name)?;
         let note = Note::LooseHeader {
             table: headers.table().to_owned(),
@@ -180,7 +176,16 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
             notes.push(note);
         }
         Ok(found.column)
-    };
+    }
+}
+
+/// Finds the columns that a plan names.
+///
+/// # Errors
+/// When a table has no such header, or several, or when parts of the plan conflict.
+pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Result<Resolved> {
+    let mut notes = Vec::new();
+    let mut find = finding(&mut notes);
     let parts: &[OnPart] = match &plan.on {
         On::Key(parts) => parts,
         On::Position => &[],
@@ -230,6 +235,7 @@ pub fn resolve(plan: &ReferencePlan, main: Side<'_>, reference: Side<'_>) -> Res
         true => Some(appending(parts, main, reference, &mut find)?),
         false => None,
     };
+    drop(find);
     let replacing = Replacing { replace: plan.replace, bring_blanks: plan.bring_blanks };
     let unmatched = match &plan.when_unmatched {
         WhenUnmatched::Blank | WhenUnmatched::Stop => Unmatched::Blank,

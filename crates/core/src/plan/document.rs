@@ -96,6 +96,13 @@ plan_keys! {
         /// Arrow file, or a table of a database (`co-op.sqlite#enriched`); or `-` for standard output
         /// [default: -].
         output: Option<Text> = "OUT", path;
+        /// The columns of the output, in order and separated by commas: `Header`, `Header as New`,
+        /// `First .. Last`, `Size *`, or `*` for all others [default: those of the main table, then the added ones].
+        @[serde(default)]
+        columns: Texts = "COLUMNS", headers;
+        /// Columns that the output leaves out, separated by commas: `Header`, `First .. Last` or `Size *`.
+        @[serde(default)]
+        drop: Texts = "COLUMNS", headers;
         /// Replace files that exist.
         overwrite: Option<bool>;
         /// Write into the main file itself, and keep a dated copy of it as a backup.

@@ -5,6 +5,7 @@
 
 mod asked;
 mod blank;
+mod columns;
 mod document;
 mod header_list;
 mod keys;
@@ -19,6 +20,7 @@ mod written;
 
 pub use asked::{AskedHeaders, asked_of_main};
 pub use blank::parse_blanks;
+pub use columns::Columns;
 pub use document::{MainTable, Plan, ReferenceTable, TableForm};
 pub use header_list::parse_headers;
 pub use keys::{Holds, PlanKey};

@@ -119,7 +119,7 @@ impl Take {
     }
 }
 
-fn rename(phrase: &mut Phrase<'_>) -> Result<Option<String>> {
+pub(super) fn rename(phrase: &mut Phrase<'_>) -> Result<Option<String>> {
     if phrase.word("as") { phrase.header(&[','], &[]).map(Some) } else { Ok(None) }
 }
 

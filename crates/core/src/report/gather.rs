@@ -58,7 +58,7 @@ impl Gathering<'_> {
             written: self.output.map(|(name, appeared)| WrittenTold {
                 name: name.to_owned(),
                 rows: if appeared { findings.written } else { 0 },
-                added: enrichment.added().to_vec(),
+                added: enrichment.output().added(),
                 appeared,
             }),
             references: references.collect(),

@@ -4,7 +4,7 @@ use crate::Error;
 use crate::findings::SAMPLES;
 use crate::key::Key;
 use crate::lookup::{Reference, ReferenceBuilder, Seed, TakenColumns};
-use crate::table::{Block, Headers, Sink, Source, without_clash};
+use crate::table::{Block, Headers, OutputColumns, Overlay, Sink, Source, without_clash};
 use crate::template::{BoundTemplate, PartState, SplitError, StepBuffers, Template};
 
 /// The result of making a key column.
@@ -56,7 +56,8 @@ pub fn make<E: From<Error>>(
     let (mut inseparable, mut samples) = (0, Vec::new());
     let (mut block, mut added, mut work) =
         (Block::default(), Block::default(), StepBuffers::default());
-    sink.write_headers(headers, &[header.to_owned()])?;
+    let columns = OutputColumns::all(headers, &[header.to_owned()], Overlay::default());
+    sink.write_headers(&columns)?;
     while source.read_block(&mut block)? {
         builder.add(&block)?;
         added.reset(1);
@@ -75,7 +76,7 @@ pub fn make<E: From<Error>>(
                 }
             }
         }
-        sink.write_block(&block, &every_row(&block), &added)?;
+        sink.write_block(&columns, &block, &every_row(&block), &added)?;
     }
     Ok(Made { census: builder.finish()?, inseparable, samples })
 }
@@ -114,7 +115,8 @@ pub fn split<E>(
 ) -> Result<Taken, E> {
     let mut taken = Taken::default();
     let (mut block, mut added) = (Block::default(), Block::default());
-    sink.write_headers(source.headers(), names)?;
+    let columns = OutputColumns::all(source.headers(), names, Overlay::default());
+    sink.write_headers(&columns)?;
     while source.read_block(&mut block)? {
         added.reset(names.len());
         for row in 0..block.rows() {
@@ -145,7 +147,7 @@ pub fn split<E>(
                 added.push_cell(parts.get(nth).map_or("", String::as_str));
             }
         }
-        sink.write_block(&block, &every_row(&block), &added)?;
+        sink.write_block(&columns, &block, &every_row(&block), &added)?;
     }
     Ok(taken)
 }

@@ -1,6 +1,6 @@
 //! Tables in memory: a source for rows that a program already has, and a sink that collects rows.
 
-use super::{Before, Block, Headers, Overlay, Parser, Renderer, Row, Sink, Source};
+use super::{Before, Block, Headers, OutputColumns, Parser, Renderer, Row, Sink, Source};
 use crate::Error;
 
 /// A table in memory.
@@ -117,7 +117,7 @@ impl Parser for MemoryParser {
 /// A sink that collects the rows of an output in memory.
 #[derive(Debug, Default)]
 pub struct Collected {
-    /// The headers of the main table, then those of the added columns.
+    /// The headers, in order.
     pub headers: Vec<String>,
     /// The cells of each row, in the order of the headers.
     pub rows: Vec<Vec<String>>,
@@ -127,13 +127,13 @@ impl Sink for Collected {
     type Error = Error;
     type Renderer = CellRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Error> {
-        self.headers = main.iter().map(str::to_owned).chain(added.iter().cloned()).collect();
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<(), Error> {
+        self.headers = columns.headers().iter().map(str::to_owned).collect();
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> CellRenderer {
-        CellRenderer { overlay }
+    fn renderer(&self, columns: &OutputColumns) -> CellRenderer {
+        CellRenderer { columns: columns.clone() }
     }
 
     fn write(&mut self, rendered: &mut Vec<Vec<String>>) -> Result<(), Error> {
@@ -145,17 +145,16 @@ impl Sink for Collected {
 /// The renderer of [`Collected`]: the cells of each row.
 #[derive(Debug)]
 pub struct CellRenderer {
-    overlay: Overlay,
+    columns: OutputColumns,
 }
 
 impl Renderer for CellRenderer {
     type Rendered = Vec<Vec<String>>;
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered) {
-        let columns = main.columns() + added.columns() - self.overlay.len();
         let cells = |(nth, &row): (usize, &usize)| {
-            let row = Row::of(main, row).with(added, nth).over(&self.overlay);
-            (0..columns).map(|column| row.cell(column).to_owned()).collect()
+            let cells = self.columns.cells().iter();
+            cells.map(|cell| cell.of((main, row), (added, nth)).0.to_owned()).collect()
         };
         *rendered = rows.iter().enumerate().map(cells).collect();
     }

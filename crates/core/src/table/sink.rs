@@ -6,7 +6,7 @@
 use std::convert::Infallible;
 use std::marker::PhantomData;
 
-use super::{Block, Headers, Overlay, RawColumns, RawForm};
+use super::{Block, OutputColumns, RawColumns, RawForm};
 
 /// Takes the enriched table, block by block and in order.
 pub trait Sink {
@@ -15,14 +15,14 @@ pub trait Sink {
     /// The renderer of this sink.
     type Renderer: Renderer;
 
-    /// Called once, before the first block: the main table's headers and the added ones.
+    /// Called once, before the first block, with the columns that are written.
     ///
     /// # Errors
-    /// When they can't be written.
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<(), Self::Error>;
+    /// When their headers can't be written.
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<(), Self::Error>;
 
-    /// The renderer, given the own columns whose cells are replaced by added ones.
-    fn renderer(&self, overlay: Overlay) -> Self::Renderer;
+    /// The renderer of rows with these columns.
+    fn renderer(&self, columns: &OutputColumns) -> Self::Renderer;
 
     /// Which of a row's own cells it looks at.
     fn wants(&self) -> OwnCells {
@@ -54,12 +54,13 @@ pub trait Sink {
     /// When they can't be written.
     fn write_block(
         &mut self,
+        columns: &OutputColumns,
         main: &Block,
         rows: &[usize],
         added: &Block,
     ) -> Result<(), Self::Error> {
         let mut rendered = Rendered::<Self>::default();
-        self.renderer(Overlay::default()).render(main, rows, added, &mut rendered);
+        self.renderer(columns).render(main, rows, added, &mut rendered);
         self.write(&mut rendered)
     }
 }
@@ -67,9 +68,10 @@ pub trait Sink {
 /// Which of a row's own cells a sink looks at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum OwnCells {
-    /// All of them.
+    /// Those of all columns that are written.
     All,
-    /// All of rows that come without bytes of their own, none of others.
+    /// Those of all columns that are written, in rows that come without bytes of their own; in others those at the
+    /// [ends of runs](OutputColumns::ends_of_runs).
     WithoutBytes,
     /// None.
     None,
@@ -83,8 +85,8 @@ pub trait Renderer: Send + Sync {
     /// The rendered rows; kept from block to block.
     type Rendered: Default + Send;
 
-    /// Replaces `rendered` with rows of `main`, each followed by the next row of `added`, whose first
-    /// cells replace overlaid columns. `rows` has the index of each row in the block, in order; a row may
+    /// Replaces `rendered` with rows of `main`, each with the next row of `added`, whose first cells replace overlaid
+    /// columns. `rows` has the index of each row in the block, in order; a row may
     /// be left out, or occur several times.
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered);
 
@@ -175,7 +177,8 @@ impl RowOutcomes {
     }
 }
 
-/// A renderer that takes cells over as they are in a reference, where nothing is overlaid.
+/// A renderer that takes cells over as they are in a reference, where nothing is overlaid and all columns are written
+/// in the order in which they came about.
 pub trait PassThrough<R>: Send + Sync {
     /// Replaces what `rendered` holds with all rows of `main`, each with what the references add to
     /// it. It is what [`Renderer::render`] makes of the same cells.
@@ -196,11 +199,11 @@ impl<E> Sink for Discard<E> {
     type Error = E;
     type Renderer = ();
 
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), E> {
+    fn write_headers(&mut self, _: &OutputColumns) -> Result<(), E> {
         Ok(())
     }
 
-    fn renderer(&self, _: Overlay) {}
+    fn renderer(&self, _: &OutputColumns) {}
 
     fn wants(&self) -> OwnCells {
         OwnCells::None

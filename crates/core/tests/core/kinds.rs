@@ -4,7 +4,7 @@ use gather_keys_core::Error;
 use gather_keys_core::enrich::Corrections;
 use gather_keys_core::findings::Correction;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Update, WhenDuplicate};
-use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
+use gather_keys_core::table::{Block, CellKind, OutputColumns, Renderer, Sink};
 use proptest::prelude::*;
 
 use super::memory::{Memory, Row, enrichments};
@@ -29,18 +29,18 @@ fn says_none(_: &str) -> CellKind {
 #[derive(Default)]
 pub(crate) struct Kinds(pub(crate) Vec<Vec<(String, CellKind)>>);
 
-pub(crate) struct KindsOf(Overlay);
+pub(crate) struct KindsOf(OutputColumns);
 
 impl Sink for Kinds {
     type Error = Error;
     type Renderer = KindsOf;
 
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
+    fn write_headers(&mut self, _: &OutputColumns) -> Result<(), Error> {
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> KindsOf {
-        KindsOf(overlay)
+    fn renderer(&self, columns: &OutputColumns) -> KindsOf {
+        KindsOf(columns.clone())
     }
 
     fn write(&mut self, rendered: &mut Vec<Vec<(String, CellKind)>>) -> Result<(), Error> {
@@ -55,14 +55,8 @@ impl Renderer for KindsOf {
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Self::Rendered) {
         rendered.clear();
         for (nth, &row) in rows.iter().enumerate() {
-            let own = (0..main.columns()).map(|column| match self.0.place(column) {
-                Some(place) => (added.cell(nth, place), added.kind(nth, place)),
-                None => (main.cell(row, column), main.kind(row, column)),
-            });
-            let behind = (self.0.len()..added.columns())
-                .map(|place| (added.cell(nth, place), added.kind(nth, place)));
-            let cells = own.chain(behind).map(|(cell, kind)| (cell.to_owned(), kind));
-            rendered.push(cells.collect());
+            let cells = self.0.cells().iter().map(|cell| cell.of((main, row), (added, nth)));
+            rendered.push(cells.map(|(cell, kind)| (cell.to_owned(), kind)).collect());
         }
     }
 }
@@ -155,7 +149,7 @@ proptest! {
         let source = Memory::new("main", &["K", "V", "W"], &main, block_rows).saying(kind_of);
         let none = vec![Memory::new("r", &["K"], &[], 1)];
         let enrichment = enrichments(vec![(&plan, none)], &source, 1).unwrap();
-        let placed = Corrections::new("c", &["K".to_owned()], corrections, enrichment.headers()).unwrap();
+        let placed = Corrections::new("c", &["K".to_owned()], corrections, |name| Ok(enrichment.headers().find(name)?.column)).unwrap();
         let mut enrichment = enrichment.corrected(Some(placed));
         let mut kept = Kinds::default();
         let found = enrichment.run(&mut source.again(), &mut kept, None, threads).unwrap();

@@ -12,6 +12,7 @@ mod lookups;
 mod memory;
 mod naming;
 mod order;
+mod output_columns;
 mod pass_through;
 mod plans;
 mod receipts;

@@ -5,8 +5,8 @@ use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved, RowOutpu
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
-    Arranged, Before, Block, CellKind, Headers, Overlay, Parser, PassThrough, RawColumns, RawForm,
-    RawRow, Renderer, Sink, Source,
+    Arranged, Before, Block, CellKind, Headers, OutputColumns, Parser, PassThrough, RawColumns,
+    RawForm, RawRow, Renderer, Sink, Source,
 };
 
 pub(crate) type Row = Vec<String>;
@@ -107,12 +107,12 @@ impl Sink for Kept {
     type Error = Error;
     type Renderer = Cells;
 
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
+    fn write_headers(&mut self, _: &OutputColumns) -> Result<(), Error> {
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> Cells {
-        Cells(overlay)
+    fn renderer(&self, columns: &OutputColumns) -> Cells {
+        Cells(columns.clone())
     }
 
     fn write(&mut self, rendered: &mut Vec<Row>) -> Result<(), Error> {
@@ -122,7 +122,7 @@ impl Sink for Kept {
 }
 
 /// Makes rows of their cells.
-pub(crate) struct Cells(Overlay);
+pub(crate) struct Cells(OutputColumns);
 
 impl Renderer for Cells {
     type Rendered = Vec<Row>;
@@ -130,12 +130,8 @@ impl Renderer for Cells {
     fn render(&self, main: &Block, rows: &[usize], added: &Block, rendered: &mut Vec<Row>) {
         rendered.clear();
         for (nth, &row) in rows.iter().enumerate() {
-            let own = (0..main.columns()).map(|column| match self.0.place(column) {
-                Some(place) => added.cell(nth, place),
-                None => main.cell(row, column),
-            });
-            let taken = (self.0.len()..added.columns()).map(|column| added.cell(nth, column));
-            rendered.push(own.chain(taken).map(str::to_owned).collect());
+            let cells = self.0.cells().iter().map(|cell| cell.of((main, row), (added, nth)).0);
+            rendered.push(cells.map(str::to_owned).collect());
         }
     }
 

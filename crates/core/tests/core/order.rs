@@ -3,7 +3,9 @@
 
 use gather_keys_core::Error;
 use gather_keys_core::enrich::EnrichmentBuilder;
-use gather_keys_core::table::{Before, Block, Headers, Overlay, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{
+    Before, Block, Headers, OutputColumns, Parser, Renderer, Sink, Source,
+};
 use proptest::prelude::*;
 
 /// Pieces of one row each, of which some can't be read or parsed.
@@ -87,11 +89,11 @@ impl Sink for Refusing {
     type Error = Error;
     type Renderer = Numbered;
 
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
+    fn write_headers(&mut self, _: &OutputColumns) -> Result<(), Error> {
         Ok(())
     }
 
-    fn renderer(&self, _: Overlay) -> Numbered {
+    fn renderer(&self, _: &OutputColumns) -> Numbered {
         Numbered
     }
 

@@ -4,7 +4,7 @@ use super::memory::{Memory, enrichments_by, rows};
 use gather_keys_core::Error;
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate, WhenUnmatched};
 use gather_keys_core::table::{
-    Block, Headers, Overlay, PassThrough, RawColumns, RawForm, RawRow, Renderer, Sink,
+    Block, OutputColumns, PassThrough, RawColumns, RawForm, RawRow, Renderer, Sink,
 };
 
 /// Keeps what is added to each row: a slice in brackets, cells in braces.
@@ -15,11 +15,11 @@ impl Sink for Told {
     type Error = Error;
     type Renderer = Telling;
 
-    fn write_headers(&mut self, _: &Headers, _: &[String]) -> Result<(), Error> {
+    fn write_headers(&mut self, _: &OutputColumns) -> Result<(), Error> {
         Ok(())
     }
 
-    fn renderer(&self, _: Overlay) -> Telling {
+    fn renderer(&self, _: &OutputColumns) -> Telling {
         Telling
     }
 

@@ -69,6 +69,8 @@ proptest! {
         let (table, delimiter, blank) = main;
         let plan = Plan {
             output,
+            columns: require.clone(),
+            drop: require.clone(),
             overwrite: flags[0],
             in_place: flags[1],
             no_backup: flags[2],

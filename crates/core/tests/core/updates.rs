@@ -248,7 +248,12 @@ fn corrections_are_put_in_place_and_counted() {
     ];
     let corrections = |all: Vec<Correction>| {
         move |headers: &gather_keys_core::table::Headers| {
-            Some(Corrections::new("c.csv", &["Id".to_owned()], all, headers).unwrap())
+            Some(
+                Corrections::new("c.csv", &["Id".to_owned()], all, |name| {
+                    Ok(headers.find(name)?.column)
+                })
+                .unwrap(),
+            )
         }
     };
     let (out, found, reported) = run(&main, vec![(&lookup, names())], corrections(all), 2);
@@ -266,7 +271,9 @@ fn corrections_are_put_in_place_and_counted() {
 
     let headers = gather_keys_core::table::Headers::new("main", ["Id", "Code"]);
     let error = |all| {
-        let made = Corrections::new("c.csv", &["Id".to_owned()], all, &headers);
+        let made = Corrections::new("c.csv", &["Id".to_owned()], all, |name| {
+            Ok(headers.find(name)?.column)
+        });
         made.unwrap_err().to_string()
     };
     let astray = error(vec![one("1", "Cod", "k", 7)]);
@@ -310,7 +317,10 @@ fn changes_say_what_made_them() {
         value: value.to_owned(),
         row: 5,
     };
-    let corrections = Corrections::new("c", &key, vec![value("4")], enrichment.headers()).unwrap();
+    let corrections = Corrections::new("c", &key, vec![value("4")], |name| {
+        Ok(enrichment.headers().find(name)?.column)
+    })
+    .unwrap();
     let mut enrichment = enrichment.corrected(Some(corrections));
     let (mut kept, mut by) = (Kept::default(), By(Vec::new()));
     enrichment.run(&mut main.again(), &mut kept, Some(&mut by), 1).unwrap();

@@ -13,7 +13,7 @@ use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::StreamWriter;
 use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 use arrow_select::concat::concat_batches;
-use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
+use gather_keys_core::table::{Block, OutputCell, OutputColumns, Renderer, Sink};
 
 use super::StoredType;
 use super::dictionary::Dictionary;
@@ -151,8 +151,8 @@ impl Sink for Spool {
     type Error = Error;
     type Renderer = TextRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        let all = main.clone().with(added);
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        let all = columns.headers();
         self.headers = (0..all.len()).map(|column| all.address(column)).collect();
         self.fits = vec![Fit::default(); all.len()];
         let mut stored = self.stored.to_vec();
@@ -168,8 +168,9 @@ impl Sink for Spool {
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> TextRenderer {
-        TextRenderer { overlay, stored: self.stored.clone(), texts: self.texts.clone() }
+    fn renderer(&self, columns: &OutputColumns) -> TextRenderer {
+        let (stored, texts) = (self.stored.clone(), self.texts.clone());
+        TextRenderer { cells: columns.cells().into(), stored, texts }
     }
 
     fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {
@@ -186,7 +187,7 @@ impl Sink for Spool {
 /// Makes columns of texts of rows.
 #[derive(Debug, Clone)]
 pub struct TextRenderer {
-    overlay: Overlay,
+    cells: Arc<[OutputCell]>,
     stored: Arc<[Option<StoredType>]>,
     texts: SchemaRef,
 }
@@ -194,7 +195,7 @@ pub struct TextRenderer {
 impl Default for TextRenderer {
     fn default() -> Self {
         let texts = Arc::new(Schema::empty());
-        Self { overlay: Overlay::default(), stored: [].into(), texts }
+        Self { cells: [].into(), stored: [].into(), texts }
     }
 }
 
@@ -211,17 +212,11 @@ impl Renderer for TextRenderer {
     fn render(&self, main: &Block, rows: &[usize], added: &Block, out: &mut TextBatch) {
         let mut columns: Vec<ArrayRef> = Vec::with_capacity(self.stored.len());
         out.fits = vec![Fit::default(); self.stored.len()];
-        let behind = (self.overlay.len()..added.columns()).map(|place| (None, Some(place)));
-        let own = (0..main.columns()).map(|column| (Some(column), self.overlay.place(column)));
-        let all = own.chain(behind).zip(&mut out.fits).zip(&*self.stored);
-        for (((column, place), fit), stored) in all {
+        let all = self.cells.iter().zip(&mut out.fits).zip(&*self.stored);
+        for ((cell, fit), stored) in all {
             let mut texts = StringBuilder::with_capacity(rows.len(), 16 * rows.len());
             for (nth, &row) in rows.iter().enumerate() {
-                let (cell, kind) = match (place, column) {
-                    (Some(place), _) => (added.cell(nth, place), added.kind(nth, place)),
-                    (None, Some(column)) => (main.cell(row, column), main.kind(row, column)),
-                    (None, None) => ("", CellKind::Untyped),
-                };
+                let (cell, kind) = cell.of((main, row), (added, nth));
                 fit.note(cell, kind);
                 if cell.is_empty() { texts.append_null() } else { texts.append_value(cell) }
             }

@@ -6,7 +6,7 @@ use std::thread;
 
 use arrow_array::RecordBatch;
 use arrow_ipc::writer::{FileWriter, StreamWriter};
-use gather_keys_core::table::{Headers, Overlay, Sink};
+use gather_keys_core::table::{OutputColumns, Sink};
 use parquet::arrow::ArrowWriter;
 use parquet::basic::Compression;
 use parquet::file::properties::WriterProperties;
@@ -117,12 +117,12 @@ impl Sink for ColumnarWriter {
     type Error = Error;
     type Renderer = TextRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.spool.write_headers(main, added)
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.spool.write_headers(columns)
     }
 
-    fn renderer(&self, overlay: Overlay) -> TextRenderer {
-        self.spool.renderer(overlay)
+    fn renderer(&self, columns: &OutputColumns) -> TextRenderer {
+        self.spool.renderer(columns)
     }
 
     fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {

@@ -4,8 +4,8 @@ use std::io::Write;
 use std::ops::Range;
 
 use gather_keys_core::table::{
-    Block, CellKind, Headers, Overlay, OwnCells, PassThrough, RawColumns, RawForm, RawRow,
-    Renderer, Sink,
+    Block, CellKind, OutputCell, OutputColumns, OwnCells, PassThrough, RawColumns, RawForm, RawRow,
+    Renderer, Run, Sink,
 };
 use wide::u8x16;
 
@@ -46,6 +46,14 @@ impl<W: Write> Writer<W> {
         finished.map_err(|cause| Error::Write { name: self.name, cause })
     }
 
+    /// The line end of rows without one of their own.
+    fn line_end(&self) -> &[u8] {
+        match &self.layout.line_end[..] {
+            [] => b"\n",
+            line_end => line_end,
+        }
+    }
+
     fn write_out(&mut self, bytes: &mut Vec<u8>) -> Result<()> {
         let written = self.output.take(bytes);
         written.map_err(|cause| Error::Write { name: self.name.clone(), cause })
@@ -56,7 +64,7 @@ impl<W: Write> Sink for Writer<W> {
     type Error = Error;
     type Renderer = TextRenderer;
 
-    fn write_headers(&mut self, _: &Headers, added: &[String]) -> Result<()> {
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
         let mut bytes = Vec::new();
         if self.layout.dialect.byte_order_mark {
             bytes.extend_from_slice("\u{feff}".as_bytes());
@@ -65,26 +73,28 @@ impl<W: Write> Sink for Writer<W> {
         let Some(header_row) = &self.layout.header_row else {
             return self.write_out(&mut bytes);
         };
-        bytes.extend_from_slice(header_row);
-        let renderer = self.renderer(Overlay::default());
-        renderer.push_cells(added.iter().map(String::as_str), false, &mut bytes);
+        let delimiter = self.layout.dialect.delimiter;
+        if columns.begins_with_headers() {
+            bytes.extend_from_slice(header_row);
+            let behind = columns.headers().iter().skip(columns.own());
+            push_cells(behind, columns.own() == 0, delimiter, &mut bytes);
+        } else {
+            bytes.extend_from_slice(&joined(columns.headers().iter(), delimiter));
+        }
         bytes.extend_from_slice(&self.layout.line_end);
         self.is_open = self.layout.line_end.is_empty();
         self.write_out(&mut bytes)
     }
 
-    fn renderer(&self, overlay: Overlay) -> TextRenderer {
-        let line_end = match &self.layout.line_end[..] {
-            [] => b"\n".to_vec(),
-            line_end => line_end.to_vec(),
-        };
+    fn renderer(&self, columns: &OutputColumns) -> TextRenderer {
         let dialect = self.layout.dialect;
         let (delimiter, raw_form) = (dialect.delimiter, self.layout.raw_form());
         let Layout { guards_formulas: guards, decimal_comma, rewrites_rows, .. } = self.layout;
         TextRenderer {
             delimiter,
-            line_end,
-            overlay,
+            line_end: self.line_end().to_vec(),
+            runs: (!columns.begins_with_main()).then(|| columns.runs()),
+            columns: columns.clone(),
             raw_form,
             guards,
             decimal_comma,
@@ -99,7 +109,7 @@ impl<W: Write> Sink for Writer<W> {
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
         let Some(last) = rendered.last() else { return Ok(()) };
         if self.is_open {
-            let mut line_end = self.renderer(Overlay::default()).line_end;
+            let mut line_end = self.line_end().to_vec();
             self.write_out(&mut line_end)?;
         }
         self.is_open = !matches!(last, b'\n' | b'\r');
@@ -122,7 +132,9 @@ pub struct TextRenderer {
     delimiter: u8,
     /// The line end of rows without one of their own.
     line_end: Vec<u8>,
-    overlay: Overlay,
+    columns: OutputColumns,
+    /// The columns as they are written together; `None` where a row is written as it came, before what is added to it.
+    runs: Option<Vec<Run>>,
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
     guards: bool,
@@ -151,22 +163,7 @@ impl TextRenderer {
             let (text, gaps) = block.row_with_gaps(row, 0);
             self.push_with_gaps(text, gaps, bytes);
         } else {
-            self.push_cells(cells(), false, bytes);
-        }
-    }
-
-    fn push_cells<'a>(
-        &self,
-        cells: impl Iterator<Item = &'a str>,
-        mut is_first: bool,
-        bytes: &mut Vec<u8>,
-    ) {
-        for cell in cells {
-            if !is_first {
-                bytes.push(self.delimiter);
-            }
-            is_first = false;
-            push_cell(bytes, cell.as_bytes(), self.delimiter, false);
+            push_cells(cells(), false, self.delimiter, bytes);
         }
     }
 
@@ -202,13 +199,14 @@ impl TextRenderer {
         (added, nth): (&Block, usize),
         bytes: &mut Vec<u8>,
     ) {
+        let overlay = self.columns.overlay();
         let changed = |column: usize| {
-            let place = self.overlay.place(column)?;
+            let place = overlay.place(column)?;
             let cell = added.cell(nth, place);
             (cell != main.cell(row, column)).then(|| (cell, added.kind(nth, place)))
         };
         match self.own_bytes(main, row) {
-            Some((own, _)) if self.overlay.columns().iter().all(|&c| changed(c).is_none()) => {
+            Some((own, _)) if overlay.columns().iter().all(|&c| changed(c).is_none()) => {
                 bytes.extend_from_slice(own);
             }
             Some((own, _)) => {
@@ -230,18 +228,124 @@ impl TextRenderer {
                     if column > 0 {
                         bytes.push(self.delimiter);
                     }
-                    match (changed(column), self.overlay.place(column)) {
-                        (Some((cell, kind)), _) => self.push_foreign(bytes, cell, kind),
-                        // A row without bytes of its own is from another format, or another table.
-                        _ if main.row_bytes(row).is_none() => {
-                            self.push_foreign(
-                                bytes,
-                                main.cell(row, column),
-                                main.kind(row, column),
-                            );
-                        }
-                        _ => self.push_value(bytes, main.cell(row, column), main.kind(row, column)),
+                    match changed(column) {
+                        Some((cell, kind)) => self.push_foreign(bytes, cell, kind),
+                        None => self.push_bare(bytes, (main, row), column),
                     }
+                }
+            }
+        }
+    }
+
+    /// Appends a cell of a row that has no bytes to keep.
+    fn push_bare(&self, bytes: &mut Vec<u8>, (main, row): (&Block, usize), column: usize) {
+        let (cell, kind) = (main.cell(row, column), main.kind(row, column));
+        if main.row_bytes(row).is_none() {
+            // It is from another format, or another table.
+            self.push_foreign(bytes, cell, kind);
+        } else {
+            self.push_value(bytes, cell, kind);
+        }
+    }
+
+    /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
+    /// bytes keep these, with their quotes.
+    fn push_runs(
+        &self,
+        runs: &[Run],
+        main: (&Block, usize),
+        added: (&Block, usize),
+        bytes: &mut Vec<u8>,
+    ) {
+        let own = self.own_bytes(main.0, main.1).map(|(own, _)| own);
+        for (nth, &run) in runs.iter().enumerate() {
+            if nth > 0 {
+                bytes.push(self.delimiter);
+            }
+            self.push_run(run, main, added, own, bytes);
+        }
+    }
+
+    fn push_run(
+        &self,
+        run: Run,
+        (main, row): (&Block, usize),
+        (added, nth): (&Block, usize),
+        own: Option<&[u8]>,
+        bytes: &mut Vec<u8>,
+    ) {
+        let (first, last) = match run {
+            Run::Own { first, last } => (first, last),
+            Run::Over { column, place } if added.cell(nth, place) == main.cell(row, column) => {
+                (column, column)
+            }
+            Run::Over { place, .. } | Run::Added(place) => {
+                self.push_foreign(bytes, added.cell(nth, place), added.kind(nth, place));
+                return;
+            }
+        };
+        let Some(own) = own else {
+            for column in first..=last {
+                if column > first {
+                    bytes.push(self.delimiter);
+                }
+                self.push_bare(bytes, (main, row), column);
+            }
+            return;
+        };
+        let place = |column| self.written_place((main, row), column, own);
+        if let (Some(from), Some(to)) = (place(first), place(last)) {
+            bytes.extend_from_slice(&own[from.start..to.end]);
+            return;
+        }
+        for (at, cell) in row_cells(own, self.delimiter).enumerate().take(last + 1).skip(first) {
+            if at > first {
+                bytes.push(self.delimiter);
+            }
+            bytes.extend_from_slice(cell);
+        }
+    }
+
+    /// The range of a cell in the bytes of its row, with its quotes; `None` where it is not there as it is.
+    #[inline]
+    fn written_place(
+        &self,
+        (main, row): (&Block, usize),
+        column: usize,
+        own: &[u8],
+    ) -> Option<Range<usize>> {
+        let at = main.place_in_row(row, column)?;
+        let is_bound = |byte: Option<&u8>| byte.is_none_or(|byte| *byte == self.delimiter);
+        let before = |at: usize| at.checked_sub(1).and_then(|at| own.get(at));
+        let is_bare = is_bound(before(at.start)) && is_bound(own.get(at.end));
+        let is_quoted = before(at.start) == Some(&b'"') && own.get(at.end) == Some(&b'"');
+        if is_bare {
+            return Some(at);
+        }
+        let whole = at.start.checked_sub(1).filter(|_| is_quoted)?..at.end + 1;
+        let stands = is_bound(before(whole.start)) && is_bound(own.get(whole.end));
+        stands.then_some(whole)
+    }
+
+    /// Appends what follows a row of the main table, cell by cell.
+    fn push_behind(&self, main: (&Block, usize), added: (&Block, usize), bytes: &mut Vec<u8>) {
+        let own = self.own_bytes(main.0, main.1).map(|(own, _)| own);
+        for &cell in &self.columns.cells()[self.columns.own()..] {
+            bytes.push(self.delimiter);
+            match cell {
+                OutputCell::Added(place) => {
+                    self.push_foreign(
+                        bytes,
+                        added.0.cell(added.1, place),
+                        added.0.kind(added.1, place),
+                    );
+                }
+                OutputCell::Own(column) => {
+                    let run = Run::Own { first: column, last: column };
+                    self.push_run(run, main, added, own, bytes);
+                }
+                OutputCell::Over { column, place } => {
+                    self.push_run(Run::Over { column, place }, main, added, own, bytes);
                 }
             }
         }
@@ -259,7 +363,7 @@ impl TextRenderer {
         bytes: &mut Vec<u8>,
     ) -> bool {
         let (begun, mut from) = (bytes.len(), 0);
-        for (place, &column) in self.overlay.columns().iter().enumerate() {
+        for (place, &column) in self.columns.overlay().columns().iter().enumerate() {
             let cell = added.cell(nth, place);
             if cell == main.cell(row, column) {
                 continue;
@@ -289,12 +393,13 @@ impl Renderer for TextRenderer {
         bytes.clear();
         // The size of most blocks: growing to it step by step would fragment memory.
         bytes.reserve(main.text_length() + added.text_length());
-        let first = self.overlay.len();
+        let first = self.columns.overlay().len();
+        let takes_all = self.columns.are_all() && !self.guards && !self.decimal_comma;
         let mut is_open = false;
         // Hardly any cell needs quotes; it is quicker to find out for all of some rows at once.
         let mut is_special = false;
         for (nth, &row) in rows.iter().enumerate() {
-            if nth % LOOKED_AT == 0 {
+            if takes_all && nth % LOOKED_AT == 0 {
                 let all = nth..rows.len().min(nth + LOOKED_AT);
                 is_special = holds_special(added.rows_with_gaps(all, first), self.delimiter);
             }
@@ -302,32 +407,24 @@ impl Renderer for TextRenderer {
                 bytes.extend_from_slice(&self.line_end);
             }
             let begun = bytes.len();
-            let line_end = match self.own_bytes(main, row) {
-                Some((own, line_end)) => {
-                    if first == 0 {
-                        bytes.extend_from_slice(own);
-                    } else {
-                        self.push_own((main, row), (added, nth), bytes);
-                    }
-                    line_end
-                }
-                None => {
-                    self.push_own((main, row), (added, nth), bytes);
-                    &self.line_end
-                }
-            };
+            let own = self.own_bytes(main, row);
+            let line_end = own.map_or(&self.line_end[..], |(_, line_end)| line_end);
             is_open = line_end.is_empty();
-            let (text, gaps) = added.row_with_gaps(nth, first);
-            if self.guards || self.decimal_comma {
-                for column in first..added.columns() {
-                    bytes.push(self.delimiter);
-                    self.push_foreign(bytes, added.cell(nth, column), added.kind(nth, column));
+            match (&self.runs, own) {
+                (Some(runs), _) => self.push_runs(runs, (main, row), (added, nth), bytes),
+                (None, Some((own, _))) if first == 0 => bytes.extend_from_slice(own),
+                (None, _) => self.push_own((main, row), (added, nth), bytes),
+            }
+            if takes_all {
+                let (text, gaps) = added.row_with_gaps(nth, first);
+                if is_special && holds_special(text.as_bytes(), self.delimiter) {
+                    let cells = (first..added.columns()).map(|column| added.cell(nth, column));
+                    push_cells(cells, false, self.delimiter, bytes);
+                } else {
+                    self.push_with_gaps(text, gaps, bytes);
                 }
-            } else if is_special && holds_special(text.as_bytes(), self.delimiter) {
-                let cells = (first..added.columns()).map(|column| added.cell(nth, column));
-                self.push_cells(cells, false, bytes);
-            } else {
-                self.push_with_gaps(text, gaps, bytes);
+            } else if self.runs.is_none() {
+                self.push_behind((main, row), (added, nth), bytes);
             }
             if bytes.len() == begun {
                 bytes.extend_from_slice(ONE_BLANK);
@@ -365,7 +462,7 @@ impl PassThrough<Vec<u8>> for TextRenderer {
                 }
                 None => {
                     let cells = (0..main.columns()).map(|column| main.cell(row, column));
-                    buffer.push_by(|bytes| self.push_cells(cells, true, bytes));
+                    buffer.push_by(|bytes| push_cells(cells, true, self.delimiter, bytes));
                     &self.line_end
                 }
             };
@@ -384,6 +481,22 @@ impl PassThrough<Vec<u8>> for TextRenderer {
     }
 }
 
+/// Appends cells, those but the first of a row after a delimiter.
+fn push_cells<'a>(
+    cells: impl Iterator<Item = &'a str>,
+    mut is_first: bool,
+    delimiter: u8,
+    bytes: &mut Vec<u8>,
+) {
+    for cell in cells {
+        if !is_first {
+            bytes.push(delimiter);
+        }
+        is_first = false;
+        push_cell(bytes, cell.as_bytes(), delimiter, false);
+    }
+}
+
 /// Whether a spreadsheet that opens the text would run a cell: it begins like a formula and is no number.
 fn looks_like_formula(cell: &str) -> bool {
     let begins = matches!(cell.as_bytes().first(), Some(b'=' | b'+' | b'-' | b'@' | b'\t' | b'\r'));
@@ -394,12 +507,7 @@ fn looks_like_formula(cell: &str) -> bool {
 /// Cells as they are in a row, without a line end.
 pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) -> Vec<u8> {
     let mut row = Vec::new();
-    for (nth, cell) in cells.enumerate() {
-        if nth > 0 {
-            row.push(delimiter);
-        }
-        push_cell(&mut row, cell.as_bytes(), delimiter, false);
-    }
+    push_cells(cells, true, delimiter, &mut row);
     if row.is_empty() {
         row.extend_from_slice(ONE_BLANK);
     }

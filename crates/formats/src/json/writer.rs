@@ -7,7 +7,7 @@
 use std::io::Write;
 use std::sync::Arc;
 
-use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
+use gather_keys_core::table::{Block, CellKind, OutputColumns, Renderer, Sink};
 
 use crate::large_writes::LargeWrites;
 use crate::workbook::is_plain_number;
@@ -54,15 +54,15 @@ impl<W: Write> Sink for JsonWriter<W> {
     type Error = Error;
     type Renderer = JsonRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        let all = main.clone().with(added);
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        let all = columns.headers();
         let field = |column| format!("{}: ", quoted(&all.address(column)));
         self.fields = (0..all.len()).map(field).collect();
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> JsonRenderer {
-        JsonRenderer { overlay, lines: self.lines, fields: self.fields.clone() }
+    fn renderer(&self, columns: &OutputColumns) -> JsonRenderer {
+        JsonRenderer { columns: columns.clone(), lines: self.lines, fields: self.fields.clone() }
     }
 
     fn write(&mut self, rendered: &mut Vec<u8>) -> Result<()> {
@@ -80,7 +80,7 @@ impl<W: Write> Sink for JsonWriter<W> {
 /// Makes objects of rows.
 #[derive(Debug, Clone)]
 pub struct JsonRenderer {
-    overlay: Overlay,
+    columns: OutputColumns,
     lines: bool,
     fields: Arc<[String]>,
 }
@@ -94,13 +94,8 @@ impl Renderer for JsonRenderer {
             if !self.lines {
                 bytes.extend_from_slice(b",\n");
             }
-            let own = (0..main.columns()).map(|column| match self.overlay.place(column) {
-                Some(place) => (added.cell(nth, place), added.kind(nth, place)),
-                None => (main.cell(row, column), main.kind(row, column)),
-            });
-            let behind = self.overlay.len()..added.columns();
-            let behind = behind.map(|place| (added.cell(nth, place), added.kind(nth, place)));
-            for (at, ((cell, kind), field)) in own.chain(behind).zip(&*self.fields).enumerate() {
+            for (at, (cell, field)) in self.columns.cells().iter().zip(&*self.fields).enumerate() {
+                let (cell, kind) = cell.of((main, row), (added, nth));
                 bytes.extend_from_slice(if at == 0 { b"{" } else { b", " });
                 bytes.extend_from_slice(field.as_bytes());
                 push_value(cell, kind, bytes);

@@ -4,12 +4,12 @@
 //! table's primary key. All of it is one transaction; the table keeps its types, keys, indexes, grants and policies,
 //! and a cell that is not written keeps its value as it is stored.
 
-use gather_keys_core::table::{Headers, Overlay, Sink};
+use gather_keys_core::table::{OutputColumns, Sink};
 
 use super::writer::{PASSING, ServerWriter, type_of};
 use super::{ServerAddress, quoted};
 use crate::columnar::{TextBatch, TextRenderer};
-use crate::marked_rows::{MarkedRenderer, headers_of_marks};
+use crate::marked_rows::{MarkedRenderer, with_marks};
 use crate::{Error, Result};
 
 /// Writes into a table on a server.
@@ -185,15 +185,15 @@ impl Sink for ServerUpdater {
     type Error = Error;
     type Renderer = MarkedRenderer<TextRenderer>;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        (self.own, self.added) = (main.len(), added.to_vec());
-        let mut all = added.to_vec();
-        all.extend(headers_of_marks(self.updated.len()));
-        self.writer.write_headers(main, &all)
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.own = columns.own();
+        self.added = columns.headers().iter().skip(self.own).map(str::to_owned).collect();
+        self.writer.write_headers(&with_marks(columns, self.updated.len()))
     }
 
-    fn renderer(&self, overlay: Overlay) -> MarkedRenderer<TextRenderer> {
-        MarkedRenderer::new(self.writer.renderer(overlay.clone()), overlay)
+    fn renderer(&self, columns: &OutputColumns) -> MarkedRenderer<TextRenderer> {
+        let marked = with_marks(columns, columns.overlay().len());
+        MarkedRenderer::new(self.writer.renderer(&marked), columns.overlay())
     }
 
     fn write(&mut self, rendered: &mut TextBatch) -> Result<()> {

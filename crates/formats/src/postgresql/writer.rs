@@ -10,7 +10,7 @@ use std::io::Write;
 
 use arrow_array::Array;
 use arrow_schema::{DataType, SchemaRef};
-use gather_keys_core::table::{Headers, Overlay, Sink};
+use gather_keys_core::table::{OutputColumns, Sink};
 use postgres::Client;
 
 use super::connection::reported;
@@ -424,13 +424,13 @@ impl Sink for ServerWriter {
     type Error = Error;
     type Renderer = TextRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.spool.as_mut().map_or(Ok(()), |spool| spool.write_headers(main, added))
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.spool.as_mut().map_or(Ok(()), |spool| spool.write_headers(columns))
     }
 
-    fn renderer(&self, overlay: Overlay) -> TextRenderer {
+    fn renderer(&self, columns: &OutputColumns) -> TextRenderer {
         match &self.spool {
-            Some(spool) => spool.renderer(overlay),
+            Some(spool) => spool.renderer(columns),
             None => TextRenderer::default(),
         }
     }

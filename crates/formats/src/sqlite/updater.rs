@@ -6,12 +6,12 @@
 
 use std::path::Path;
 
-use gather_keys_core::table::{Block, Headers, Overlay, Sink};
+use gather_keys_core::table::{Block, OutputColumns, Sink};
 
 use super::connection::failed;
 use super::quoted;
 use super::writer::{COLLECTED, DatabaseRenderer, DatabaseWriter, There};
-use crate::marked_rows::{MarkedRenderer, headers_of_marks};
+use crate::marked_rows::{MarkedRenderer, with_marks};
 use crate::{Error, Result};
 
 /// Writes into a table of a database.
@@ -172,17 +172,17 @@ impl Sink for TableUpdater {
     type Error = Error;
     type Renderer = MarkedRenderer<DatabaseRenderer>;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.own = main.len();
-        let mut all = added.to_vec();
-        all.extend(headers_of_marks(self.updated.len()));
-        self.writer.collect(main, &all, Some(&self.updated))?;
-        self.added = self.writer.headers()[self.own..self.own + added.len()].to_vec();
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.own = columns.own();
+        let marked = with_marks(columns, self.updated.len());
+        self.writer.collect(marked.headers(), Some(&self.updated))?;
+        self.added = self.writer.headers()[self.own..columns.len()].to_vec();
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> MarkedRenderer<DatabaseRenderer> {
-        MarkedRenderer::new(self.writer.renderer(overlay.clone()), overlay)
+    fn renderer(&self, columns: &OutputColumns) -> MarkedRenderer<DatabaseRenderer> {
+        let marked = with_marks(columns, columns.overlay().len());
+        MarkedRenderer::new(self.writer.renderer(&marked), columns.overlay())
     }
 
     fn write(&mut self, rendered: &mut Block) -> Result<()> {

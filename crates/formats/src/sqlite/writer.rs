@@ -10,7 +10,7 @@
 
 use std::path::Path;
 
-use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink};
+use gather_keys_core::table::{Block, CellKind, Headers, OutputColumns, Renderer, Sink};
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
@@ -275,13 +275,7 @@ impl DatabaseWriter {
 
     /// Begins to collect rows of these headers. With `updated`, they are for a table that is written into, with marks in
     /// the last columns, of these columns and of whole rows.
-    pub(super) fn collect(
-        &mut self,
-        main: &Headers,
-        added: &[String],
-        updated: Option<&[usize]>,
-    ) -> Result<()> {
-        let all = main.clone().with(added);
+    pub(super) fn collect(&mut self, all: &Headers, updated: Option<&[usize]>) -> Result<()> {
         let mut names: Vec<String> = Vec::new();
         for column in 0..all.len() {
             let mut header = all.address(column);
@@ -324,12 +318,12 @@ impl Sink for DatabaseWriter {
     type Error = Error;
     type Renderer = DatabaseRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.collect(main, added, None)
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.collect(columns.headers(), None)
     }
 
-    fn renderer(&self, overlay: Overlay) -> DatabaseRenderer {
-        DatabaseRenderer { overlay, columns: self.headers.len() }
+    fn renderer(&self, columns: &OutputColumns) -> DatabaseRenderer {
+        DatabaseRenderer { columns: columns.clone() }
     }
 
     fn write(&mut self, rendered: &mut Block) -> Result<()> {
@@ -367,24 +361,18 @@ fn is_altered(cell: &str, kind: CellKind) -> bool {
 /// Puts the cells of rows together.
 #[derive(Debug, Clone)]
 pub struct DatabaseRenderer {
-    overlay: Overlay,
-    columns: usize,
+    columns: OutputColumns,
 }
 
 impl Renderer for DatabaseRenderer {
     type Rendered = Block;
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, out: &mut Block) {
-        out.reset(self.columns);
+        out.reset(self.columns.len());
         for (nth, &row) in rows.iter().enumerate() {
-            for column in 0..main.columns() {
-                match self.overlay.place(column) {
-                    Some(place) => out.push_cell_of(added.cell(nth, place), added.kind(nth, place)),
-                    None => out.push_cell_of(main.cell(row, column), main.kind(row, column)),
-                }
-            }
-            for place in self.overlay.len()..added.columns() {
-                out.push_cell_of(added.cell(nth, place), added.kind(nth, place));
+            for cell in self.columns.cells() {
+                let (cell, kind) = cell.of((main, row), (added, nth));
+                out.push_cell_of(cell, kind);
             }
         }
     }

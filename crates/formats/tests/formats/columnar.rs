@@ -15,7 +15,7 @@ use arrow_array::{
 };
 use arrow_ipc::writer::{FileWriter, StreamWriter};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
-use gather_keys_core::table::{Block, CellKind, Parser, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, OutputColumns, Parser, Sink, Source};
 use gather_keys_formats::columnar::{Columnar, ColumnarWriter};
 use gather_keys_formats::{Address, Chunk, Described, Format, Table, Untapped};
 use parquet::arrow::ArrowWriter;
@@ -215,7 +215,8 @@ fn passed_on_to(
     change: impl Fn(usize, usize, &str) -> Option<String>,
 ) -> (Schema, Vec<String>) {
     let mut writer = ColumnarWriter::new("out", kind, table.stored_types());
-    writer.write_headers(&table.headers().clone(), &[]).unwrap();
+    let columns = OutputColumns::from(table.headers());
+    writer.write_headers(&columns).unwrap();
     let (mut block, mut nth) = (Block::default(), 0);
     while table.read_block(&mut block).unwrap() {
         let mut other = Block::new(block.columns());
@@ -231,7 +232,7 @@ fn passed_on_to(
             nth += 1;
         }
         let rows: Vec<usize> = (0..other.rows()).collect();
-        writer.write_block(&other, &rows, &Block::new(0)).unwrap();
+        writer.write_block(&columns, &other, &rows, &Block::new(0)).unwrap();
     }
     let mixed = writer.finish(File::create(path).unwrap()).unwrap();
     let file = File::open(path).unwrap();

@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::path::Path;
 
-use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, Headers, OutputColumns, Sink, Source};
 use gather_keys_formats::columnar::ColumnarWriter;
 use gather_keys_formats::delimited::{Layout, Writer};
 use gather_keys_formats::json::JsonWriter;
@@ -46,7 +46,8 @@ const CELLS: [(&str, CellKind); 20] = [
 type Cells = Vec<Vec<(String, CellKind)>>;
 
 fn fill<S: Sink<Error = Error>>(sink: &mut S, headers: &Headers, rows: &Cells) {
-    sink.write_headers(headers, &[]).unwrap();
+    let columns = OutputColumns::from(headers);
+    sink.write_headers(&columns).unwrap();
     let mut block = Block::new(headers.len());
     for (nth, row) in rows.iter().enumerate() {
         for (cell, kind) in row {
@@ -55,7 +56,7 @@ fn fill<S: Sink<Error = Error>>(sink: &mut S, headers: &Headers, rows: &Cells) {
         block.push_line(nth as u64);
     }
     let every: Vec<usize> = (0..rows.len()).collect();
-    sink.write_block(&block, &every, &Block::new(0)).unwrap();
+    sink.write_block(&columns, &block, &every, &Block::new(0)).unwrap();
 }
 
 /// The formats, and a server where there is one.

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use gather_keys_core::table::{Block, Overlay, Parser, Renderer, Sink, Source};
+use gather_keys_core::table::{Block, OutputColumns, Overlay, Parser, Renderer, Sink, Source};
 use gather_keys_formats::Error;
 use gather_keys_formats::delimited::{HeaderRow, ReadOptions, Reader, Writer};
 use proptest::prelude::*;
@@ -40,7 +40,8 @@ fn read_with(text: &[u8], delimiter: u8, piece: usize) -> Result<Whole, Error> {
     let mut reader = Reader::new("table", Trickle(text), options)?;
     let headers: Vec<String> = reader.headers().iter().map(str::to_owned).collect();
     let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
-    writer.write_headers(reader.headers(), &[])?;
+    let columns = OutputColumns::from(reader.headers());
+    writer.write_headers(&columns)?;
     let (mut rows, mut lines) = (Vec::new(), Vec::new());
     let mut block = Block::default();
     while reader.read_block(&mut block)? {
@@ -52,7 +53,7 @@ fn read_with(text: &[u8], delimiter: u8, piece: usize) -> Result<Whole, Error> {
             lines.push(block.line(row));
         }
         let every: Vec<usize> = (0..block.rows()).collect();
-        writer.write_block(&block, &every, &Block::new(0))?;
+        writer.write_block(&columns, &block, &every, &Block::new(0))?;
     }
     Ok(Whole { headers, rows, lines, rewritten: writer.finish()? })
 }
@@ -191,8 +192,10 @@ fn added_cells_are_quoted_where_they_must_be() {
     let mut block = Block::default();
     assert!(reader.read_block(&mut block).unwrap());
     let added = Block::of_rows(3, &[["plain", "a,b", ""], ["say \"x\"", "two\nlines", " é "]]);
-    writer.write_headers(reader.headers(), &["x".into(), "y,z".into(), "w".into()]).unwrap();
-    writer.write_block(&block, &[0, 1], &added).unwrap();
+    let names = ["x".into(), "y,z".into(), "w".into()];
+    let columns = OutputColumns::all(reader.headers(), &names, Overlay::default());
+    writer.write_headers(&columns).unwrap();
+    writer.write_block(&columns, &block, &[0, 1], &added).unwrap();
     let want = "a,x,\"y,z\",w\n\"1\",plain,\"a,b\",\r\n2,\"say \"\"x\"\"\",\"two\nlines\", é ";
     assert_eq!(String::from_utf8(writer.finish().unwrap()).unwrap(), want);
 }
@@ -217,7 +220,8 @@ fn updated_cells_leave_the_others_as_they_stand() {
         let mut block = Block::default();
         assert!(reader.read_block(&mut block).unwrap());
         let (added, mut rendered) = (Block::of_rows(2, &[updated]), Vec::new());
-        writer.renderer(Overlay::of([0, 2])).render(&block, &[0], &added, &mut rendered);
+        let columns = OutputColumns::all(reader.headers(), &[], Overlay::of([0, 2]));
+        writer.renderer(&columns).render(&block, &[0], &added, &mut rendered);
         writer.write(&mut rendered).unwrap();
         let written = String::from_utf8(writer.finish().unwrap()).unwrap();
         assert_eq!(written, format!("{want}\n"), "{row}");
@@ -235,7 +239,8 @@ fn rows_are_padded_when_asked() {
             let mut parser = reader.parser();
             parser.want(&wanted);
             let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
-            writer.write_headers(reader.headers(), &[]).unwrap();
+            let columns = OutputColumns::from(reader.headers());
+            writer.write_headers(&columns).unwrap();
             let (mut piece, mut block, mut seen) = (Vec::new(), Block::default(), Vec::new());
             while reader.read_chunk(&mut piece).unwrap() {
                 parser.parse(&mut piece, &mut block).unwrap();
@@ -244,7 +249,7 @@ fn rows_are_padded_when_asked() {
                     let cells = wanted.iter().map(|&column| block.cell(row, column).to_owned());
                     seen.push(cells.collect::<Vec<_>>());
                 }
-                writer.write_block(&block, &rows, &Block::new(0)).unwrap();
+                writer.write_block(&columns, &block, &rows, &Block::new(0)).unwrap();
             }
             let all = [
                 ["1", "2", "3"],
@@ -289,4 +294,71 @@ fn headers_are_where_they_are_said_to_be() {
         let error = read(titled, HeaderRow::Line(line)).unwrap_err().to_string();
         assert!(error.starts_with(&format!("t.csv has no row that begins on line {line}")));
     }
+}
+
+proptest! {
+    /// In whichever order the columns of a file go out, every cell keeps its own bytes.
+    #[test]
+    fn cells_keep_their_bytes_in_another_order(
+        rows in prop::collection::vec(prop::collection::vec(raw_cell(), 4), 1..8),
+        order in prop::collection::vec(0_usize..6, 1..8),
+        piece in 1_usize..60,
+        updated in prop::option::of(0_usize..4),
+    ) {
+        let lines: Vec<String> = rows.iter().map(|row| row.join(",")).collect();
+        let text = format!("A,B,C,D\n{}\n", lines.join("\n"));
+        let options = ReadOptions { piece, headers: HeaderRow::First, ..ReadOptions::default() };
+        let mut reader = Reader::new("t", text.as_bytes(), options).unwrap();
+        let overlay = Overlay::of(updated);
+        let names = ["X".to_owned(), "Y".to_owned()];
+        let all = OutputColumns::all(reader.headers(), &names, overlay);
+        let named: Vec<(usize, String)> =
+            order.iter().enumerate().map(|(nth, &column)| (column, format!("c{nth}"))).collect();
+        let columns = all.chosen(&named);
+        let mut parser = reader.parser();
+        let mut wanted = columns.ends_of_runs();
+        // Cells that may be replaced are compared with those that replace them.
+        wanted.extend(updated);
+        parser.want(&gather_keys_core::table::ascending(&wanted));
+        let mut writer = Writer::new("out", Vec::new(), reader.layout().clone());
+        writer.write_headers(&columns).unwrap();
+        let (mut chunk, mut block) = (Vec::new(), Block::default());
+        while reader.read_chunk(&mut chunk).unwrap() {
+            parser.parse(&mut chunk, &mut block).unwrap();
+            let every: Vec<usize> = (0..block.rows()).collect();
+            let cells: Vec<&str> = updated.map(|_| "new").into_iter().chain(["x", "y,z"]).collect();
+            let added = Block::of_rows(cells.len(), &vec![cells; every.len()]);
+            writer.write_block(&columns, &block, &every, &added).unwrap();
+        }
+        let written = String::from_utf8(writer.finish().unwrap()).unwrap();
+        let cell = |row: &Vec<String>, column: usize| match column {
+            4 => "x".to_owned(),
+            5 => "\"y,z\"".to_owned(),
+            _ if Some(column) == updated => "new".to_owned(),
+            _ => row[column].clone(),
+        };
+        let headers: Vec<String> = named.into_iter().map(|(_, name)| name).collect();
+        let mut want = format!("{}\n", headers.join(","));
+        for row in &rows {
+            let cells: Vec<String> = order.iter().map(|&column| cell(row, column)).collect();
+            let row = cells.join(",");
+            want.push_str(if row.is_empty() { "\"\"" } else { &row });
+            want.push('\n');
+        }
+        prop_assert_eq!(written, want);
+    }
+}
+
+/// The bytes of a cell as files have them.
+fn raw_cell() -> impl Strategy<Value = String> {
+    prop_oneof![
+        "[ab é]{0,3}",
+        Just("\"\"".to_owned()),
+        Just("\"a,b\"".to_owned()),
+        Just("\"say \"\"x\"\"\"".to_owned()),
+        Just("\"two\nlines\"".to_owned()),
+        Just("a\"b".to_owned()),
+        Just("\"closed\" and more".to_owned()),
+        Just("007".to_owned()),
+    ]
 }

@@ -7,7 +7,7 @@
 #![allow(clippy::print_stderr)]
 
 use CellKind::{Date, Number, Text, Time, Truth, Untyped};
-use gather_keys_core::table::{Block, CellKind, Headers, Sink, Source};
+use gather_keys_core::table::{Block, CellKind, Headers, OutputColumns, Sink, Source};
 use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use postgres::{Client, NoTls};
@@ -111,7 +111,8 @@ fn each_type_has_its_text() {
 }
 
 fn fill(writer: &mut ServerWriter, headers: &[&str], rows: &[&[(&str, CellKind)]]) {
-    writer.write_headers(&Headers::new("t", headers.iter().copied()), &[]).unwrap();
+    let columns = OutputColumns::from(&Headers::new("t", headers.iter().copied()));
+    writer.write_headers(&columns).unwrap();
     let mut block = Block::new(headers.len());
     for (nth, row) in rows.iter().enumerate() {
         for (cell, kind) in *row {
@@ -120,7 +121,7 @@ fn fill(writer: &mut ServerWriter, headers: &[&str], rows: &[&[(&str, CellKind)]
         block.push_line(nth as u64);
     }
     let every: Vec<usize> = (0..rows.len()).collect();
-    writer.write_block(&block, &every, &Block::new(0)).unwrap();
+    writer.write_block(&columns, &block, &every, &Block::new(0)).unwrap();
 }
 
 /// A table is there whole, with types that hold its cells, or not at all.

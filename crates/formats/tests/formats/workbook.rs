@@ -1,6 +1,8 @@
 //! Tables as worksheets and back.
 
-use gather_keys_core::table::{Block, CellKind, Headers, Overlay, Renderer, Sink, Source};
+use gather_keys_core::table::{
+    Block, CellKind, Headers, OutputColumns, Overlay, Renderer, Sink, Source,
+};
 use gather_keys_formats::workbook::{FoundSheet, SheetRows, WorkbookOptions, WorkbookWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 
@@ -12,13 +14,15 @@ fn back(cells: &[(&str, CellKind)]) -> Vec<(String, CellKind)> {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("out.xlsx");
     let mut writer = WorkbookWriter::new("out.xlsx", WorkbookOptions::default()).unwrap();
-    writer.write_headers(&Headers::new("t", ["Id"]), &["Cell".to_owned()]).unwrap();
+    let main = Headers::new("t", ["Id"]);
+    let columns = OutputColumns::all(&main, &["Cell".to_owned()], Overlay::default());
+    writer.write_headers(&columns).unwrap();
     for (nth, (cell, kind)) in cells.iter().enumerate() {
         let main = Block::of_rows(1, &[[nth.to_string()]]);
         let mut added = Block::new(1);
         added.push_cell_of(cell, *kind);
         let mut rendered = SheetRows::default();
-        writer.renderer(Overlay::default()).render(&main, &[0], &added, &mut rendered);
+        writer.renderer(&columns).render(&main, &[0], &added, &mut rendered);
         writer.write(&mut rendered).unwrap();
     }
     writer.finish(&FoundSheet::default(), std::fs::File::create(&path).unwrap()).unwrap();
@@ -90,10 +94,11 @@ fn cells_come_back_as_they_were() {
 #[test]
 fn what_a_worksheet_does_not_hold_is_an_error() {
     let mut writer = WorkbookWriter::new("out.xlsx", PLAIN).unwrap();
-    writer.write_headers(&Headers::new("t", ["Note"]), &[]).unwrap();
+    let columns = OutputColumns::from(&Headers::new("t", ["Note"]));
+    writer.write_headers(&columns).unwrap();
     let main = Block::of_rows(1, &[["x".repeat(40_000)]]);
     let mut rendered = SheetRows::default();
-    writer.renderer(Overlay::default()).render(&main, &[0], &Block::new(0), &mut rendered);
+    writer.renderer(&columns).render(&main, &[0], &Block::new(0), &mut rendered);
     let error = writer.write(&mut rendered).unwrap_err().to_string();
     assert!(error.starts_with("out.xlsx, row 1, column `Note`: the text is longer"), "{error}");
     for (headers, want) in [
@@ -101,7 +106,8 @@ fn what_a_worksheet_does_not_hold_is_an_error() {
         (vec![&"h".repeat(32_768)[..]], "the text is longer than the 32767"),
     ] {
         let mut writer = WorkbookWriter::new("out.xlsx", PLAIN).unwrap();
-        let error = writer.write_headers(&Headers::new("t", headers), &[]).unwrap_err().to_string();
+        let columns = OutputColumns::from(&Headers::new("t", headers));
+        let error = writer.write_headers(&columns).unwrap_err().to_string();
         assert!(error.contains(want), "{error}");
     }
     assert!(

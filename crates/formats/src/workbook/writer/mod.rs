@@ -18,7 +18,7 @@ use std::fs::File;
 use std::io::{self, Cursor, Write};
 use std::sync::Arc;
 
-use gather_keys_core::table::{Headers, Overlay, Sink};
+use gather_keys_core::table::{Headers, OutputColumns, Sink};
 use rust_xlsxwriter::{DocProperties, ExcelDateTime, Note, Workbook, Worksheet, XlsxError};
 use zip::result::ZipError;
 use zip::{ZipArchive, ZipWriter};
@@ -127,12 +127,11 @@ impl WorkbookWriter {
     /// When the table does not fit into a worksheet, or the error of `map`.
     pub(super) fn begin(
         &mut self,
-        main: &Headers,
-        added: &[String],
+        headers: &Headers,
         map: impl FnOnce(&mut Archive) -> Result<Option<Vec<usize>>>,
     ) -> Result<()> {
         let name = self.name.clone();
-        self.headers = main.iter().map(str::to_owned).chain(added.iter().cloned()).collect();
+        self.headers = headers.iter().map(str::to_owned).collect();
         if self.headers.len() > MOST_COLUMNS {
             return Err(Error::WideForWorkbook { name, columns: self.headers.len() });
         }
@@ -171,7 +170,7 @@ impl WorkbookWriter {
         mapped.copied().unwrap_or(number)
     }
 
-    /// Sets the number format of each column, those of the main table first, where it has one of its own.
+    /// Sets the number format of each column of the output, where it has one of its own.
     pub fn set_number_formats(&mut self, formats: Vec<Option<String>>) {
         self.number_formats = formats;
     }
@@ -209,7 +208,8 @@ impl WorkbookWriter {
         let name = self.name.clone();
         let failed = |cause| Error::Write { name: name.clone(), cause };
         let Some(packer) = self.rows.take() else {
-            self.write_headers(&Headers::new(&name, [""; 0]), &[])?;
+            let none = Headers::new(&name, [""; 0]);
+            self.write_headers(&OutputColumns::from(&none))?;
             return self.finish_parts(found);
         };
         let rows = self.count;
@@ -419,12 +419,12 @@ impl Sink for WorkbookWriter {
     type Error = Error;
     type Renderer = WorkbookRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.begin(main, added, |_| Ok(None))
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        self.begin(columns.headers(), |_| Ok(None))
     }
 
-    fn renderer(&self, overlay: Overlay) -> WorkbookRenderer {
-        WorkbookRenderer::new(overlay, self.styles.clone(), self.lookups.clone(), self.is_plain)
+    fn renderer(&self, columns: &OutputColumns) -> WorkbookRenderer {
+        WorkbookRenderer::new(columns, self.styles.clone(), self.lookups.clone(), self.is_plain)
     }
 
     fn write(&mut self, rendered: &mut SheetRows) -> Result<()> {

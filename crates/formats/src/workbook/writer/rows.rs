@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use gather_keys_core::table::{Block, CellKind, Overlay, Renderer, RowOutcomes};
+use gather_keys_core::table::{Block, CellKind, OutputCell, OutputColumns, Renderer, RowOutcomes};
 
 use super::packer::AsText;
 use super::styles::{Ground, Styles};
@@ -127,7 +127,9 @@ pub(super) fn columns(count: usize) -> Vec<String> {
 /// Makes rows of a worksheet.
 #[derive(Debug, Clone)]
 pub struct WorkbookRenderer {
-    overlay: Overlay,
+    cells: Arc<[OutputCell]>,
+    /// How many columns of the main table have new cells among the added ones.
+    overlaid: usize,
     styles: Arc<Styles>,
     /// The lookup that each added column comes from.
     lookups: Arc<[usize]>,
@@ -136,12 +138,13 @@ pub struct WorkbookRenderer {
 
 impl WorkbookRenderer {
     pub(super) fn new(
-        overlay: Overlay,
+        columns: &OutputColumns,
         styles: Arc<Styles>,
         lookups: Arc<[usize]>,
         is_plain: bool,
     ) -> Self {
-        Self { overlay, styles, lookups, is_plain }
+        let (cells, overlaid) = (columns.cells().into(), columns.overlay().len());
+        Self { cells, overlaid, styles, lookups, is_plain }
     }
 
     fn push(
@@ -207,34 +210,29 @@ impl Renderer for WorkbookRenderer {
         outcomes: &RowOutcomes,
         rendered: &mut SheetRows,
     ) {
-        let overlaid = self.overlay.len();
-        let own = main.columns();
-        rendered.clear(own + added.columns() - overlaid);
+        rendered.clear(self.cells.len());
         rendered.rows = rows.len();
         for (nth, &row) in rows.iter().enumerate() {
-            for column in 0..own {
-                let Some(place) = self.overlay.place(column) else {
-                    let cell = (main.cell(row, column), main.kind(row, column));
-                    self.push((nth, column), cell, Ground::Plain, rendered);
-                    continue;
+            for (at, &from) in self.cells.iter().enumerate() {
+                let cell = from.of((main, row), (added, nth));
+                let ground = match from {
+                    _ if self.is_plain => Ground::Plain,
+                    OutputCell::Over { column, .. } if main.cell(row, column) != cell.0 => {
+                        Ground::Changed
+                    }
+                    OutputCell::Own(_) | OutputCell::Over { .. } => Ground::Plain,
+                    OutputCell::Added(place) => match self.lookups.get(place - self.overlaid) {
+                        Some(&lookup) => Ground::of_outcome(outcomes.get(nth, lookup)),
+                        None => Ground::Taken,
+                    },
                 };
-                let (before, now) = (main.cell(row, column), added.cell(nth, place));
-                let is_changed = before != now && !self.is_plain;
-                let ground = if is_changed { Ground::Changed } else { Ground::Plain };
-                self.push((nth, column), (now, added.kind(nth, place)), ground, rendered);
-                if is_changed && !before.is_empty() && rendered.facts.replaced.len() < MOST_NOTES {
-                    rendered.facts.replaced.push((nth, column, before.to_owned()));
+                self.push((nth, at), cell, ground, rendered);
+                if let (Ground::Changed, OutputCell::Over { column, .. }) = (ground, from) {
+                    let before = main.cell(row, column);
+                    if !before.is_empty() && rendered.facts.replaced.len() < MOST_NOTES {
+                        rendered.facts.replaced.push((nth, at, before.to_owned()));
+                    }
                 }
-            }
-            for place in overlaid..added.columns() {
-                let lookup = self.lookups.get(place - overlaid).copied().unwrap_or(usize::MAX);
-                let ground = match self.is_plain {
-                    false if lookup < usize::MAX => Ground::of_outcome(outcomes.get(nth, lookup)),
-                    false => Ground::Taken,
-                    true => Ground::Plain,
-                };
-                let cell = (added.cell(nth, place), added.kind(nth, place));
-                self.push((nth, own + place - overlaid), cell, ground, rendered);
             }
         }
     }
@@ -350,12 +348,15 @@ pub(in crate::workbook) fn width(text: &str, shown: &Shown) -> usize {
 mod tests {
     use super::*;
     use crate::workbook::xlsx::unescaped;
+    use gather_keys_core::table::{Headers, Overlay};
     use proptest::prelude::*;
 
     #[test]
     fn rows_are_placed_where_they_go() {
         let styles = Arc::new(Styles::new(&[None, None, None], true));
-        let renderer = WorkbookRenderer::new(Overlay::default(), styles, [].into(), true);
+        let main = Headers::new("t", ["A", "B"]);
+        let all = OutputColumns::all(&main, &["C".to_owned()], Overlay::default());
+        let renderer = WorkbookRenderer::new(&all, styles, [].into(), true);
         let main = Block::of_rows(2, &[["42", "a <b>"], ["", "042"]]);
         let added = Block::of_rows(1, &[["2026-05-19"], [""]]);
         let (mut rows, mut out) = (SheetRows::default(), Vec::new());

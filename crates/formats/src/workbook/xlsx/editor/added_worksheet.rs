@@ -5,7 +5,7 @@
 use std::io::Write;
 use std::sync::Arc;
 
-use gather_keys_core::table::{Headers, Overlay, Sink};
+use gather_keys_core::table::{OutputColumns, Sink};
 
 use super::book_part::calculate_anew;
 use super::changed_package::ChangedPackage;
@@ -66,7 +66,7 @@ impl AddedWorksheet {
         Ok(Self { writer, book, worksheet, findings })
     }
 
-    /// Sets the number format of each column, those of the main table first, where it has one of its own.
+    /// Sets the number format of each column of the output, where it has one of its own.
     pub fn set_number_formats(&mut self, formats: Vec<Option<String>>) {
         self.writer.set_number_formats(formats);
     }
@@ -162,16 +162,16 @@ impl Sink for AddedWorksheet {
     type Error = Error;
     type Renderer = WorkbookRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
         let (styles, name) = (&mut self.book.styles, &self.book.name);
-        self.writer.begin(main, added, |book| {
+        self.writer.begin(columns.headers(), |book| {
             let own = styles_of(book).map_err(|fault| fault.reported(name))?;
             Ok(Some(styles.import(&own)))
         })
     }
 
-    fn renderer(&self, overlay: Overlay) -> WorkbookRenderer {
-        self.writer.renderer(overlay)
+    fn renderer(&self, columns: &OutputColumns) -> WorkbookRenderer {
+        self.writer.renderer(columns)
     }
 
     fn write(&mut self, rendered: &mut SheetRows) -> Result<()> {

@@ -25,7 +25,7 @@ use std::collections::HashSet;
 use std::io::Write;
 use std::sync::Arc;
 
-use gather_keys_core::table::{Headers, Overlay, OwnCells, Sink};
+use gather_keys_core::table::{OutputColumns, OwnCells, Sink};
 use gather_keys_core::value::date::Epoch;
 
 pub use self::added_worksheet::AddedWorksheet;
@@ -444,9 +444,11 @@ impl Sink for SheetEditor {
     type Error = Error;
     type Renderer = EditRenderer;
 
-    fn write_headers(&mut self, main: &Headers, added: &[String]) -> Result<()> {
-        self.place_columns(main.len(), added)?;
-        self.number_formats.resize(main.len() + added.len(), None);
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<()> {
+        let added: Vec<String> =
+            columns.headers().iter().skip(columns.own()).map(str::to_owned).collect();
+        self.place_columns(columns.own(), &added)?;
+        self.number_formats.resize(columns.len(), None);
         self.styles = Arc::new(Styles::new(&self.number_formats, true));
         let fault = |fault: PackageFault| fault.reported(&self.name);
         let book = self.package.relationships(&self.place.book).map_err(fault)?;
@@ -479,9 +481,9 @@ impl Sink for SheetEditor {
         Ok(())
     }
 
-    fn renderer(&self, overlay: Overlay) -> EditRenderer {
+    fn renderer(&self, columns: &OutputColumns) -> EditRenderer {
         EditRenderer {
-            overlay,
+            overlay: columns.overlay().clone(),
             styles: self.styles.clone(),
             own: self.own.clone(),
             added: self.added.clone(),
