@@ -24,6 +24,9 @@ use crate::same_columns::SameColumns;
 use crate::typed::{Asked, PlanFile, names_of};
 pub(crate) use table::Table;
 
+/// The name of standard output where a file is named.
+const STANDARD: &str = "-";
+
 /// The tables of an enrichment, what each reference is asked for, and how the run is to go.
 // Each switch is one that a person sets by itself.
 #[allow(clippy::struct_excessive_bools)]
@@ -42,6 +45,8 @@ pub(crate) struct Call {
     pub(crate) style: OutputStyle,
     pub(crate) lists: Option<PathBuf>,
     pub(crate) reports: Vec<PathBuf>,
+    /// Whether a report goes to standard output, as JSON.
+    pub(crate) prints_report: bool,
     /// Whether the reasons of unmatched keys are sought.
     pub(crate) reasons: bool,
     pub(crate) receipt: Option<PathBuf>,
@@ -175,7 +180,8 @@ impl Reading<'_> {
 fn check_files(reading: &Reading<'_>, asked: &Asked) -> Result<()> {
     let plan = &asked.plan;
     let files = [&plan.lists, &plan.receipt, &plan.corrections].into_iter().flatten();
-    for file in files.chain(&plan.report.0) {
+    let reports = plan.report.0.iter().filter(|text| text.text != STANDARD);
+    for file in files.chain(reports) {
         reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
     }
     if let Some(path) = &asked.save {
@@ -229,6 +235,7 @@ impl Call {
         if into == Destination::Main && !(columns.is_empty() && dropped.is_empty()) {
             return Err(Error::InPlaceColumns { name: main.address.to_string() });
         }
+        let (prints_report, reports) = reports(&plan.report, &into)?;
         let path = |text: &Option<Text>| text.as_ref().map(|text| PathBuf::from(&text.text));
         Ok(Self {
             main,
@@ -258,7 +265,8 @@ impl Call {
                 },
             },
             lists: path(&plan.lists),
-            reports: plan.report.0.iter().map(|text| PathBuf::from(&text.text)).collect(),
+            reports,
+            prints_report,
             reasons: plan.no_reasons != Some(true),
             receipt: path(&plan.receipt),
             corrections: path(&plan.corrections),
@@ -288,14 +296,19 @@ impl Call {
         let is_of_main = |gate: &Gate| gate.kind().population() == Population::MainRows;
         self.into != Destination::Nothing
             && self.lists.is_none()
-            && self.reports.is_empty()
+            && !self.wants_report()
             && self.receipt.is_none()
             && self.gates.counts.iter().all(is_of_main)
     }
 
+    /// Whether anybody reads a report.
+    pub(crate) fn wants_report(&self) -> bool {
+        self.prints_report || !self.reports.is_empty()
+    }
+
     /// Whether the reasons of unmatched keys are sought, for somebody who sees them.
     pub(crate) fn explains(&self) -> bool {
-        let is_seen = !self.messages.quiet || self.lists.is_some() || !self.reports.is_empty();
+        let is_seen = !self.messages.quiet || self.lists.is_some() || self.wants_report();
         self.reasons && (is_seen || self.writes_found_sheet())
     }
 
@@ -329,6 +342,17 @@ impl Call {
             Destination::Main => Some(&self.main.address),
         }
     }
+}
+
+/// Whether a report goes to standard output, and the files of others.
+fn reports(texts: &Texts, into: &Destination) -> Result<(bool, Vec<PathBuf>)> {
+    let (printed, files): (Vec<&Text>, Vec<&Text>) =
+        texts.0.iter().partition(|text| text.text == STANDARD);
+    if !printed.is_empty() && *into == Destination::Output(Address::Standard) {
+        return Err(Error::TableAndJson);
+    }
+    let files = files.into_iter().map(|text| PathBuf::from(&text.text));
+    Ok((!printed.is_empty(), files.collect()))
 }
 
 /// The gates of a plan, and the gates of its references' `stop` rules.

@@ -75,6 +75,13 @@ pub(crate) enum Error {
     PathNotText { path: String },
     /// The table is to go into the main file and to an output.
     InPlaceWithOutput,
+    /// The table and JSON are both to go to standard output.
+    TableAndJson,
+    /// A part of a key names two tables where there is one.
+    NotOneTable {
+        /// The part.
+        part: String,
+    },
     /// Columns are chosen of a table that is written into.
     InPlaceColumns {
         /// The main table.
@@ -393,6 +400,14 @@ impl fmt::Display for Error {
             Self::InPlaceWithOutput => {
                 write!(f, "use either --in-place, which writes into the main file, or -o, not both")
             }
+            Self::TableAndJson => write!(
+                f,
+                "the table and the JSON would both go to standard output: name a file for the table with -o"
+            ),
+            Self::NotOneTable { part } => write!(
+                f,
+                "`{part}` names columns of two tables, and here there is one: write one side of it"
+            ),
             Self::InPlaceColumns { name } => write!(
                 f,
                 "{name} is written into, and its columns stay as they are: with --columns or --drop, name \

@@ -319,7 +319,7 @@ impl Inputs {
         }
         let enrichment = enrichment.finish().corrected(self.corrected).explaining(call.explains());
         let enrichment = enrichment.memory_limit(call.memory);
-        let enrichment = match (call.writes_found_sheet(), call.reports.is_empty()) {
+        let enrichment = match (call.writes_found_sheet(), !call.wants_report()) {
             (true, _) => enrichment.sampling(found_sheet::LISTED),
             (false, true) => enrichment,
             (false, false) => enrichment.sampling(LISTED),

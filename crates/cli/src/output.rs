@@ -18,7 +18,8 @@ use crate::standard_output;
 use crate::targets::Ready;
 use crate::terminal::TableOut;
 
-const STANDARD: &str = "standard output";
+/// The name of standard output in messages.
+pub(crate) const STANDARD: &str = "standard output";
 
 /// The output of a run.
 #[derive(Debug)]

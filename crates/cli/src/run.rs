@@ -16,6 +16,7 @@ use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
 use gather_keys_core::receipt::{KeysSeen, Receipt};
+use gather_keys_core::report::Document;
 use gather_keys_core::table::Source;
 use gather_keys_formats::commit::{begin_run, recover};
 use gather_keys_formats::delimited::HeaderRow;
@@ -82,9 +83,13 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         let _ = writeln!(reported, "{}\n", wrapped(&note, 0, "      "));
     }
     reported.push_str(&run.reported);
-    // Without an output the findings are the result.
-    let is_result = run.call.into == Destination::Nothing;
+    // Without an output the findings are the result, in words or as a report.
+    let is_result = run.call.into == Destination::Nothing && run.printed.is_none();
+    let printed = run.printed;
     own.note(run.appeared);
+    if let Some(printed) = &printed {
+        show(printed)?;
+    }
     if is_result {
         show(&reported)?;
     } else {
@@ -110,6 +115,8 @@ struct Run<'a> {
     appeared: Vec<PathBuf>,
     /// The notes at the end of a run.
     reported: String,
+    /// The report that goes to standard output.
+    printed: Option<String>,
 }
 
 /// The result of a pass over the main table.
@@ -156,8 +163,18 @@ impl<'a> Run<'a> {
             // Columns that the run before added are written anew.
             call.main.described.without.clone_from(&output.added);
         }
-        let (kept, appeared, reported) = (None, Vec::new(), String::new());
-        Ok(Self { asked, call, own, before, receipt_was, on_disk, kept, appeared, reported })
+        Ok(Self {
+            asked,
+            call,
+            own,
+            before,
+            receipt_was,
+            on_disk,
+            kept: None,
+            appeared: Vec::new(),
+            reported: String::new(),
+            printed: None,
+        })
     }
 
     /// Does all of it; `None` when it is to be done once more, with the corrections that were made.
@@ -235,8 +252,8 @@ impl<'a> Run<'a> {
         let found = if quiet { String::new() } else { summary.text() };
         let name = passed.output.as_ref().map(Output::name);
         let output = name.as_deref().map(|name| (name, may_appear));
-        let is_wanted = !self.call.reports.is_empty();
-        let report = is_wanted.then(|| report::of(&summary, &results, output));
+        let report = self.call.wants_report().then(|| report::of(&summary, &results, output));
+        self.printed = report.as_ref().filter(|_| self.call.prints_report).map(Document::json);
         let mut written = self.appear(passed, may_appear, keeps_replaced, report.as_ref())?;
         written.append(&mut said);
         if !quiet {
@@ -343,7 +360,7 @@ impl<'a> Run<'a> {
             return Err(changed(path).into());
         }
         let has_others = lists.is_some() || receipt.is_some() || plan.is_some();
-        if let Some(output) = output.as_mut().filter(|_| has_others || !call.reports.is_empty()) {
+        if let Some(output) = output.as_mut().filter(|_| has_others || call.wants_report()) {
             output.outlives_reader();
         }
         Ok(Targets {

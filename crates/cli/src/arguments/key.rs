@@ -1,10 +1,11 @@
 //! The arguments of the `key` commands.
 
 use std::ffi::OsString;
+use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-use super::Form;
+use super::{Form, Printed};
 
 /// `key`.
 #[derive(Debug, Subcommand)]
@@ -35,7 +36,11 @@ Example:
         -o parts.csv
 
 A value that does not fit the template, or fits it in several ways, is not
-split: its cells stay blank, and the summary shows the rows.";
+split: its cells stay blank, and the summary shows the rows. With --as json the
+summary is JSON on standard output, so that the table needs a file, -o.
+
+Exit status: 0 done; 1 a --require does not hold, and nothing is written; 2 the
+call or the table is wrong.";
 
 const TEST_EXAMPLES: &str = "\
 Examples:
@@ -101,8 +106,13 @@ pub(crate) struct KeySplit {
     /// The column to split
     #[arg(long, value_name = "NAME")]
     pub(crate) column: String,
+    /// A condition for the table to be written, such as 'not fitting = 0'; may be repeated
+    #[arg(long, value_name = "GATE")]
+    pub(crate) require: Vec<String>,
     #[command(flatten)]
     pub(crate) output: KeyOutput,
+    #[command(flatten)]
+    pub(crate) printed: Printed,
 }
 
 /// `key test`.
@@ -116,4 +126,12 @@ pub(crate) struct KeyTest {
     /// A condition, such as 'repeated = 0'; may be repeated
     #[arg(long, value_name = "GATE")]
     pub(crate) require: Vec<String>,
+    /// Write every repeated key and every row without a key to this folder, one list for each kind
+    #[arg(long, value_name = "DIR")]
+    pub(crate) lists: Option<PathBuf>,
+    /// Replace lists that exist
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    #[command(flatten)]
+    pub(crate) printed: Printed,
 }

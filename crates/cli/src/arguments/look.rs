@@ -3,9 +3,9 @@
 
 use std::ffi::OsString;
 
-use clap::{Args, ValueEnum};
+use clap::Args;
 
-use super::{Form, Tables};
+use super::{Form, Printed, Tables};
 
 pub(super) const SUGGEST_EXAMPLES: &str = "\
 Examples:
@@ -34,6 +34,8 @@ pub(crate) struct Suggest {
     /// Replace a plan that exists
     #[arg(long)]
     pub(crate) overwrite: bool,
+    #[command(flatten)]
+    pub(crate) printed: Printed,
 }
 
 pub(super) const SURVEY_EXAMPLES: &str = "\
@@ -55,6 +57,8 @@ pub(crate) struct Survey {
     #[arg(value_name = "TABLE", required = true)]
     pub(crate) tables: Vec<OsString>,
     #[command(flatten)]
+    pub(crate) printed: Printed,
+    #[command(flatten)]
     pub(crate) form: Form,
     /// How many threads to use [default: one for each processor]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
@@ -68,6 +72,8 @@ pub(crate) struct Why {
     pub(crate) tables: Tables,
     #[command(flatten)]
     pub(crate) asked: Asked,
+    #[command(flatten)]
+    pub(crate) printed: Printed,
 }
 
 /// The row or key to trace.
@@ -117,20 +123,10 @@ pub(crate) struct Find {
     /// The columns to show [default: all]
     #[arg(long, value_name = "COLUMNS")]
     pub(crate) take: Option<String>,
-    /// How to show the rows that are found
-    #[arg(long = "format", value_name = "FORMAT", default_value = "card")]
-    pub(crate) shown_as: CardFormat,
+    #[command(flatten)]
+    pub(crate) printed: Printed,
     #[command(flatten)]
     pub(crate) form: Form,
-}
-
-/// How records are shown.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum CardFormat {
-    /// A card for each row, field by field
-    Card,
-    /// A JSON document with every row
-    Json,
 }
 
 pub(super) const FIND_EXAMPLES: &str = "\
@@ -141,4 +137,6 @@ Examples:
 
 Steps apply to the value as to the cells. Without --on, every column is
 searched, and the card says where the value was found. When no row has it, the
-nearest rows are shown.";
+nearest rows are shown.
+
+Exit status: 0 a row has it; 1 none has; 2 the call or the table is wrong.";

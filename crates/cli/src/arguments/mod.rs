@@ -4,6 +4,7 @@ mod enrich;
 mod key;
 mod look;
 mod options;
+mod printed;
 mod tables;
 
 use std::path::PathBuf;
@@ -13,9 +14,10 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use enrich::{CHECK_EXAMPLES, ENRICH_EXAMPLES, WATCH_EXAMPLES};
 pub(crate) use enrich::{Check, Enrich, Watch, threads};
 pub(crate) use key::{Key, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
-pub(crate) use look::{CardFormat, Find, Suggest, Survey, Why};
 use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
+pub(crate) use look::{Find, Suggest, Survey, Why};
 pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
+pub(crate) use printed::Printed;
 pub(crate) use tables::{Form, Tables};
 
 /// Bring columns of reference tables to the right rows of a main table.

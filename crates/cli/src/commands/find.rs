@@ -5,13 +5,13 @@ use std::fmt::Write as _;
 use gather_keys_core::enrich::shown_columns;
 use gather_keys_core::lookup::{Hit, Hits, Wanted};
 use gather_keys_core::plan::{Held, OnPart, Take};
+use gather_keys_core::report::Records;
 use gather_keys_core::table::{Headers, Source};
 use gather_keys_core::template::BoundTemplate;
-use serde_json::{Map, Value, json};
 use unicode_width::UnicodeWidthStr;
 
 use super::Outcome;
-use crate::arguments::{CardFormat, Find};
+use crate::arguments::Find;
 use crate::call::Table;
 use crate::error::{Error, Result};
 use crate::inputs::open;
@@ -49,14 +49,14 @@ pub(crate) fn find(find: &Find) -> Result<Outcome> {
         None => (0..headers.len()).collect(),
         Some(take) => shown_columns(&take, &headers)?,
     };
-    let most = if find.shown_as == CardFormat::Json { usize::MAX } else { CARDS };
+    let most = if find.printed.is_json() { usize::MAX } else { CARDS };
     let hits = wanted.search(&mut source, most)?;
-    let text = match find.shown_as {
-        CardFormat::Card => cards(&hits, &headers, &columns, &find.values),
-        CardFormat::Json => as_json(&hits, &headers, &columns),
-    };
+    let text = find.printed.of(
+        || Records::of(&hits, &headers, &columns),
+        || cards(&hits, &headers, &columns, &find.values),
+    );
     show(&text)?;
-    Ok(Outcome::Done)
+    Ok(if hits.count == 0 { Outcome::Stopped } else { Outcome::Done })
 }
 
 fn cards(hits: &Hits, headers: &Headers, columns: &[usize], values: &[String]) -> String {
@@ -88,7 +88,7 @@ fn cards(hits: &Hits, headers: &Headers, columns: &[usize], values: &[String]) -
     let rest = hits.count.saturating_sub(hits.rows.len() as u64);
     if rest > 0 {
         let words = format!(
-            "and {} more; name another value of the row you mean, or see all with --format json",
+            "and {} more; name another value of the row you mean, or see all with --as json",
             wording::number(rest)
         );
         let _ = writeln!(text, "\n{}", wrapped(&words, 0, "  "));
@@ -121,20 +121,4 @@ fn card(text: &mut String, hit: &Hit, headers: &Headers, columns: &[usize]) {
         let indent = " ".repeat(width + 4);
         let _ = writeln!(text, "  {name}{fill}  {}", wrapped(&shown, width + 4, &indent));
     }
-}
-
-fn as_json(hits: &Hits, headers: &Headers, columns: &[usize]) -> String {
-    let record = |hit: &Hit| {
-        let cells: Map<String, Value> = columns
-            .iter()
-            .map(|&column| (headers.address(column), Value::from(&hit.cells[column][..])))
-            .collect();
-        let found: Vec<String> =
-            hit.columns.iter().map(|&column| headers.address(column)).collect();
-        json!({ "row": hit.row, "line": hit.line, "found_in": found, "cells": cells })
-    };
-    let rows: Vec<Value> = hits.rows.iter().map(record).collect();
-    let nearest: Vec<Value> = hits.nearest.iter().map(record).collect();
-    let all = json!({ "table": headers.table(), "rows": rows, "nearest": nearest });
-    format!("{all:#}\n")
 }

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
+use gather_keys_core::report::{Proposal, ProposedKey};
 use gather_keys_core::survey::{LOOKED_AT, SuggestedKey, Suggestions, suggest as seek};
 use gather_keys_core::table::{Discard, Source};
 use gather_keys_formats::{Address, WholeFile};
@@ -81,38 +82,61 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
     });
     let most = tried.first().map_or(0, |tried| tried.counts.of(Kind::Matched));
     tried.retain(|tried| tried.counts.of(Kind::Matched) * 2 >= most.max(1));
-    let mut text = String::new();
-    let [ours, theirs] = &names;
-    match &tried[..] {
-        [] => {
-            let words = format!(
-                "No columns of {ours} and {theirs} hold the same values, however they are \
-                 spelled. `gather-keys survey` tells what they hold."
-            );
-            let _ = writeln!(text, "{}", wording::wrapped(&words, 0, ""));
+    let best = tried.first();
+    let plan = best.map(|best| plan_of(asked, best.key, best.within, &found)).transpose()?;
+    let saved = match (&plan, &asked.save_plan) {
+        (Some(plan), Some(path)) => {
+            let path = PathBuf::from(path);
+            save(plan, &path, asked.overwrite)?;
+            Some(path)
         }
-        [best, others @ ..] => {
-            let _ = writeln!(text, "{STRONG}The key of {ours} in {theirs}{STRONG:#}\n");
-            tell(&mut text, best, theirs);
-            for other in others {
-                let _ = writeln!(text, "\n{STRONG}The runner-up{STRONG:#}\n");
-                tell(&mut text, other, theirs);
-            }
-            bounds(&mut text, &found);
-            let plan = plan_of(asked, best.key, best.within, &found)?;
-            let _ = writeln!(text, "\n{STRONG}Ready to run{STRONG:#}\n");
-            text.push_str(&command(&plan));
-            if let Some(path) = &asked.save_plan {
-                let path = PathBuf::from(path);
-                save(&plan, &path, asked.overwrite)?;
-                let name = path.display();
-                let _ =
-                    writeln!(text, "\nWrote the plan {name}; to run it: gather-keys enrich {name}");
-            }
+        _ => None,
+    };
+    let document = || {
+        let keys =
+            tried.iter().map(|tried| ProposedKey::of(tried.key, tried.within, &tried.counts));
+        Proposal {
+            command: plan.as_ref().map(|plan| command(plan, " ")),
+            ..Proposal::of(&names, &found, keys.collect())
         }
-    }
-    show(&text)?;
+    };
+    let text = || proposed(&names, &tried, &found, (plan.as_ref(), saved.as_deref()));
+    show(&asked.printed.of(document, text))?;
     Ok(if tried.is_empty() { Outcome::Stopped } else { Outcome::Done })
+}
+
+/// What is proposed, for a person: the keys, the command of the best, and the plan if it was saved.
+fn proposed(
+    [ours, theirs]: &[String; 2],
+    tried: &[Tried<'_>],
+    found: &Suggestions,
+    (plan, saved): (Option<&Plan>, Option<&Path>),
+) -> String {
+    let mut text = String::new();
+    let [best, others @ ..] = tried else {
+        let words = format!(
+            "No columns of {ours} and {theirs} hold the same values, however they are \
+             spelled. `gather-keys survey` tells what they hold."
+        );
+        let _ = writeln!(text, "{}", wording::wrapped(&words, 0, ""));
+        return text;
+    };
+    let _ = writeln!(text, "{STRONG}The key of {ours} in {theirs}{STRONG:#}\n");
+    tell(&mut text, best, theirs);
+    for other in others {
+        let _ = writeln!(text, "\n{STRONG}The runner-up{STRONG:#}\n");
+        tell(&mut text, other, theirs);
+    }
+    bounds(&mut text, found);
+    if let Some(plan) = plan {
+        let _ = writeln!(text, "\n{STRONG}Ready to run{STRONG:#}\n");
+        let _ = writeln!(text, "  {}", command(plan, " \\\n  "));
+    }
+    if let Some(path) = saved {
+        let name = path.display();
+        let _ = writeln!(text, "\nWrote the plan {name}; to run it: gather-keys enrich {name}");
+    }
+    text
 }
 
 /// The plan of a key.
@@ -235,8 +259,8 @@ fn word(text: &str) -> String {
     }
 }
 
-/// The command that does what a plan asks for.
-fn command(plan: &Plan) -> String {
+/// The command that does what a plan asks for, with `between` its lines.
+fn command(plan: &Plan, between: &str) -> String {
     let mut lines =
         vec![format!("gather-keys enrich {}", word(&Address::shown(&plan.main.table.text)))];
     for reference in &plan.references {
@@ -248,8 +272,9 @@ fn command(plan: &Plan) -> String {
         lines.push(format!("        --take {}", word(&take.join(", "))));
     }
     lines.extend(plan.output.iter().map(|output| format!("    -o {}", word(&output.text))));
-    let lines: Vec<String> = lines.into_iter().map(|line| format!("  {line}")).collect();
-    lines.join(" \\\n") + "\n"
+    let is_one_line = !between.contains('\n');
+    let lines = lines.iter().map(|line| if is_one_line { line.trim_start() } else { line });
+    lines.collect::<Vec<_>>().join(between)
 }
 
 fn save(plan: &Plan, path: &Path, overwrite: bool) -> Result<()> {

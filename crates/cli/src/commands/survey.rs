@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 
+use gather_keys_core::report::SurveyTold;
 use gather_keys_core::survey::{
     CandidateKey, ColumnProfile, Count, Picture, Survey, Trouble, survey as go_through,
 };
@@ -29,18 +30,25 @@ const COMMON: usize = 4;
 
 /// Surveys tables.
 pub(crate) fn survey(asked: &arguments::Survey) -> Result<Outcome> {
-    let mut text = String::new();
-    for (nth, address) in asked.tables.iter().enumerate() {
+    let mut surveys = Vec::new();
+    for address in &asked.tables {
         let table = Table::formed(address, &asked.form)?;
         let mut source = open(&table, &Meter::default(), &mut None)?;
         let name = source.headers().table().to_owned();
         let survey = go_through(&mut source, seed(), threads(asked.threads))?;
-        if nth > 0 {
-            text.push('\n');
-        }
-        tell(&mut text, &name, &survey);
+        surveys.push((name, survey));
     }
-    show(&text)?;
+    let text = || {
+        let mut text = String::new();
+        for (nth, (name, survey)) in surveys.iter().enumerate() {
+            if nth > 0 {
+                text.push('\n');
+            }
+            tell(&mut text, name, survey);
+        }
+        text
+    };
+    show(&asked.printed.of(|| SurveyTold::of(&surveys), text))?;
     Ok(Outcome::Done)
 }
 

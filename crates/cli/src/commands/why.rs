@@ -6,6 +6,7 @@ use gather_keys_core::diagnosis::Explained;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::Written;
 use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
+use gather_keys_core::report::{Document, RowTrace};
 use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{BoundTemplate, Trace};
 
@@ -43,8 +44,14 @@ pub(crate) fn why(why: &Why, typed: TypedOptions) -> Result<Outcome> {
             (format!("A row of {} with this key", main.headers().table()), block, 0)
         }
     };
-    let mut text = notes;
     let followed = enrichment.trace(&block, row);
+    if why.printed.is_json() {
+        let placed = (main.headers(), &block, row);
+        let is_placed = why.asked.row.is_some();
+        show(&RowTrace::of(&enrichment, placed, &followed, is_placed).json())?;
+        return Ok(Outcome::Done);
+    }
+    let mut text = notes;
     for (nth, (lookup, followed)) in enrichment.lookups().zip(&followed).enumerate() {
         if nth > 0 {
             text.push('\n');

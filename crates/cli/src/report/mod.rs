@@ -7,7 +7,7 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::findings::GateResult;
-use gather_keys_core::report::{Gathering, LISTED, Report};
+use gather_keys_core::report::{Document, Gathering, LISTED, Report};
 use gather_keys_formats::WholeFile;
 use gather_keys_formats::commit::Finished;
 

@@ -39,7 +39,7 @@ impl Run<'_> {
             let name = output.name();
             let is_in_place = self.writes_into_main();
             if !may_appear {
-                said.push(format!("{name} was not written."));
+                said.push(summary::not_written(&name));
             } else if is_in_place && summary::leaves_all(&enrichment, &findings) {
                 said.push(format!("{name} stays as it is: nothing in it changes."));
             } else {
@@ -71,7 +71,7 @@ impl Run<'_> {
             ready.listed.extend(lists::paths(folder).into_iter().zip(lists.finish()?));
             said.push(lists::reported(folder));
         }
-        if let Some(report) = report {
+        if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
             ready.listed.extend(call.reports.iter().cloned().zip(reports.finish(report)?));
             let names: Vec<String> =
                 call.reports.iter().map(|path| path.display().to_string()).collect();

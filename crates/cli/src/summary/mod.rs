@@ -19,7 +19,7 @@ pub(crate) use reasons::{as_written, effect, held};
 pub(crate) use since::{additions, edits, moved};
 pub(crate) use worksheets::of_tables;
 pub(crate) use written::{
-    as_text, formulas, leaves_all, long_numbers, table_written, written_into,
+    as_text, formulas, leaves_all, long_numbers, not_written, table_written, written_into,
 };
 
 use std::fmt::Write;

@@ -6,6 +6,7 @@ use gather_keys_core::table::Headers;
 use gather_keys_formats::workbook::Edited;
 
 use super::SHOWN;
+use crate::output::STANDARD;
 use crate::wording::{counted, joined, number};
 
 /// Whether every row goes out as it came.
@@ -16,6 +17,14 @@ pub(crate) fn leaves_all(enrichment: &Enrichment, findings: &Findings) -> bool {
         && updates.map(|update| update.written.changed()).sum::<u64>() == 0
         && findings.lookups.iter().all(|found| found.appended.is_none_or(|all| all.rows == 0))
         && findings.corrected.iter().all(|one| one.changed == 0)
+}
+
+/// The sentence that says that an output was not written.
+pub(crate) fn not_written(name: &str) -> String {
+    if name == STANDARD {
+        return "The table was not written.".to_owned();
+    }
+    format!("{name} was not written.")
 }
 
 /// The sentence that says what was written and where.

@@ -39,7 +39,7 @@ fn every_format_has_the_same_columns() {
         assert_eq!(scene.run(&format!("enrich {name} {back}")).ended(0).out, want, "{name}");
         // The same from a main table of the format.
         let main = format!("m-{name}");
-        let call = format!("enrich m.csv --from r.csv --on Id --take 'Since as S' --drop S -q");
+        let call = "enrich m.csv --from r.csv --on Id --take 'Since as S' --drop S -q";
         scene.run(&format!("{call} -o {main}")).ended(0);
         assert_eq!(out(&main, ""), want, "{main}");
     }

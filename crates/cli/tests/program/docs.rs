@@ -4,8 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use super::printed::schemas;
 use gather_keys_core::plan::Plan;
-use gather_keys_core::report::Report;
 use gather_keys_core::template::steps;
 
 use super::scene::Scene;
@@ -91,10 +91,10 @@ fn keys() -> String {
 
 #[test]
 fn schemas_are_those_of_the_code() {
-    for (file, schema) in
-        [("docs/plan.schema.json", Plan::schema()), ("docs/report.schema.json", Report::schema())]
-    {
-        let path = Path::new(ROOT).join(file);
+    let plan = [("plan", Plan::schema())];
+    for (name, schema) in plan.into_iter().chain(schemas()) {
+        let file = format!("docs/{name}.schema.json");
+        let path = Path::new(ROOT).join(&file);
         if std::env::var_os("UPDATE_DOCS").is_some() {
             fs::write(&path, &schema).unwrap();
         }

@@ -19,6 +19,7 @@ mod lookups;
 mod memory;
 mod other_tables;
 mod plans;
+mod printed;
 mod reasons;
 mod receipts;
 mod reports;

@@ -1,13 +1,10 @@
 //! Gates: what a run must keep to, `unmatched <= 1%`, `hives.ambiguous = 0`.
 
-use std::cmp::Ordering;
 use std::fmt;
 
+use super::bound::{Bound, no_subject};
 use super::{Counts, Kind, Population};
 use crate::{Error, Result};
-
-/// A share is counted in millionths of a percent, so that it is compared exactly.
-const PER_PERCENT: u64 = 1_000_000;
 
 /// A bound on the count or the share of a kind of finding, for one reference or for each.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,30 +12,15 @@ pub struct Gate {
     text: String,
     reference: Option<String>,
     kind: Kind,
-    relation: Relation,
-    limit: Limit,
+    bound: Bound,
 }
 
-/// The relation of a count to its limit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Relation {
-    /// `<=`
-    AtMost,
-    /// `>=`
-    AtLeast,
-    /// `<`
-    Below,
-    /// `>`
-    Above,
-    /// `=`
-    Equal,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Limit {
-    Count(u64),
-    /// In millionths of a percent.
-    Share(u64),
+/// A bound on something else that is counted in a table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CountGate {
+    text: String,
+    label: &'static str,
+    bound: Bound,
 }
 
 /// How a gate came out for one reference.
@@ -74,38 +56,13 @@ impl Gate {
     /// # Errors
     /// [`Error::Malformed`], with the place.
     pub fn parse(text: &str) -> Result<Self> {
-        let malformed = |at: usize, expected: String| {
-            Err(Error::Malformed { option: "require", text: text.to_owned(), at, expected })
-        };
-        let signs = [
-            ("<=", Relation::AtMost),
-            (">=", Relation::AtLeast),
-            ("<", Relation::Below),
-            (">", Relation::Above),
-            ("=", Relation::Equal),
-        ];
-        let Some(at) = text.find(['<', '>', '=']) else {
-            return malformed(text.len(), "one of `<=`, `>=`, `<`, `>` or `=`".to_owned());
-        };
-        let Some(&(sign, relation)) = signs.iter().find(|(sign, _)| text[at..].starts_with(sign))
-        else {
-            return malformed(at, "one of `<=`, `>=`, `<`, `>` or `=`".to_owned());
-        };
-        let subject = text[..at].trim();
-        let Some((reference, kind)) = subject_of(subject) else {
-            let kinds: Vec<String> =
-                Kind::ALL.iter().map(|kind| format!("`{}`", kind.label())).collect();
+        let ((reference, kind), bound) = Bound::read(text, |subject| {
             let start = text.len() - text.trim_start().len();
             let start = start + subject.rfind('.').map_or(0, |dot| dot + 1);
-            return malformed(start, format!("one of {}", kinds.join(", ")));
-        };
-        let start = at + sign.len();
-        let number = text[start..].trim_start();
-        let number_at = text.len() - number.len();
-        let Some(limit) = limit_of(number.trim_end()) else {
-            return malformed(number_at, "a whole number, or a share such as `0.5 %`".to_owned());
-        };
-        Ok(Self { text: text.trim().to_owned(), reference, kind, relation, limit })
+            let labels = Kind::ALL.iter().map(|kind| kind.label());
+            subject_of(subject).ok_or_else(|| no_subject(text, start, labels))
+        })?;
+        Ok(Self { text: text.trim().to_owned(), reference, kind, bound })
     }
 
     /// The gate that a reference has none of a kind.
@@ -114,8 +71,7 @@ impl Gate {
             text: format!("{reference}.{} = 0", kind.label()),
             reference: Some(reference.to_owned()),
             kind,
-            relation: Relation::Equal,
-            limit: Limit::Count(0),
+            bound: Bound::NONE,
         }
     }
 
@@ -153,27 +109,55 @@ impl Gate {
                 label: self.kind.label(),
                 count,
                 total,
-                holds: self.holds(count, total),
+                holds: self.bound.holds(count, total),
             }
         };
         lookups.map(result).collect()
     }
+}
 
-    fn holds(&self, count: u64, total: u64) -> bool {
-        let order = match self.limit {
-            Limit::Count(limit) => count.cmp(&limit),
-            Limit::Share(share) => {
-                let have = u128::from(count) * 100 * u128::from(PER_PERCENT);
-                have.cmp(&(u128::from(share) * u128::from(total)))
-            }
-        };
-        match self.relation {
-            Relation::AtMost => order != Ordering::Greater,
-            Relation::AtLeast => order != Ordering::Less,
-            Relation::Below => order == Ordering::Less,
-            Relation::Above => order == Ordering::Greater,
-            Relation::Equal => order == Ordering::Equal,
-        }
+impl CountGate {
+    /// Reads a gate on one of these counts: `LABEL RELATION NUMBER[%]`.
+    ///
+    /// ```
+    /// use gather_keys_core::findings::CountGate;
+    ///
+    /// let gate = CountGate::parse("not fitting <= 1%", &["split", "not fitting"])?;
+    /// let result = gate.result("labels.csv", &[("split", 9), ("not fitting", 1)], 10);
+    /// assert!(result.is_some_and(|result| !result.holds));
+    /// # Ok::<(), gather_keys_core::Error>(())
+    /// ```
+    ///
+    /// # Errors
+    /// [`Error::Malformed`], with the place.
+    pub fn parse(text: &str, labels: &[&'static str]) -> Result<Self> {
+        let (label, bound) = Bound::read(text, |subject| {
+            let word = subject.replace('-', " ");
+            let label = labels.iter().copied().find(|label| *label == word);
+            let start = text.len() - text.trim_start().len();
+            label.ok_or_else(|| no_subject(text, start, labels.iter().copied()))
+        })?;
+        Ok(Self { text: text.trim().to_owned(), label, bound })
+    }
+
+    /// How the gate comes out for a table of `total` rows, given the counts with these labels; `None` when its own is
+    /// not among them.
+    pub fn result(
+        &self,
+        table: &str,
+        counts: &[(&'static str, u64)],
+        total: u64,
+    ) -> Option<GateResult> {
+        let &(label, count) = counts.iter().find(|(label, _)| *label == self.label)?;
+        Some(GateResult {
+            population: Population::ReferenceRows,
+            gate: self.text.clone(),
+            reference: table.to_owned(),
+            label,
+            count,
+            total,
+            holds: self.bound.holds(count, total),
+        })
     }
 }
 
@@ -192,20 +176,6 @@ fn subject_of(subject: &str) -> Option<(Option<String>, Kind)> {
         None => Some((None, kind_of(subject)?)),
         Some((reference, kind)) => Some((Some(reference.trim().to_owned()), kind_of(kind)?)),
     }
-}
-
-fn limit_of(number: &str) -> Option<Limit> {
-    let Some(share) = number.strip_suffix('%') else {
-        return digits(number).map(Limit::Count);
-    };
-    let (whole, part) = share.trim_end().split_once('.').unwrap_or((share.trim_end(), "0"));
-    let places = u32::try_from(part.len()).ok().filter(|&places| places <= 6)?;
-    let part = digits(part)? * 10_u64.pow(6 - places);
-    digits(whole)?.checked_mul(PER_PERCENT)?.checked_add(part).map(Limit::Share)
-}
-
-fn digits(text: &str) -> Option<u64> {
-    text.bytes().all(|byte| byte.is_ascii_digit()).then(|| text.parse().ok())?
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@
 //! counted.
 
 mod appended;
+mod bound;
 mod corrected;
 mod gate;
 mod kind;
@@ -19,7 +20,7 @@ mod written;
 
 pub use appended::{Appended, NotAppended};
 pub use corrected::{Corrected, Correction};
-pub use gate::{Gate, GateResult, Relation};
+pub use gate::{CountGate, Gate, GateResult};
 pub use kind::{Counts, Kind, KindInfo, Population, Severity};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};
 pub(crate) use request_counts::RequestCounts;

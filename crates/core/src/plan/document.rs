@@ -117,7 +117,7 @@ plan_keys! {
         /// Write every finding to this folder, one list for each kind.
         lists: Option<Text> = "DIR", path;
         /// Write a report of the findings: HTML, Markdown or JSON by its extension (`.html`, `.md`,
-        /// `.json`); several may be given.
+        /// `.json`), or `-` for JSON on standard output; several may be given.
         @[serde(default)]
         report: Texts = "FILE", path;
         /// Do not look for the reasons why keys are unmatched, which takes time when many are.

@@ -44,13 +44,7 @@ impl Gathering<'_> {
             let advice = self.advice.get(nth).cloned().unwrap_or_default();
             reference(lookup, found, diagnosis.as_ref(), (advice, self.listed))
         });
-        let gates = self.gates.iter().map(|gate| GateTold {
-            gate: gate.gate.clone(),
-            reference: gate.reference.clone(),
-            count: gate.count,
-            total: gate.total,
-            holds: gate.holds,
-        });
+        let gates = self.gates.iter().map(GateTold::from);
         Report {
             form: FORM,
             version: self.version.to_owned(),

@@ -3,12 +3,28 @@
 //! In go the findings and the diagnoses; out comes a [`Report`], which a program shows as a page or
 //! writes as JSON. Its form has a number, [`FORM`], that changes when something in it does.
 
+mod document;
 mod gather;
+mod key;
+mod proposal;
+mod records;
+mod survey;
+mod trace;
 
+pub use document::Document;
 pub use gather::{Gathering, LISTED};
+pub use key::{KeyRow, KeySplit, KeyTested, RepeatedKey};
+pub use proposal::{Proposal, ProposedKey, ProposedPart};
+pub use records::{Record, Records};
+pub use survey::{
+    CandidateTold, ColumnTold, Counted, LookTold, SurveyTold, SurveyedTable, TroubleTold, ValueTold,
+};
+pub use trace::{CellTrace, LookupTold, PartTrace, ReferenceRow, RowTrace, StepTold, UpdateTold};
 
 use schemars::JsonSchema;
 use serde::Serialize;
+
+use crate::findings::GateResult;
 
 /// The number of the form that reports have.
 pub const FORM: u32 = 1;
@@ -222,21 +238,14 @@ pub struct GateTold {
     pub holds: bool,
 }
 
-impl Report {
-    /// The report as JSON.
-    pub fn json(&self) -> String {
-        let mut text = serde_json::to_string_pretty(self).unwrap_or_default();
-        text.push('\n');
-        text
-    }
-
-    /// A JSON schema of reports.
-    ///
-    /// ```
-    /// assert!(gather_keys_core::report::Report::schema().contains("newly_ambiguous"));
-    /// ```
-    pub fn schema() -> String {
-        let schema = schemars::schema_for!(Self);
-        serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"
+impl From<&GateResult> for GateTold {
+    fn from(gate: &GateResult) -> Self {
+        Self {
+            gate: gate.gate.clone(),
+            reference: gate.reference.clone(),
+            count: gate.count,
+            total: gate.total,
+            holds: gate.holds,
+        }
     }
 }

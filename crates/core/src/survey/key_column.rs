@@ -33,6 +33,22 @@ pub struct Taken {
     pub samples: [Vec<(u64, u64, String)>; 2],
 }
 
+impl Taken {
+    /// How many values were split.
+    pub fn split(&self) -> u64 {
+        self.rows - self.blank - self.no_way - self.several_ways
+    }
+
+    /// How often each of [`OUTCOMES_OF_SPLITTING`] occurs.
+    pub fn counts(&self) -> [(&'static str, u64); 4] {
+        let counts = [self.split(), self.blank, self.no_way, self.several_ways];
+        std::array::from_fn(|nth| (OUTCOMES_OF_SPLITTING[nth], counts[nth]))
+    }
+}
+
+/// What may become of a value that is split, in the words of messages and gates.
+pub const OUTCOMES_OF_SPLITTING: [&str; 4] = ["split", "blank", "not fitting", "many ways"];
+
 /// A census of the keys of a table: nothing but the keys is kept.
 pub fn census(name: &str, headers: &Headers, key: Key, seed: Seed) -> ReferenceBuilder {
     ReferenceBuilder::new(name, headers, vec![key], Vec::new(), TakenColumns::default(), seed)

@@ -223,6 +223,17 @@ impl Block {
         &self.text[start as usize..end as usize]
     }
 
+    /// The text from a cell's first byte on, and how many bytes are the cell's.
+    ///
+    /// # Panics
+    /// When the block has no such cell, or holds none of the column.
+    #[inline]
+    pub fn cell_with_behind(&self, row: usize, column: usize) -> (&[u8], usize) {
+        let place = row * self.columns.count() + self.columns.place(column);
+        let Span { start, end } = self.cells[place];
+        (&self.text.as_bytes()[start as usize..], (end - start) as usize)
+    }
+
     /// The text of all cells, and the spans in it of the cells that the block holds of a row.
     #[inline]
     pub(crate) fn kept_cells(&self, row: usize) -> (&[u8], &[Span]) {

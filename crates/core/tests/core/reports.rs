@@ -4,7 +4,7 @@ use gather_keys_core::diagnosis::{Diagnosis, NEAREST, Reason};
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, GateResult, Kind};
 use gather_keys_core::plan::{On, ReferencePlan, Take};
-use gather_keys_core::report::{FORM, Gathering, LISTED, Report};
+use gather_keys_core::report::{Document, FORM, Gathering, LISTED, Report};
 use gather_keys_core::table::Discard;
 use proptest::prelude::*;
 

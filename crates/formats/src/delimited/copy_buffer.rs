@@ -27,6 +27,11 @@ impl CopyBuffer {
         Self { room, filled: 0, aside: Vec::new() }
     }
 
+    /// How many bytes there are.
+    pub(super) fn length(&self) -> usize {
+        self.filled
+    }
+
     /// Adds this many bytes from the beginning of a text.
     #[inline(always)]
     pub(super) fn push(&mut self, text: &[u8], length: usize) {

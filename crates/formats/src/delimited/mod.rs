@@ -12,6 +12,7 @@ mod dialect;
 mod encoding;
 mod parser;
 mod reader;
+mod rearranged;
 mod row_cells;
 mod scan;
 mod structural_index;

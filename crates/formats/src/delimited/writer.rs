@@ -118,10 +118,10 @@ impl<W: Write> Sink for Writer<W> {
 }
 
 /// How many bytes the buffer has after the rendered rows, so that the last slices too are copied in blocks.
-const SURPLUS: usize = 256;
+pub(super) const SURPLUS: usize = 256;
 
 /// A row of one blank cell. An empty line would be no row.
-const ONE_BLANK: &[u8] = b"\"\"";
+pub(super) const ONE_BLANK: &[u8] = b"\"\"";
 
 /// How many rows are looked at together for cells that need quotes.
 const LOOKED_AT: usize = 16;
@@ -129,17 +129,17 @@ const LOOKED_AT: usize = 16;
 /// Makes the text of rows.
 #[derive(Debug, Clone)]
 pub struct TextRenderer {
-    delimiter: u8,
+    pub(super) delimiter: u8,
     /// The line end of rows without one of their own.
-    line_end: Vec<u8>,
+    pub(super) line_end: Vec<u8>,
     columns: OutputColumns,
     /// The columns as they are written together; `None` where a row is written as it came, before what is added to it.
     runs: Option<Vec<Run>>,
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
-    guards: bool,
+    pub(super) guards: bool,
     /// Whether numbers from other tables are written with a decimal comma.
-    decimal_comma: bool,
+    pub(super) decimal_comma: bool,
     /// Whether the own bytes of rows are of another form.
     rewrites_rows: bool,
 }
@@ -168,7 +168,7 @@ impl TextRenderer {
     }
 
     /// Appends a cell that came from another table.
-    fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str, kind: CellKind) {
+    pub(super) fn push_foreign(&self, bytes: &mut Vec<u8>, cell: &str, kind: CellKind) {
         if self.guards && looks_like_formula(cell) {
             push_cell(bytes, format!("'{cell}").as_bytes(), self.delimiter, false);
         } else {
@@ -187,7 +187,11 @@ impl TextRenderer {
     }
 
     /// A row's own bytes, where they are of the form that is written.
-    fn own_bytes<'b>(&self, main: &'b Block, row: usize) -> Option<(&'b [u8], &'b [u8])> {
+    pub(super) fn own_bytes<'b>(
+        &self,
+        main: &'b Block,
+        row: usize,
+    ) -> Option<(&'b [u8], &'b [u8])> {
         main.row_bytes(row).filter(|_| !self.rewrites_rows)
     }
 
@@ -238,7 +242,12 @@ impl TextRenderer {
     }
 
     /// Appends a cell of a row that has no bytes to keep.
-    fn push_bare(&self, bytes: &mut Vec<u8>, (main, row): (&Block, usize), column: usize) {
+    pub(super) fn push_bare(
+        &self,
+        bytes: &mut Vec<u8>,
+        (main, row): (&Block, usize),
+        column: usize,
+    ) {
         let (cell, kind) = (main.cell(row, column), main.kind(row, column));
         if main.row_bytes(row).is_none() {
             // It is from another format, or another table.
@@ -246,85 +255,6 @@ impl TextRenderer {
         } else {
             self.push_value(bytes, cell, kind);
         }
-    }
-
-    /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
-    /// bytes keep these, with their quotes.
-    fn push_runs(
-        &self,
-        runs: &[Run],
-        main: (&Block, usize),
-        added: (&Block, usize),
-        bytes: &mut Vec<u8>,
-    ) {
-        let own = self.own_bytes(main.0, main.1).map(|(own, _)| own);
-        for (nth, &run) in runs.iter().enumerate() {
-            if nth > 0 {
-                bytes.push(self.delimiter);
-            }
-            self.push_run(run, main, added, own, bytes);
-        }
-    }
-
-    fn push_run(
-        &self,
-        run: Run,
-        (main, row): (&Block, usize),
-        (added, nth): (&Block, usize),
-        own: Option<&[u8]>,
-        bytes: &mut Vec<u8>,
-    ) {
-        let (first, last) = match run {
-            Run::Own { first, last } => (first, last),
-            Run::Over { column, place } if added.cell(nth, place) == main.cell(row, column) => {
-                (column, column)
-            }
-            Run::Over { place, .. } | Run::Added(place) => {
-                self.push_foreign(bytes, added.cell(nth, place), added.kind(nth, place));
-                return;
-            }
-        };
-        let Some(own) = own else {
-            for column in first..=last {
-                if column > first {
-                    bytes.push(self.delimiter);
-                }
-                self.push_bare(bytes, (main, row), column);
-            }
-            return;
-        };
-        let place = |column| self.written_place((main, row), column, own);
-        if let (Some(from), Some(to)) = (place(first), place(last)) {
-            bytes.extend_from_slice(&own[from.start..to.end]);
-            return;
-        }
-        for (at, cell) in row_cells(own, self.delimiter).enumerate().take(last + 1).skip(first) {
-            if at > first {
-                bytes.push(self.delimiter);
-            }
-            bytes.extend_from_slice(cell);
-        }
-    }
-
-    /// The range of a cell in the bytes of its row, with its quotes; `None` where it is not there as it is.
-    #[inline]
-    fn written_place(
-        &self,
-        (main, row): (&Block, usize),
-        column: usize,
-        own: &[u8],
-    ) -> Option<Range<usize>> {
-        let at = main.place_in_row(row, column)?;
-        let is_bound = |byte: Option<&u8>| byte.is_none_or(|byte| *byte == self.delimiter);
-        let before = |at: usize| at.checked_sub(1).and_then(|at| own.get(at));
-        let is_bare = is_bound(before(at.start)) && is_bound(own.get(at.end));
-        let is_quoted = before(at.start) == Some(&b'"') && own.get(at.end) == Some(&b'"');
-        if is_bare {
-            return Some(at);
-        }
-        let whole = at.start.checked_sub(1).filter(|_| is_quoted)?..at.end + 1;
-        let stands = is_bound(before(whole.start)) && is_bound(own.get(whole.end));
-        stands.then_some(whole)
     }
 
     /// Appends what follows a row of the main table, cell by cell.
@@ -390,6 +320,9 @@ impl Renderer for TextRenderer {
     type Rendered = Vec<u8>;
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
+        if let Some(runs) = &self.runs {
+            return self.render_runs(runs, (main, rows), added, bytes);
+        }
         bytes.clear();
         // The size of most blocks: growing to it step by step would fragment memory.
         bytes.reserve(main.text_length() + added.text_length());
@@ -410,10 +343,9 @@ impl Renderer for TextRenderer {
             let own = self.own_bytes(main, row);
             let line_end = own.map_or(&self.line_end[..], |(_, line_end)| line_end);
             is_open = line_end.is_empty();
-            match (&self.runs, own) {
-                (Some(runs), _) => self.push_runs(runs, (main, row), (added, nth), bytes),
-                (None, Some((own, _))) if first == 0 => bytes.extend_from_slice(own),
-                (None, _) => self.push_own((main, row), (added, nth), bytes),
+            match own {
+                Some((own, _)) if first == 0 => bytes.extend_from_slice(own),
+                _ => self.push_own((main, row), (added, nth), bytes),
             }
             if takes_all {
                 let (text, gaps) = added.row_with_gaps(nth, first);
@@ -423,7 +355,7 @@ impl Renderer for TextRenderer {
                 } else {
                     self.push_with_gaps(text, gaps, bytes);
                 }
-            } else if self.runs.is_none() {
+            } else {
                 self.push_behind((main, row), (added, nth), bytes);
             }
             if bytes.len() == begun {
@@ -537,7 +469,7 @@ fn holds_special(text: &[u8], delimiter: u8) -> bool {
 }
 
 /// [`holds_special`] for a short text.
-fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
+pub(super) fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
     let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
     cell.iter().fold(false, |needs, byte| needs | special(byte))
 }

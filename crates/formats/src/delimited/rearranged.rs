@@ -1,0 +1,186 @@
+//! Rows of which the columns are not in the order of the main table.
+//!
+//! In go rows of blocks, out come their cells in another order: columns that follow each other in both orders are copied
+//! as one piece, and every cell keeps its bytes, with its quotes.
+
+use std::ops::Range;
+
+use gather_keys_core::table::{Block, Run};
+use memchr::memchr;
+
+use super::copy_buffer::CopyBuffer;
+use super::row_cells;
+use super::writer::{ONE_BLANK, SURPLUS, TextRenderer, needs_quotes};
+
+impl TextRenderer {
+    /// Replaces `bytes` with rows of a block, run by run.
+    pub(super) fn render_runs(
+        &self,
+        runs: &[Run],
+        (main, rows): (&Block, &[usize]),
+        added: &Block,
+        bytes: &mut Vec<u8>,
+    ) {
+        let size = main.text_length() + added.text_length() + SURPLUS;
+        let mut buffer = CopyBuffer::of(std::mem::take(bytes), size);
+        let mut is_open = false;
+        for (nth, &row) in rows.iter().enumerate() {
+            if is_open {
+                buffer.push_line_end(&self.line_end);
+            }
+            let own = self.own_bytes(main, row).and_then(|_| main.row_text(row));
+            let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
+            is_open = line_end.is_empty();
+            // Hardly any row has quotes: its cells are where they seem to be.
+            let plain = own.filter(|(text, length, _)| memchr(b'"', &text[..*length]).is_none());
+            let begun = buffer.length();
+            match plain {
+                Some((text, ..)) => {
+                    self.push_plain_runs(runs, text, (main, row), (added, nth), &mut buffer);
+                }
+                None => {
+                    let own = own.map(|(text, length, _)| &text[..length]);
+                    buffer.push_by(|bytes| {
+                        self.push_runs(runs, (main, row), (added, nth), own, bytes);
+                    });
+                }
+            }
+            if buffer.length() == begun {
+                buffer.push(ONE_BLANK, ONE_BLANK.len());
+            }
+            buffer.push_line_end(line_end);
+        }
+        *bytes = buffer.into_bytes();
+    }
+
+    /// Appends a row without quotes; `text` begins with its own bytes.
+    #[inline]
+    fn push_plain_runs(
+        &self,
+        runs: &[Run],
+        text: &[u8],
+        (main, row): (&Block, usize),
+        (added, nth): (&Block, usize),
+        buffer: &mut CopyBuffer,
+    ) {
+        let changes = self.guards || self.decimal_comma;
+        for (at, &run) in runs.iter().enumerate() {
+            if at > 0 {
+                buffer.push_line_end(&[self.delimiter]);
+            }
+            let own = match run {
+                Run::Own { first, last } => Some((first, last)),
+                Run::Over { column, place } => {
+                    let is_same = added.cell(nth, place) == main.cell(row, column);
+                    is_same.then_some((column, column))
+                }
+                Run::Added(_) => None,
+            };
+            match (own, run) {
+                (Some((first, last)), _) => {
+                    let places = (main.place_in_row(row, first), main.place_in_row(row, last));
+                    match places {
+                        (Some(from), Some(to)) => {
+                            buffer.push(&text[from.start..], to.end - from.start);
+                        }
+                        _ => buffer.push_by(|bytes| {
+                            let own = main.row_bytes(row).map(|(own, _)| own);
+                            self.push_run(run, (main, row), (added, nth), own, bytes);
+                        }),
+                    }
+                }
+                (None, Run::Over { place, .. } | Run::Added(place)) => {
+                    let (cell, length) = added.cell_with_behind(nth, place);
+                    if changes || needs_quotes(&cell[..length], self.delimiter) {
+                        let kind = added.kind(nth, place);
+                        buffer.push_by(|bytes| {
+                            self.push_foreign(bytes, added.cell(nth, place), kind);
+                        });
+                    } else {
+                        buffer.push(cell, length);
+                    }
+                }
+                (None, Run::Own { .. }) => {}
+            }
+        }
+    }
+
+    /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
+    /// bytes keep these, with their quotes.
+    fn push_runs(
+        &self,
+        runs: &[Run],
+        main: (&Block, usize),
+        added: (&Block, usize),
+        own: Option<&[u8]>,
+        bytes: &mut Vec<u8>,
+    ) {
+        for (nth, &run) in runs.iter().enumerate() {
+            if nth > 0 {
+                bytes.push(self.delimiter);
+            }
+            self.push_run(run, main, added, own, bytes);
+        }
+    }
+
+    pub(super) fn push_run(
+        &self,
+        run: Run,
+        (main, row): (&Block, usize),
+        (added, nth): (&Block, usize),
+        own: Option<&[u8]>,
+        bytes: &mut Vec<u8>,
+    ) {
+        let (first, last) = match run {
+            Run::Own { first, last } => (first, last),
+            Run::Over { column, place } if added.cell(nth, place) == main.cell(row, column) => {
+                (column, column)
+            }
+            Run::Over { place, .. } | Run::Added(place) => {
+                self.push_foreign(bytes, added.cell(nth, place), added.kind(nth, place));
+                return;
+            }
+        };
+        let Some(own) = own else {
+            for column in first..=last {
+                if column > first {
+                    bytes.push(self.delimiter);
+                }
+                self.push_bare(bytes, (main, row), column);
+            }
+            return;
+        };
+        let place = |column| self.written_place((main, row), column, own);
+        if let (Some(from), Some(to)) = (place(first), place(last)) {
+            bytes.extend_from_slice(&own[from.start..to.end]);
+            return;
+        }
+        for (at, cell) in row_cells(own, self.delimiter).enumerate().take(last + 1).skip(first) {
+            if at > first {
+                bytes.push(self.delimiter);
+            }
+            bytes.extend_from_slice(cell);
+        }
+    }
+
+    /// The range of a cell in the bytes of its row, with its quotes; `None` where it is not there as it is.
+    #[inline]
+    fn written_place(
+        &self,
+        (main, row): (&Block, usize),
+        column: usize,
+        own: &[u8],
+    ) -> Option<Range<usize>> {
+        let at = main.place_in_row(row, column)?;
+        let is_bound = |byte: Option<&u8>| byte.is_none_or(|byte| *byte == self.delimiter);
+        let before = |at: usize| at.checked_sub(1).and_then(|at| own.get(at));
+        let is_bare = is_bound(before(at.start)) && is_bound(own.get(at.end));
+        let is_quoted = before(at.start) == Some(&b'"') && own.get(at.end) == Some(&b'"');
+        if is_bare {
+            return Some(at);
+        }
+        let whole = at.start.checked_sub(1).filter(|_| is_quoted)?..at.end + 1;
+        let stands = is_bound(before(whole.start)) && is_bound(own.get(whole.end));
+        stands.then_some(whole)
+    }
+}
