@@ -3,12 +3,15 @@
 //! Its form is that of the list `nearest.csv`: the columns of the main key, those of the reference's
 //! key with `nearest` before their headers, and `approve`, which says `yes` where the pair holds. A
 //! file without `approve` holds as a whole; one with a column `reference` is read for that of the
-//! name only.
+//! name only. A file may have the columns of some parts of the key only, and a row the cells of some: it then holds
+//! for every key with these values.
 
 use std::fmt::Write as _;
 
+use gather_keys_core::key::Key;
 use gather_keys_core::lookup::{Alias, AliasState, Lookup};
 use gather_keys_core::table::{Headers, Row};
+use gather_keys_core::template::BoundTemplate;
 use gather_keys_formats::SideFile;
 
 use crate::error::{Error, Result};
@@ -51,33 +54,70 @@ pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Ve
     let (ours, theirs) = headers(lookup, main);
     let found = table.headers();
     let place = |header: &String| found.iter().position(|other| other == header);
-    let missing: Vec<String> = ours
-        .iter()
-        .chain(&theirs)
-        .filter(|header| place(header).is_none())
-        .map(|header| format!("`{header}`"))
-        .collect();
-    if !missing.is_empty() {
+    let parts = parts(lookup);
+    // The parts of which the file has all columns, of both sides.
+    let is_there = |part: &Part| {
+        let mut columns = part.ours.iter().map(|&at| &ours[at]);
+        let mut nearest = part.theirs.iter().map(|&at| &theirs[at]);
+        columns.all(|header| place(header).is_some())
+            && nearest.all(|header| place(header).is_some())
+    };
+    let there: Vec<bool> = parts.iter().map(is_there).collect();
+    if !there.contains(&true) {
+        let missing = ours.iter().chain(&theirs).filter(|header| place(header).is_none());
+        let missing: Vec<String> = missing.map(|header| format!("`{header}`")).collect();
         let missing = joined(&missing, "and");
         return Err(Error::NotAliases { name: found.table().to_owned(), missing });
     }
-    let (ours, theirs): (Vec<usize>, Vec<usize>) =
-        (ours.iter().filter_map(place).collect(), theirs.iter().filter_map(place).collect());
+    let (ours, theirs): (Vec<Option<usize>>, Vec<Option<usize>>) =
+        (ours.iter().map(place).collect(), theirs.iter().map(place).collect());
     let approve = place(&APPROVE.to_owned());
     let of = place(&"reference".to_owned());
     let counts = |row: &Row<'_>| {
         let is_own = of.is_none_or(|column| row.cell(column) == lookup.reference().name());
         is_own && approve.is_none_or(|column| is_yes(row.cell(column)))
     };
-    let cells = |row: Row<'_>, columns: &[usize]| {
-        columns.iter().map(|&column| row.cell(column).to_owned()).collect()
+    let cells = |row: Row<'_>, columns: &[Option<usize>]| -> Vec<String> {
+        columns.iter().map(|at| at.map_or("", |column| row.cell(column)).to_owned()).collect()
     };
-    let aliases = table.rows().filter(counts).map(|row| Alias {
-        row: row.number(),
-        main: cells(row, &ours),
-        reference: cells(row, &theirs),
+    let aliases = table.rows().filter(counts).map(|row| {
+        let (main, reference) = (cells(row, &ours), cells(row, &theirs));
+        // Where blanks match, a blank part is a part like any other.
+        let is_said = |part: &Part| {
+            let is_filled = |(at, cells): (&usize, &Vec<String>)| !cells[*at].trim().is_empty();
+            lookup.reference().matches_blanks()
+                || part.ours.iter().any(|at| is_filled((at, &main)))
+                || part.theirs.iter().any(|at| is_filled((at, &reference)))
+        };
+        let about = parts.iter().zip(&there).enumerate();
+        let about = about.filter(|(_, (part, is_there))| **is_there && is_said(part));
+        Alias { row: row.number(), parts: about.map(|(nth, _)| nth).collect(), main, reference }
     });
     Ok(aliases.collect())
+}
+
+/// A part of a key: the places of its columns among those of the main key, and of the reference's.
+pub(crate) struct Part {
+    pub(crate) ours: Vec<usize>,
+    pub(crate) theirs: Vec<usize>,
+}
+
+/// The parts of a lookup's key.
+pub(crate) fn parts(lookup: &Lookup) -> Vec<Part> {
+    let places = |key: &Key, part: &BoundTemplate| -> Vec<usize> {
+        let place = |column: &usize| key.columns().iter().position(|other| other == column);
+        part.columns().iter().filter_map(place).collect()
+    };
+    let (key, theirs) = (lookup.key(), lookup.reference().key());
+    let parts = key.parts().iter().zip(theirs.parts());
+    parts.map(|(a, b)| Part { ours: places(key, a), theirs: places(theirs, b) }).collect()
+}
+
+/// The cells of a key that an alias is about.
+pub(crate) fn filled(cells: &[String]) -> String {
+    let filled: Vec<&str> =
+        cells.iter().filter(|cell| !cell.is_empty()).map(String::as_str).collect();
+    if filled.is_empty() { "(blank)".to_owned() } else { filled.join(", ") }
 }
 
 /// The use of a lookup's aliases, a sentence each; none when it has none.
@@ -111,7 +151,7 @@ pub(crate) fn reported(lookup: &Lookup) -> Vec<String> {
         let mut sentence = format!("{what}: ");
         for (nth, alias) in these.iter().take(SHOWN).enumerate() {
             let joint = if nth > 0 { "; " } else { "" };
-            let (ours, theirs) = (alias.main.join(", "), alias.reference.join(", "));
+            let (ours, theirs) = (filled(&alias.main), filled(&alias.reference));
             let _ = write!(sentence, "{joint}row {}, {ours} for {theirs}", alias.row);
         }
         if these.len() > SHOWN {

@@ -11,6 +11,7 @@ use gather_keys_core::table::{Block, Headers, Row, Source};
 use gather_keys_core::template::{BoundTemplate, Trace};
 
 use super::Outcome;
+use crate::aliases;
 use crate::arguments::{TypedOptions, Why};
 use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
@@ -209,11 +210,16 @@ impl Traced<'_> {
         let mut say = |words: &str| {
             let _ = writeln!(text, "  {}", wrapped(words, 2, "    "));
         };
-        if let Some(alias) = self.lookup.alias_of(self.row) {
-            say(&format!(
-                "{name} does not have this key, but an alias replaces it with {}.",
-                alias.reference.join(", ")
-            ));
+        for alias in self.lookup.aliases_of(self.row) {
+            let with = aliases::filled(&alias.reference);
+            if alias.parts.len() == compared.len() {
+                say(&format!(
+                    "{name} does not have this key, but an alias replaces it with {with}."
+                ));
+            } else {
+                let of = aliases::filled(&alias.main);
+                say(&format!("{name} does not have this key; an alias replaces {of} with {with}."));
+            }
         }
         match self.answer {
             Answer::Matched(_) if rows.len() == 1 => say(&format!("{hold}: matched.")),

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use csv::StringRecord;
 use gather_keys_core::diagnosis::{Diagnosis, Explained};
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Findings, UnmatchedKey};
+use gather_keys_core::findings::{Findings, LookupFindings, UnmatchedKey};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::table::Row;
 use gather_keys_formats::{Address, Error, SideFile, WholeFile};
@@ -17,6 +17,7 @@ use gather_keys_formats::{Address, Error, SideFile, WholeFile};
 use super::columns::Columns;
 use super::{List, begin, cause, refused};
 use crate::aliases::{self, APPROVE};
+use crate::wording::counted;
 
 /// The name of the list.
 pub(super) const NAME: &str = "nearest.csv";
@@ -87,13 +88,21 @@ impl Nearest {
         let lookups = enrichment.lookups().zip(&findings.lookups).zip(diagnoses).enumerate();
         for (nth, ((lookup, found), diagnosis)) in lookups {
             let Some(diagnosis) = diagnosis else { continue };
+            for one in shared_parts(lookup, found, diagnosis) {
+                let (ours, theirs) = (&one.ours[..], &one.theirs[..]);
+                let pair = (ours.iter().map(String::as_str), theirs.iter().map(String::as_str));
+                self.pair(nth, lookup, pair, [&one.reason, &one.distance, &one.rows.to_string()])?;
+            }
             for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
                 let reason = explained.reason.of(lookup);
                 let mut nearest = String::new();
                 if let Some(entry) = explained.nearest {
                     let cells = lookup.reference().as_read(entry);
                     nearest = cells.join(", ");
-                    self.pair(nth, lookup, (key, explained), &cells, &reason)?;
+                    let distance = explained.distance.map(|distance| distance.to_string());
+                    let pair = (key.read(), cells.iter().copied());
+                    let facts = [&reason[..], &distance.unwrap_or_default(), &key.rows.to_string()];
+                    self.pair(nth, lookup, pair, facts)?;
                 }
                 reported.insert((nth.to_string(), as_one(key.parts())), [reason, nearest]);
             }
@@ -131,26 +140,95 @@ impl Nearest {
         Ok(())
     }
 
-    /// Writes an unmatched key with the one that comes nearest.
-    fn pair(
+    /// Writes an unmatched key, or a part of it, with what comes nearest to it: `facts` are the reason, the distance and
+    /// the number of rows.
+    fn pair<'p>(
         &mut self,
         nth: usize,
-        lookup: &Lookup,
-        (key, explained): (&UnmatchedKey, &Explained),
-        nearest: &[&str],
-        reason: &str,
+        lookup: &'p Lookup,
+        (ours, theirs): (impl Iterator<Item = &'p str>, impl Iterator<Item = &'p str>),
+        facts: [&str; 3],
     ) -> Result<(), Error> {
         let reference = lookup.reference().name();
         let mut pair = vec![reference];
-        pair.extend(self.pairs.0.spread(nth, key.read()));
-        pair.extend(self.pairs.1.spread(nth, nearest.iter().copied()));
+        pair.extend(self.pairs.0.spread(nth, ours));
+        pair.extend(self.pairs.1.spread(nth, theirs));
         let known: Vec<String> = pair.iter().map(|&cell| cell.to_owned()).collect();
         let approve = if self.approved.contains(&known) { "yes" } else { "" };
         let mut record: StringRecord = pair.into_iter().collect();
-        let distance = explained.distance.map_or(String::new(), |distance| distance.to_string());
-        record.extend([reason, &distance, &key.rows.to_string(), approve]);
+        record.extend(facts);
+        record.push_field(approve);
         self.list.write(&record)
     }
+}
+
+/// A value of one part that several unmatched keys have, and that comes near to the same value in all of them.
+struct SharedPart {
+    /// The cells of the main key and of the reference's; blank ones for other parts.
+    ours: Vec<String>,
+    theirs: Vec<String>,
+    reason: String,
+    distance: String,
+    rows: u64,
+}
+
+/// Keys that share a value: the first of them and what is known of it, how many they are, and of how many rows.
+type Sharing<'k> = (&'k UnmatchedKey, &'k Explained, u64, u64);
+
+/// A value of a part: the number of the part, and the value as it is compared.
+type OfPart<'k> = (usize, &'k str);
+
+/// The values of single parts that are in the way of several keys. A value for which the keys come near to
+/// different values is none.
+fn shared_parts(lookup: &Lookup, found: &LookupFindings, diagnosis: &Diagnosis) -> Vec<SharedPart> {
+    let reference = lookup.reference();
+    let parts = aliases::parts(lookup);
+    if parts.len() < 2 {
+        return Vec::new();
+    }
+    // For each value its keys; none where they come near to different values.
+    let mut shared: Vec<(OfPart<'_>, Option<Sharing<'_>>)> = Vec::new();
+    let mut places: HashMap<OfPart<'_>, usize> = HashMap::new();
+    for (key, explained) in found.unmatched.keys().iter().zip(&diagnosis.explained) {
+        let Some(entry) = explained.nearest else { continue };
+        let near = key.parts().zip(reference.as_compared(entry));
+        let mut differing = near.enumerate().filter(|(_, (ours, theirs))| ours != theirs);
+        let (Some((part, (value, near))), None) = (differing.next(), differing.next()) else {
+            continue;
+        };
+        match places.get(&(part, value)) {
+            None => {
+                places.insert((part, value), shared.len());
+                shared.push(((part, value), Some((key, explained, 1, key.rows))));
+            }
+            Some(&at) => {
+                let known = &mut shared[at].1;
+                *known = known.take().and_then(|(first, other, keys, rows)| {
+                    let held = reference.as_compared(other.nearest?).nth(part)?;
+                    (held == near).then_some((first, other, keys + 1, rows + key.rows))
+                });
+            }
+        }
+    }
+    let several = shared.into_iter().filter_map(|((part, _), one)| {
+        let (key, explained, keys, rows) = one.filter(|(_, _, keys, _)| *keys > 1)?;
+        let only = |cells: Vec<&str>, places: &[usize]| -> Vec<String> {
+            let cell =
+                |(at, cell): (usize, &str)| if places.contains(&at) { cell } else { "" }.to_owned();
+            cells.into_iter().enumerate().map(cell).collect()
+        };
+        let nearest = reference.as_read(explained.nearest?);
+        Some(SharedPart {
+            ours: only(key.read().collect(), &parts[part].ours),
+            theirs: only(nearest, &parts[part].theirs),
+            reason: format!("{} in {}", lookup.part_names()[part], counted(keys, "key")),
+            distance: explained.distance.map_or(String::new(), |distance| distance.to_string()),
+            rows,
+        })
+    });
+    let mut several: Vec<SharedPart> = several.collect();
+    several.sort_by_key(|one| std::cmp::Reverse(one.rows));
+    several
 }
 
 /// The parts of a key as one text that no other key makes.

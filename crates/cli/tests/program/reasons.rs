@@ -248,3 +248,44 @@ fn aliases_that_are_none_are_refused() {
     let ran = scene.run(&format!("check harvest.csv {ON} --aliases again.csv")).ended(0);
     assert!(!ran.out.contains("aliases:"), "{}", ran.out);
 }
+
+/// The owners of a harbour: one misspelled name is behind many rows.
+const OWNERS: &str =
+    "Owner,Object,Phone\nHarbour Board,1,x1\nHarbour Board,2,x2\nHarbour Board,3,x3\nMill,1,m1\n";
+
+/// One value of a part that is behind several keys is proposed once, as an alias for that part, and holds for all of
+/// them.
+#[test]
+fn a_part_has_aliases_too() {
+    let scene = Scene::empty().with("owners.csv", OWNERS).with(
+        "m.csv",
+        "Owner,Object\nHarbor Board,1\nHarbor Board,2\nHarbor Board,2\nHarbor Board,3\nMill,1\nHarbor Board,9\n",
+    );
+    let on = "m.csv --from owners.csv --on 'Owner, Object' --take Phone";
+    scene.run(&format!("check {on} --lists lists")).ended(0);
+    let nearest = scene.read("lists/nearest.csv");
+    let approved = nearest.replacen(",4,\n", ",4,yes\n", 1);
+    assert_ne!(approved, nearest);
+    let scene = scene
+        .with("lists/nearest.csv", &approved)
+        .with("approved.csv", &approved)
+        .with("own.csv", "Owner,nearest Owner\nHarbor Board,Harbour Board\nNowhere,Nobody\n,\n");
+    let mut said = format!("{nearest}\n");
+    for file in ["approved.csv", "own.csv"] {
+        let ran = scene.run(&format!("enrich {on} --aliases {file} -v")).ended(0);
+        assert_eq!(count(&ran.err, "matched"), 5, "{file}");
+        let lines = ran.err.split("\n  ").filter(|line| line.starts_with("aliases:"));
+        said += &format!("{file}\n{}\n", lines.collect::<Vec<_>>().join("\n"));
+    }
+    let why = scene.run(&format!("why {on} --aliases own.csv --row 2")).ended(0);
+    said += &why.out;
+    snapshot("aliases-of-parts", &said);
+    // What was approved stays so.
+    scene.run(&format!("check {on} --lists lists --overwrite")).ended(0);
+    assert_eq!(scene.read("lists/nearest.csv"), approved);
+    // A file with the columns of one side only is none.
+    let scene = scene.with("half.csv", "Owner,Object,nearest Object\n");
+    scene.run(&format!("enrich {on} --aliases half.csv -q")).ended(0);
+    let scene = scene.with("half.csv", "Owner,Object\n");
+    scene.run(&format!("enrich {on} --aliases half.csv -q")).ended(2);
+}

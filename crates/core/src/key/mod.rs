@@ -99,19 +99,30 @@ impl Key {
             }
             return state;
         }
-        for part in &self.parts {
-            let made = part.value(
-                |column| row.cell(column),
-                &self.blanks,
-                steps,
-                |state, value| {
-                    packer.push(if state == PartState::Blank { "" } else { value });
-                    state
-                },
-            );
-            state = state.max(made);
+        for part in 0..self.parts.len() {
+            state = state.max(self.pack_part(part, row, packer, steps));
         }
         state
+    }
+
+    /// Appends one part of the packed key of a row.
+    #[inline]
+    pub(crate) fn pack_part(
+        &self,
+        part: usize,
+        row: Row<'_>,
+        packer: &mut Packer,
+        steps: &mut StepBuffers,
+    ) -> PartState {
+        self.parts[part].value(
+            |column| row.cell(column),
+            &self.blanks,
+            steps,
+            |state, value| {
+                packer.push(if state == PartState::Blank { "" } else { value });
+                state
+            },
+        )
     }
 
     /// The place of each part among the cells that a block holds, where every part is one of them as it

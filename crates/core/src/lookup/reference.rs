@@ -105,7 +105,7 @@ impl Reference {
     }
 
     /// Whether a blank part of a key matches a blank part.
-    pub(crate) fn matches_blanks(&self) -> bool {
+    pub fn matches_blanks(&self) -> bool {
         self.spec.match_blanks
     }
 

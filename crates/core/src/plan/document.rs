@@ -219,8 +219,8 @@ table_keys! {
         when_unmatched: Option<Text> = "RULE";
         /// Let a blank part of a key match a blank part.
         match_blanks: Option<bool>;
-        /// A table of main keys and the reference keys to use instead, where a key itself is not
-        /// found; such as the list `nearest.csv`, with `yes` under `approve`.
+        /// A table of main keys, or of values of single parts, and those of the reference to use instead, where a
+        /// key itself is not found; such as the list `nearest.csv`, with `yes` under `approve`.
         aliases: Option<Text> = "FILE", path;
         /// For a table of a database: the columns to order its rows by, which `first`, `last` and `@row`
         /// refer to, separated by commas.

@@ -19,7 +19,9 @@ pub use records::{Record, Records};
 pub use survey::{
     CandidateTold, ColumnTold, Counted, LookTold, SurveyTold, SurveyedTable, TroubleTold, ValueTold,
 };
-pub use trace::{CellTrace, LookupTold, PartTrace, ReferenceRow, RowTrace, StepTold, UpdateTold};
+pub use trace::{
+    CellTrace, LookupTold, PartTrace, ReferenceRow, Replaced, RowTrace, StepTold, UpdateTold,
+};
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -213,7 +215,7 @@ pub struct SharedTold {
 pub struct AliasTold {
     /// Its row in the table of aliases, from 1.
     pub row: u64,
-    /// The main key.
+    /// The main key; cells of parts that it is not about are blank.
     pub key: Vec<String>,
     /// The reference key that is used for it.
     pub stands_for: Vec<String>,

@@ -8,7 +8,7 @@ use super::FORM;
 use crate::diagnosis::Explained;
 use crate::enrich::{Enrichment, LookupTrace};
 use crate::findings::{Status, Written};
-use crate::lookup::{Answer, EntryId, Lookup, Miss, Reference};
+use crate::lookup::{Alias, Answer, EntryId, Lookup, Miss, Reference};
 use crate::table::{Block, Headers, Row};
 use crate::template::{BoundTemplate, Trace};
 
@@ -37,8 +37,8 @@ pub struct LookupTold {
     pub parts: Vec<PartTrace>,
     /// What became of the row: matched, chosen, unmatched, ambiguous, blank key or malformed.
     pub status: String,
-    /// The key that an alias puts in the place of this one.
-    pub alias: Option<Vec<String>>,
+    /// What approved aliases put in the place of this key, or of parts of it.
+    pub aliases: Vec<Replaced>,
     /// Why it is unmatched.
     pub reason: Option<String>,
     /// The nearest row of the reference, where none has the key.
@@ -51,6 +51,21 @@ pub struct LookupTold {
     pub chosen_row: Option<u64>,
     /// The cells that are updated.
     pub updates: Vec<UpdateTold>,
+}
+
+/// What an alias puts in the place of a key, or of parts of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Replaced {
+    /// The cells of the main key; blank ones for parts that stay.
+    pub key: Vec<String>,
+    /// The cells of the reference key; blank ones for parts that stay.
+    pub with: Vec<String>,
+}
+
+impl From<&Alias> for Replaced {
+    fn from(alias: &Alias) -> Self {
+        Self { key: alias.main.clone(), with: alias.reference.clone() }
+    }
 }
 
 /// What was read for a part, and what the steps made of it.
@@ -166,7 +181,7 @@ impl LookupTold {
             reference: reference.name().to_owned(),
             parts,
             status: Status::of(answer, None).label().to_owned(),
-            alias: lookup.alias_of(row).map(|alias| alias.reference.clone()),
+            aliases: lookup.aliases_of(row).into_iter().map(Replaced::from).collect(),
             reason: explained.as_ref().map(|explained| explained.reason.of(lookup)),
             nearest: nearest.map(|entry| ReferenceRow::of(reference, entry)),
             fix: explained.and_then(|explained| explained.fix(lookup)),

@@ -192,6 +192,7 @@ fn aliases_are_used_where_the_key_is_not_found() {
     let plan = plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report);
     let alias = |row, main: [&str; 2], reference: [&str; 2]| Alias {
         row,
+        parts: vec![0, 1],
         main: main.map(str::to_owned).to_vec(),
         reference: reference.map(str::to_owned).to_vec(),
     };
@@ -227,6 +228,88 @@ fn aliases_are_used_where_the_key_is_not_found() {
             AliasState::Broken,
         ];
         assert_eq!(states, want);
+    }
+}
+
+/// What aliases of parts make of a key, in the simplest way: those of most parts first, all that fit at once.
+fn replaced(key: &[String], aliases: &[Alias]) -> Option<Vec<String>> {
+    let mut by_size: Vec<&Alias> =
+        aliases.iter().filter(|one| one.parts.len() < key.len()).collect();
+    by_size.sort_by_key(|one| std::cmp::Reverse(one.parts.len()));
+    let (mut now, mut done) = (key.to_vec(), vec![false; key.len()]);
+    for one in by_size {
+        let fits = one.parts.iter().all(|&part| !done[part] && key[part] == one.main[part]);
+        for &part in one.parts.iter().filter(|_| fits) {
+            (now[part], done[part]) = (one.reference[part].clone(), true);
+        }
+    }
+    done.contains(&true).then_some(now)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    /// Aliases of parts hold for every key with their values, never for one that is found, and are counted.
+    #[test]
+    fn aliases_of_parts_hold_for_every_key_with_their_values(
+        theirs in prop::collection::vec(prop::collection::vec("[abc]", 3), 1..8),
+        ours in prop::collection::vec(prop::collection::vec("[abcxy]", 3), 1..20),
+        said in prop::collection::vec((prop::collection::vec(any::<bool>(), 3), prop::collection::vec("[abxy]", 3), prop::collection::vec("[abc]", 3)), 0..5),
+        threads in 1_usize..3,
+    ) {
+        let mut seen = std::collections::HashSet::new();
+        let aliases: Vec<Alias> = said.into_iter().zip(1..).filter_map(|((about, main, reference), row)| {
+            let parts: Vec<usize> = (0..3).filter(|&part| about[part]).collect();
+            let only = |cells: Vec<String>| -> Vec<String> {
+                cells.into_iter().enumerate().map(|(at, cell)| if parts.contains(&at) { cell } else { String::new() }).collect()
+            };
+            let (main, reference) = (only(main), only(reference));
+            // One of a whole key, and a second for the same values, are other tests'.
+            let is_new = !parts.is_empty() && parts.len() < 3 && seen.insert(main.clone());
+            is_new.then_some(Alias { row, parts, main, reference })
+        }).collect();
+        let plan = plan("A, B, C", WhenDuplicate::First);
+        let mut source = Memory::new("m", &["A", "B", "C"], &ours, 3);
+        let mut table = Memory::new("r", &["A", "B", "C"], &theirs, 3);
+        let headers = table.headers.clone();
+        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
+        let plan = ReferencePlan { take: Some(Vec::new()), ..plan };
+        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
+        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
+        builder.read(&mut table, threads).unwrap();
+        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
+        enrichment.add(lookup.aliased(aliases.clone()), taking);
+        let mut enrichment = enrichment.finish();
+        let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
+        let (mut matched, mut used) = (0, vec![0; aliases.len()]);
+        for key in &ours {
+            if theirs.contains(key) {
+                matched += 1;
+                continue;
+            }
+            let Some(other) = replaced(key, &aliases).filter(|other| theirs.contains(other)) else { continue };
+            matched += 1;
+            let mut done = [false; 3];
+            let mut by_size: Vec<usize> = (0..aliases.len()).collect();
+            by_size.sort_by_key(|&nth| std::cmp::Reverse(aliases[nth].parts.len()));
+            for nth in by_size {
+                let parts = &aliases[nth].parts;
+                if parts.iter().all(|&part| !done[part] && key[part] == aliases[nth].main[part]) {
+                    for &part in parts {
+                        done[part] = true;
+                    }
+                    used[nth] += 1;
+                }
+            }
+            prop_assert!(other != *key);
+        }
+        prop_assert_eq!(found.lookups[0].counts.of(Kind::Matched), matched);
+        let lookup = enrichment.lookups().next().unwrap();
+        for ((alias, state), used) in lookup.aliases().zip(used) {
+            let is_there = theirs.iter().any(|key| alias.parts.iter().all(|&part| key[part] == alias.reference[part]));
+            let want = if is_there { AliasState::Used(used) } else { AliasState::Gone };
+            prop_assert_eq!(state, want, "{:?}", alias);
+        }
     }
 }
 

@@ -1,27 +1,33 @@
-//! Aliases: main keys that stand for reference keys, as a person approved them.
+//! Aliases: main keys, or parts of them, that stand for those of the reference, as a person approved them.
 //!
-//! An alias is used only for a key that is not found, so that it never changes another answer. An alias whose
-//! reference key no longer exists, or whose main key is found without it, is reported.
+//! An alias is used only for a key that is not found, so that it never changes another answer. One of a whole key comes
+//! first; after it those of parts, all that fit at once: of two for the same part, the one that is about more parts, or
+//! that comes first. An alias whose reference key no longer exists, or whose main key
+//! is found without it, is reported.
 
-use std::collections::HashMap;
+use std::cmp::Reverse;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use ahash::RandomState;
 
-use super::{EntryId, Lookup};
+use super::{EntryId, Lookup, Reference};
 use crate::key::Key;
-use crate::table::{Block, Packer, Row};
+use crate::table::{Block, Packer, Row, packed};
 use crate::template::{PartState, StepBuffers};
 
-/// A main key and the reference key it stands for, each by the cells that it is made from, as they
+/// A main key and the reference key it stands for, or some of their parts: the cells that they are made from, as they
 /// are read, in the order of the key's columns.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Alias {
     /// The row of the table of aliases, as a person counts.
     pub row: u64,
-    /// The cells of the main key.
+    /// The parts of the key that it is about, ascending. An alias that is not about all of them holds for every key with
+    /// these values.
+    pub parts: Vec<usize>,
+    /// The cells of the main key; blank ones for other parts.
     pub main: Vec<String>,
-    /// The cells of the reference key.
+    /// The cells of the reference key; blank ones for other parts.
     pub reference: Vec<String>,
 }
 
@@ -46,13 +52,54 @@ pub(super) struct Aliases {
     all: Vec<(Alias, AliasState)>,
     /// By the packed main key: the first entry of the reference key, and the number of the alias.
     by_key: HashMap<Box<[u8]>, (EntryId, usize), RandomState>,
+    /// Those that are about some parts only, by which parts.
+    of_parts: Vec<OfParts>,
     used: Vec<AtomicU64>,
 }
 
+/// Aliases that are about the same parts.
+#[derive(Debug)]
+struct OfParts {
+    parts: Vec<usize>,
+    /// By the packed values of these parts: the reference's values, and the number of the alias.
+    by_values: HashMap<Box<[u8]>, (Vec<String>, usize), RandomState>,
+}
+
 impl Aliases {
-    /// The first entry of the reference key for a packed main key, and the number of the alias.
-    pub(super) fn find(&self, key: &[u8]) -> Option<(EntryId, usize)> {
-        self.by_key.get(key).copied()
+    /// The first entry of the reference key for a packed main key, and the numbers of the aliases that lead to it.
+    pub(super) fn find(&self, reference: &Reference, key: &[u8]) -> Option<(EntryId, Vec<usize>)> {
+        if let Some(&(entry, nth)) = self.by_key.get(key) {
+            return Some((entry, vec![nth]));
+        }
+        if self.of_parts.is_empty() {
+            return None;
+        }
+        let mut parts: Vec<&str> = packed::Cells::new(str::from_utf8(key).ok()?).collect();
+        let mut packer = Packer::default();
+        let fits = self.of_parts.iter().filter_map(|of_parts| {
+            packer.clear();
+            of_parts.parts.iter().for_each(|&part| packer.push(parts[part]));
+            let (values, nth) = of_parts.by_values.get(packer.bytes())?;
+            Some((&of_parts.parts[..], values, *nth))
+        });
+        let mut fitting: Vec<_> = fits.collect();
+        fitting.sort_by_key(|(parts, _, nth)| (Reverse(parts.len()), *nth));
+        let (mut used, mut replaced) = (Vec::new(), vec![false; parts.len()]);
+        for (places, values, nth) in fitting {
+            if places.iter().any(|&part| replaced[part]) {
+                continue;
+            }
+            used.push(nth);
+            for (&part, value) in places.iter().zip(values) {
+                (parts[part], replaced[part]) = (value, true);
+            }
+        }
+        packer.clear();
+        for part in &parts {
+            packer.push(part);
+        }
+        let entry = reference.find(packer.bytes()).filter(|_| !used.is_empty())?;
+        Some((entry, used))
     }
 
     /// Counts a row that an alias answered.
@@ -68,15 +115,41 @@ impl Lookup {
         if aliases.is_empty() || self.reference.is_by_position() {
             return self;
         }
-        let mut by_key = HashMap::with_hasher(self.reference.hasher().clone());
+        let hasher = self.reference.hasher().clone();
+        let mut by_key = HashMap::with_hasher(hasher.clone());
+        let mut of_parts: Vec<OfParts> = Vec::new();
         let (mut main, mut theirs) = (Packer::default(), Packer::default());
         let mut all = Vec::new();
         for (nth, alias) in aliases.into_iter().enumerate() {
             let may_be_blank = self.reference.matches_blanks();
-            let is_whole = packed(&self.key, &alias.main, may_be_blank, &mut main)
-                && packed(self.reference.key(), &alias.reference, may_be_blank, &mut theirs);
+            let parts = &alias.parts[..];
+            let is_of_key = parts.len() == self.key.parts().len();
+            let is_whole = !parts.is_empty()
+                && packed_parts(&self.key, &alias.main, parts, may_be_blank, &mut main)
+                && packed_parts(
+                    self.reference.key(),
+                    &alias.reference,
+                    parts,
+                    may_be_blank,
+                    &mut theirs,
+                );
             let state = if !is_whole {
                 AliasState::Broken
+            } else if !is_of_key {
+                let place = of_parts.iter().position(|other| other.parts == parts);
+                let place = place.unwrap_or_else(|| {
+                    let by_values = HashMap::with_hasher(hasher.clone());
+                    of_parts.push(OfParts { parts: parts.to_vec(), by_values });
+                    of_parts.len() - 1
+                });
+                let by_values = &mut of_parts[place].by_values;
+                if by_values.contains_key(main.bytes()) {
+                    AliasState::Again
+                } else {
+                    let values = packed::Cells::new(theirs.text()).map(str::to_owned).collect();
+                    by_values.insert(main.bytes().into(), (values, nth));
+                    AliasState::Used(0)
+                }
             } else if self.reference.find(main.bytes()).is_some() {
                 AliasState::Needless
             } else if by_key.contains_key(main.bytes()) {
@@ -89,18 +162,22 @@ impl Lookup {
             };
             all.push((alias, state));
         }
+        for of_parts in &of_parts {
+            of_parts.note_gone(&self.reference, &mut all);
+        }
         let used = all.iter().map(|_| AtomicU64::new(0)).collect();
-        self.aliases = Some(Aliases { all, by_key, used });
+        self.aliases = Some(Aliases { all, by_key, of_parts, used });
         self
     }
 
-    /// The alias for the key of a main row.
-    pub fn alias_of(&self, row: Row<'_>) -> Option<&Alias> {
-        let aliases = self.aliases.as_ref()?;
+    /// The aliases that lead from the key of a main row to another.
+    pub fn aliases_of(&self, row: Row<'_>) -> Vec<&Alias> {
+        let Some(aliases) = &self.aliases else { return Vec::new() };
         let mut key = Packer::default();
         self.key.pack(row, &mut key, &mut StepBuffers::default());
-        let (_, nth) = aliases.find(key.bytes())?;
-        Some(&aliases.all[nth].0)
+        let is_found = self.reference.find(key.bytes()).is_some();
+        let found = aliases.find(&self.reference, key.bytes()).filter(|_| !is_found);
+        found.into_iter().flat_map(|(_, used)| used).map(|nth| &aliases.all[nth].0).collect()
     }
 
     /// Every alias with its use, once main rows have been answered.
@@ -118,9 +195,36 @@ impl Lookup {
     }
 }
 
-/// Packs the key of cells, given in the order of its columns. Returns whether it can match: it is whole, or blank
-/// where blanks match.
-fn packed(key: &Key, cells: &[String], may_be_blank: bool, packed: &mut Packer) -> bool {
+impl OfParts {
+    /// Notes which of the aliases lead to values that no reference row has.
+    fn note_gone(&self, reference: &Reference, all: &mut [(Alias, AliasState)]) {
+        let mut gone: HashSet<&[String]> =
+            self.by_values.values().map(|(values, _)| &values[..]).collect();
+        for entry in EntryId::at(0..reference.entry_count()) {
+            if gone.is_empty() {
+                return;
+            }
+            let key: Vec<&str> = reference.as_compared(entry).collect();
+            let held: Vec<String> = self.parts.iter().map(|&part| key[part].to_owned()).collect();
+            gone.remove(&held[..]);
+        }
+        for (values, nth) in self.by_values.values() {
+            if gone.contains(&values[..]) {
+                all[*nth].1 = AliasState::Gone;
+            }
+        }
+    }
+}
+
+/// Packs some parts of the key of cells, given in the order of its columns. Returns whether they can match: they are
+/// whole, or blank where blanks match.
+fn packed_parts(
+    key: &Key,
+    cells: &[String],
+    parts: &[usize],
+    may_be_blank: bool,
+    packer: &mut Packer,
+) -> bool {
     let width = key.columns().iter().max().map_or(0, |last| last + 1);
     let mut block = Block::new(width);
     for column in 0..width {
@@ -128,10 +232,12 @@ fn packed(key: &Key, cells: &[String], may_be_blank: bool, packed: &mut Packer) 
         block.push_cell(place.and_then(|place| cells.get(place)).map_or("", String::as_str));
     }
     block.push_line(0);
-    packed.clear();
-    match key.pack(Row::of(&block, 0), packed, &mut StepBuffers::default()) {
+    packer.clear();
+    let row = Row::of(&block, 0);
+    let mut steps = StepBuffers::default();
+    parts.iter().all(|&part| match key.pack_part(part, row, packer, &mut steps) {
         PartState::Whole => true,
         PartState::Blank => may_be_blank,
         PartState::Malformed => false,
-    }
+    })
 }

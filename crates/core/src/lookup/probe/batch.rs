@@ -59,12 +59,12 @@ enum Step {
 }
 
 /// The result of searching for a key.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Default)]
 struct Match {
     /// The first entry of the key, and whether the rows of the key disagree.
     first: Option<(EntryId, bool)>,
-    /// The number of the alias that led to it.
-    alias: Option<usize>,
+    /// The numbers of the aliases that led to it.
+    aliases: Vec<usize>,
 }
 
 impl Batch {
@@ -138,11 +138,11 @@ impl Lookup {
                     continue;
                 }
                 Step::Same => {
-                    self.count_alias(found.alias);
+                    self.count_aliases(&found.aliases);
                     start = taken.last().copied().unwrap_or(NOWHERE);
                 }
                 Step::Candidate(entry, disagree) if texts[starts[nth]..].starts_with(key) => {
-                    found = Match { first: Some((entry, disagree)), alias: None };
+                    found = Match { first: Some((entry, disagree)), aliases: Vec::new() };
                     if has_taken_after {
                         start = starts[nth] + key.len();
                     }
@@ -300,21 +300,21 @@ impl Lookup {
         let with_conflict = |first| (first, self.reference.index.is_conflicting(first));
         let found = hash.and_then(|hash| self.reference.find_hashed(key, hash));
         if let Some(first) = found {
-            return Match { first: Some(with_conflict(first)), alias: None };
+            return Match { first: Some(with_conflict(first)), aliases: Vec::new() };
         }
-        let alias = self.aliases.as_ref().and_then(|aliases| aliases.find(key));
-        self.count_alias(alias.map(|(_, nth)| nth));
-        Match {
-            first: alias.map(|(first, _)| with_conflict(first)),
-            alias: alias.map(|(_, nth)| nth),
-        }
+        let found = self.aliases.as_ref().and_then(|all| all.find(&self.reference, key));
+        let Some((first, aliases)) = found else { return Match::default() };
+        self.count_aliases(&aliases);
+        Match { first: Some(with_conflict(first)), aliases }
     }
 
-    /// Counts a row that an alias answered.
+    /// Counts a row that aliases answered.
     #[inline]
-    fn count_alias(&self, nth: Option<usize>) {
-        if let (Some(aliases), Some(nth)) = (&self.aliases, nth) {
-            aliases.count(nth);
+    fn count_aliases(&self, used: &[usize]) {
+        if let Some(aliases) = &self.aliases {
+            for &nth in used {
+                aliases.count(nth);
+            }
         }
     }
 }

@@ -36,7 +36,8 @@ impl Lookup {
             PartState::Malformed => false,
         };
         let find = || {
-            let alias = || self.aliases.as_ref().and_then(|all| all.find(key.bytes()));
+            let alias =
+                || self.aliases.as_ref().and_then(|all| all.find(&self.reference, key.bytes()));
             self.reference.find(key.bytes()).or_else(|| alias().map(|(first, _)| first))
         };
         match is_whole.then(find).flatten() {
