@@ -40,7 +40,7 @@ mod wording;
 use std::panic;
 use std::process::ExitCode;
 
-use clap::{CommandFactory, FromArgMatches};
+use clap::FromArgMatches;
 
 use arguments::{Arguments, Command, TypedOptions};
 use commands::Outcome;
@@ -57,7 +57,7 @@ fn main() -> ExitCode {
         }
     }));
     // The descriptions of the steps are long, and made only when asked for.
-    let command = Arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
+    let command = arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
     let matches = match command.try_get_matches_from(process_title::taken_arguments()) {
         Ok(matches) => matches,
         Err(asked) if !asked.use_stderr() => asked.exit(),
@@ -106,5 +106,8 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Survey(asked) => commands::survey(&asked),
         Command::Key(key) => commands::key(key),
         Command::Demo(demo) => commands::demo(&demo),
+        Command::Completions(asked) => commands::completions(&asked),
+        Command::Manual(asked) => commands::manual(&asked),
+        Command::Headers(asked) => Ok(commands::headers(&asked)),
     }
 }

@@ -1,10 +1,12 @@
 //! The command line: the commands, and the arguments of each.
 
 mod enrich;
+mod grouped;
 mod key;
 mod look;
 mod options;
 mod printed;
+mod shell;
 mod tables;
 
 use std::path::PathBuf;
@@ -13,11 +15,15 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use enrich::{CHECK_EXAMPLES, ENRICH_EXAMPLES, WATCH_EXAMPLES};
 pub(crate) use enrich::{Check, Enrich, Watch, threads};
+use grouped::HOW_IT_RUNS;
+pub(crate) use grouped::{command, shown_commands};
 pub(crate) use key::{Key, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
 use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
 pub(crate) use look::{Find, Suggest, Survey, Why};
 pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
 pub(crate) use printed::Printed;
+use shell::{COMPLETIONS_EXAMPLES, MANUAL_EXAMPLES};
+pub(crate) use shell::{Completions, Headers, Manual};
 pub(crate) use tables::{Form, Tables};
 
 /// Bring columns of reference tables to the right rows of a main table.
@@ -30,9 +36,11 @@ pub(crate) use tables::{Form, Tables};
 pub(crate) struct Arguments {
     #[arg(help = "When to use colour on standard error; NO_COLOR is honoured")]
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(hide_short_help = true, help_heading = HOW_IT_RUNS)]
     pub(crate) color: When,
     /// The folder for temporary files [default: the system's, which TMPDIR names]
-    #[arg(long, global = true, value_name = "DIR")]
+    #[arg(long, global = true, value_name = "DIR", hide_short_help = true)]
+    #[arg(help_heading = HOW_IT_RUNS)]
     pub(crate) temp_dir: Option<PathBuf>,
     /// The command.
     #[command(subcommand)]
@@ -68,6 +76,15 @@ pub(crate) enum Command {
     Key(Key),
     /// Write the tables of a made-up honey co-operative and enrich them
     Demo(Demo),
+    /// Print what a shell needs to complete command lines, with the headers of tables
+    #[command(after_help = COMPLETIONS_EXAMPLES)]
+    Completions(Completions),
+    /// Write a manual page for each command
+    #[command(after_help = MANUAL_EXAMPLES)]
+    Manual(Manual),
+    /// Print the headers that complete the last word, for shells
+    #[command(hide = true)]
+    Headers(Headers),
 }
 
 /// `demo`.
@@ -99,16 +116,5 @@ impl When {
             Self::Never => anstream::ColorChoice::Never,
         }
         .write_global();
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use clap::CommandFactory;
-
-    #[test]
-    fn the_command_line_is_consistent() {
-        Arguments::command().debug_assert();
     }
 }

@@ -15,14 +15,14 @@ pub(crate) struct Tables {
     /// standard input; or a plan, a TOML file that holds all of these options
     #[arg(value_name = "MAIN|PLAN")]
     pub(crate) main: OsString,
-    /// With a plan: a main table to use instead of the plan's
-    #[arg(long = "main", value_name = "TABLE")]
-    pub(crate) other_main: Option<OsString>,
     /// A reference table to take columns from; may be repeated. A name with `*` in single quotes
     /// reads several files of the same headers as one. With a plan: the reference of this name,
     /// whose options after it replace the plan's
     #[arg(long, value_name = "REFERENCE", action = clap::ArgAction::Append)]
     pub(crate) from: Vec<OsString>,
+    /// With a plan: a main table to use instead of the plan's
+    #[arg(long = "main", value_name = "TABLE")]
+    pub(crate) other_main: Option<OsString>,
     #[command(flatten)]
     options: TableOptions,
 }

@@ -27,6 +27,7 @@ mod rules;
 mod scene;
 mod secrets;
 mod servers;
+mod shells;
 mod signals;
 mod small_promises;
 mod surveys;

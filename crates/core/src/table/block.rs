@@ -298,6 +298,21 @@ impl Block {
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }
 
+    /// The range from one cell to another in their row's own bytes, if both are there as they are.
+    ///
+    /// # Panics
+    /// When the block holds no cells of the columns.
+    #[inline]
+    pub fn places_in_row(&self, row: usize, first: usize, last: usize) -> Option<Range<usize>> {
+        let own = self.own.get(row)?;
+        let spans = &self.cells[row * self.columns.count()..][..self.columns.count()];
+        let (first, last) = (self.columns.place(first), self.columns.place(last));
+        let (start, end) = (spans[first].start, spans[last].end);
+        // A cell that is elsewhere is after the whole text of the file.
+        let is_within = own.start <= start && spans[first].end <= end && end <= own.content_end;
+        is_within.then(|| (start - own.start) as usize..(end - own.start) as usize)
+    }
+
     /// A row's own bytes and its line end; `None` where the format has none, or the block no such row.
     #[inline]
     pub fn row_bytes(&self, row: usize) -> Option<(&[u8], &[u8])> {

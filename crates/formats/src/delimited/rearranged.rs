@@ -64,10 +64,12 @@ impl TextRenderer {
         buffer: &mut CopyBuffer,
     ) {
         let changes = self.guards || self.decimal_comma;
+        let mut needs_delimiter = false;
         for (at, &run) in runs.iter().enumerate() {
-            if at > 0 {
+            if needs_delimiter {
                 buffer.push_line_end(&[self.delimiter]);
             }
+            needs_delimiter = true;
             let own = match run {
                 Run::Own { first, last } => Some((first, last)),
                 Run::Over { column, place } => {
@@ -77,18 +79,20 @@ impl TextRenderer {
                 Run::Added(_) => None,
             };
             match (own, run) {
-                (Some((first, last)), _) => {
-                    let places = (main.place_in_row(row, first), main.place_in_row(row, last));
-                    match places {
-                        (Some(from), Some(to)) => {
-                            buffer.push(&text[from.start..], to.end - from.start);
-                        }
-                        _ => buffer.push_by(|bytes| {
-                            let own = main.row_bytes(row).map(|(own, _)| own);
-                            self.push_run(run, (main, row), (added, nth), own, bytes);
-                        }),
+                (Some((first, last)), _) => match main.places_in_row(row, first, last) {
+                    Some(place) => {
+                        // The delimiter after it there is the one before the next run.
+                        let is_followed = at + 1 < runs.len()
+                            && text.get(place.end).is_some_and(|byte| *byte == self.delimiter);
+                        needs_delimiter = !is_followed;
+                        let length = place.end - place.start + usize::from(is_followed);
+                        buffer.push(&text[place.start..], length);
                     }
-                }
+                    None => buffer.push_by(|bytes| {
+                        let own = main.row_bytes(row).map(|(own, _)| own);
+                        self.push_run(run, (main, row), (added, nth), own, bytes);
+                    }),
+                },
                 (None, Run::Over { place, .. } | Run::Added(place)) => {
                     let (cell, length) = added.cell_with_behind(nth, place);
                     if changes || needs_quotes(&cell[..length], self.delimiter) {

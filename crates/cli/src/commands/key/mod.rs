@@ -41,7 +41,7 @@ pub(crate) fn key(key: arguments::Key) -> Result<Outcome> {
 
 /// Adds the steps to the help of `key`.
 pub(crate) fn with_steps(key: clap::Command) -> clap::Command {
-    key.after_help(steps_help())
+    key.after_help("").after_long_help(steps_help())
 }
 
 fn steps_help() -> String {
