@@ -20,6 +20,7 @@ use gather_keys_formats::delimited::Encoding;
 
 use crate::arguments::{When, threads};
 use crate::error::{Error, Result};
+use crate::peek;
 use crate::same_columns::SameColumns;
 use crate::typed::{Asked, PlanFile, names_of};
 pub(crate) use table::Table;
@@ -199,7 +200,8 @@ impl Call {
         let mut references = Vec::new();
         let names = names_of(&plan.references);
         for (planned, name) in plan.references.iter().zip(&names) {
-            references.push(reference(&reading, (planned, name), purpose)?);
+            let main = &plan.main.table.text;
+            references.push(reference(&reading, (planned, name), main, purpose)?);
         }
         if references.is_empty() {
             return Err(Error::NoReference);
@@ -458,6 +460,7 @@ fn describe(
 fn reference(
     reading: &Reading<'_>,
     (planned, name): (&ReferenceTable, &str),
+    main: &str,
     purpose: Purpose,
 ) -> Result<(Table, ReferencePlan)> {
     let mut table = reading.read(&planned.table, |text| Table::all(OsStr::new(text)))?;
@@ -468,7 +471,12 @@ fn reference(
     let needs =
         |option, example| Error::NeedsOption { reference: table.together.clone(), option, example };
     if planned.on.0.is_empty() && planned.within.is_none() {
-        return Err(needs("on", "such as --on 'Apiary = Site code'"));
+        let reference = &planned.table.text;
+        let example = match peek::shared_header(main.as_ref(), reference.as_ref()) {
+            Some(both) => format!(", such as --on '{both}'"),
+            None => format!("; `gather-keys suggest {main} {reference}` proposes one"),
+        };
+        return Err(needs("on", Some(example)));
     }
     let on = on(reading, &planned.on)?;
     let within = reading.option(planned.within.as_ref(), Within::parse)?;
@@ -482,7 +490,13 @@ fn reference(
     let append_unused = planned.append_unused == Some(true);
     let gives = !take.is_empty() || !update.is_empty() || append_unused;
     if !gives && purpose == Purpose::Table {
-        return Err(needs("take", "such as --take 'Keeper, Queen line as Line'"));
+        let mut headers = peek::headers_of(planned.table.text.as_ref());
+        // Those of the key are there already.
+        headers.retain(|header| planned.on.0.iter().all(|on| !on.text.contains(&header[..])));
+        headers.truncate(2);
+        let example =
+            (!headers.is_empty()).then(|| format!(", such as --take '{}'", headers.join(", ")));
+        return Err(needs("take", example));
     }
     let option = match (&planned.replace, planned.bring_blanks, planned.replace_formulas) {
         _ if !update.is_empty() => None,

@@ -26,9 +26,13 @@ pub(crate) enum Error {
     /// No reference was named.
     NoReference,
     /// An option of a reference is before the first `--from`.
-    BeforeReference { option: String },
+    BeforeReference { option: String, value: String, reference: Option<String>, main: String },
+    /// The call can't be read; the sentence is in the words of the call.
+    Mistyped { sentence: String },
+    /// A column of a reference is to be in the output, and is not taken.
+    NotTaken { header: String, reference: String },
     /// A reference without a needed option.
-    NeedsOption { reference: String, option: &'static str, example: &'static str },
+    NeedsOption { reference: String, option: &'static str, example: Option<String> },
     /// The first or last row of a table that has no order.
     NeedsOrder { reference: String },
     /// A gate on the run before, of which there is no record.
@@ -295,12 +299,26 @@ impl fmt::Display for Error {
             Self::NoReference => {
                 write!(f, "no reference is named: add --from REFERENCE --on KEY --take COLUMNS")
             }
-            Self::BeforeReference { option } => write!(
+            Self::BeforeReference { option, value, reference, main } => {
+                let typed = if value.is_empty() { String::new() } else { format!(" '{value}'") };
+                write!(f, "--{option} belongs to a reference: ")?;
+                match reference {
+                    Some(from) => write!(f, "put --{option}{typed} after --from {from}"),
+                    None => write!(
+                        f,
+                        "name that first, as in `{main} --from REFERENCE --{option}{typed}`"
+                    ),
+                }
+            }
+            Self::Mistyped { sentence } => f.write_str(sentence),
+            Self::NotTaken { header, reference } => write!(
                 f,
-                "--{option} belongs to a reference: put it after the --from that it is for"
+                "the output has no header `{header}`; {reference} has it: add it to the --take after \
+                 --from {reference}"
             ),
             Self::NeedsOption { reference, option, example } => {
-                write!(f, "{reference} has no --{option}: add one after its --from, {example}")
+                write!(f, "{reference} has no --{option}: add one after its --from")?;
+                example.as_ref().map_or(Ok(()), |example| write!(f, "{example}"))
             }
             Self::NeedsOrder { reference } => write!(
                 f,

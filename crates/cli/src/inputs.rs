@@ -195,7 +195,8 @@ impl Inputs {
             references.push(OpenReference { plan, headers, tables, size, aliases, found });
         }
         if !(call.columns.is_empty() && call.dropped.is_empty()) {
-            builder.choose(&call.columns, &call.dropped).map_err(Error::Core)?;
+            let chosen = builder.choose(&call.columns, &call.dropped);
+            chosen.map_err(|error| or_not_taken(error, &references))?;
         }
         let is_new = |path: &&Path| call.edits == EditsRule::Keep && !path.exists();
         let corrections = match (kept, call.corrections.as_deref()) {
@@ -342,6 +343,21 @@ impl ColumnTypes {
             widths: chosen(&self.widths, columns),
         }
     }
+}
+
+/// The error of a header that the output does not have; that of one which is not taken, if a reference has it.
+fn or_not_taken(
+    error: gather_keys_core::Error,
+    references: &[OpenReference],
+) -> crate::error::Error {
+    if let gather_keys_core::Error::HeaderUnknown { asked, .. } = &error {
+        let holder = references.iter().find(|one| one.headers.find(asked).is_ok());
+        if let Some(holder) = holder {
+            let (header, reference) = (asked.clone(), holder.headers.table().to_owned());
+            return crate::error::Error::NotTaken { header, reference };
+        }
+    }
+    Error::Core(error).into()
 }
 
 /// The error of a header that a worksheet does not have, with the worksheets that do; other errors as they are.

@@ -19,9 +19,11 @@ mod found_sheet;
 mod inputs;
 mod lines;
 mod lists;
+mod mistyped;
 mod nearby;
 mod output;
 mod pass;
+mod peek;
 mod places;
 mod process_title;
 mod progress;
@@ -58,10 +60,15 @@ fn main() -> ExitCode {
     }));
     // The descriptions of the steps are long, and made only when asked for.
     let command = arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
-    let matches = match command.try_get_matches_from(process_title::taken_arguments()) {
+    let words = process_title::taken_arguments();
+    let matches = match command.try_get_matches_from(words.clone()) {
         Ok(matches) => matches,
         Err(asked) if !asked.use_stderr() => asked.exit(),
         Err(error) => {
+            if let Some(sentence) = mistyped::sentence(&error, &words) {
+                Error::Mistyped { sentence: without_passwords(&sentence) }.print();
+                return ExitCode::from(2);
+            }
             let text = without_passwords(&error.to_string());
             let rest = text.strip_prefix("error:").unwrap_or(&text);
             terminal::say(&format!("{ERROR}error:{ERROR:#}{rest}"));

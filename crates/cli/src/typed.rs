@@ -60,7 +60,7 @@ impl Asked {
         save: Option<OsString>,
     ) -> Result<Self> {
         let mut of_tables = of_tables.into_iter();
-        let main = main_options(of_tables.next().unwrap_or_default())?;
+        let main = main_options(of_tables.next().unwrap_or_default(), tables)?;
         let typed = Plan { main, ..typed };
         let mut asked = if is_plan(&tables.main) {
             let mut asked = Self::planned(Path::new(&tables.main))?;
@@ -206,12 +206,18 @@ fn from_folder(folder: &Path, path: &str) -> String {
 }
 
 /// The options of the main table.
-fn main_options(typed: Vec<TypedOption>) -> Result<MainTable> {
+fn main_options(typed: Vec<TypedOption>, tables: &Tables) -> Result<MainTable> {
     let mut main = MainTable::default();
     for option in typed {
         let is_of_main = MainTable::KEYS.iter().any(|key| key.name == option.key);
         if !is_of_main || option.key == "table" {
-            return Err(Error::BeforeReference { option: option.key.replace('_', "-") });
+            let shown = |table: &OsString| Address::shown(&table.to_string_lossy());
+            return Err(Error::BeforeReference {
+                option: option.key.replace('_', "-"),
+                value: option.value().to_owned(),
+                reference: tables.from.first().map(shown),
+                main: shown(&tables.main),
+            });
         }
         option.add(|key, value| main.add(key, value))?;
     }

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::table::meant_header;
+
 /// A result of the core.
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -173,6 +175,22 @@ pub enum Error {
         /// All headers of the reference.
         all: Vec<String>,
     },
+    /// The sides of a key are the wrong way round.
+    SidesSwapped {
+        /// The main table.
+        main: String,
+        /// The key with its sides turned round.
+        turned: String,
+    },
+    /// A column to write into is not there.
+    NothingToUpdate {
+        /// The main table.
+        main: String,
+        /// The header.
+        header: String,
+        /// All headers of the main table.
+        all: Vec<String>,
+    },
     /// A column is named for the output, and dropped from it.
     NamedAndDropped {
         /// Its header.
@@ -235,6 +253,9 @@ impl fmt::Display for Error {
             }
             Self::HeaderUnknown { table, asked, nearest, all } => {
                 write!(f, "{table} has no header `{asked}`; ")?;
+                if let Some(meant) = meant_header(asked, all) {
+                    return meant.fmt(f);
+                }
                 match &nearest[..] {
                     [] => write!(f, "its headers are {}", Ticked(all, "and")),
                     [one] => write!(f, "the nearest is `{one}`"),
@@ -284,7 +305,7 @@ impl fmt::Display for Error {
             }
             Self::ReachUnbound { reference } => {
                 write!(f, "`reach` of {reference} needs a range with one bound, such as ")?;
-                write!(f, "`Picked on in Valid from ..`")
+                write!(f, "`VALUE in LOWER ..`")
             }
             Self::TooManyCopies { table, row } => {
                 write!(f, "row {row} of {table} becomes more than 256 MiB of rows: ")?;
@@ -326,6 +347,16 @@ impl fmt::Display for Error {
                 write!(f, "besides the key, {reference} has no such column that the main table ")?;
                 write!(f, "has too: update by name, `MAIN = REFERENCE`; its headers are ")?;
                 write!(f, "{}", Ticked(all, "and"))
+            }
+            Self::SidesSwapped { main, turned } => {
+                write!(f, "the side of {main} comes first: `{turned}`")
+            }
+            Self::NothingToUpdate { main, header, all } => {
+                write!(
+                    f,
+                    "{main} has no header `{header}` to write into: `take` adds it as a new "
+                )?;
+                write!(f, "column; its headers are {}", Ticked(all, "and"))
             }
             Self::NamedAndDropped { header } => {
                 write!(f, "`{header}` is in `columns` and in `drop`: leave it out of one of them")

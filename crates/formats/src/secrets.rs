@@ -113,6 +113,10 @@ fn in_address(line: &str, scheme_end: usize) -> Option<Range<usize>> {
     let own = quoted.unwrap_or_else(|| {
         colon + line[colon..].find(char::is_whitespace).unwrap_or(line.len() - colon)
     });
+    if own <= colon {
+        // The colon is behind the quotes, and none of the address's.
+        return None;
+    }
     let host =
         line[colon..own].rfind('@').or_else(|| line[colon..].rfind('@')).map(|at| colon + at);
     Some(colon..host.unwrap_or(own))
@@ -189,8 +193,18 @@ mod tests {
             "row 3: Edda@Fellside is on 2 rows",
             "give one in PGPASSWORD or the password file, ~/.pgpass",
             "https://example.org/hives.csv",
+            "there is no command `postgres://edda`: `gather-keys -h` lists the commands",
         ] {
             assert_eq!(without_passwords(text), text);
+        }
+    }
+
+    proptest::proptest! {
+        /// Whatever a text is like, its passwords are found.
+        #[test]
+        fn any_text_is_looked_through(text in "[a:/@?#`'\" =%é.\n]{0,24}|postgres://[a:@`'\" /]{0,12}") {
+            let hidden = without_passwords(&text);
+            proptest::prop_assert_eq!(without_passwords(&hidden).lines().count(), hidden.lines().count());
         }
     }
 }

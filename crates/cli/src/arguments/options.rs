@@ -180,6 +180,17 @@ pub(crate) struct TypedOptions {
 }
 
 impl TypedOption {
+    /// Its value as it was typed; empty where it takes none.
+    pub(crate) fn value(&self) -> &str {
+        if self.is_flag() { "" } else { &self.value }
+    }
+
+    /// Whether it takes no value.
+    fn is_flag(&self) -> bool {
+        let mut keys = keys_of_tables().chain(Plan::KEYS);
+        keys.any(|key| key.name == self.key && key.holds == Holds::Flag)
+    }
+
     /// Adds the option to a plan or a table of it, by its method `add`.
     pub(crate) fn add(self, add: impl FnOnce(&str, &str) -> bool) -> Result<()> {
         if add(self.key, &self.value) {

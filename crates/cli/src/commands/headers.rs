@@ -7,12 +7,11 @@ use std::ffi::{OsStr, OsString};
 use std::fmt::Write as _;
 use std::path::Path;
 
-use gather_keys_core::plan::{Plan, quoted_header};
-use gather_keys_core::table::{Headers, Source};
-use gather_keys_formats::{Address, Described, Table, Untapped};
+use gather_keys_core::plan::Plan;
 
 use super::Outcome;
 use crate::arguments;
+use crate::peek::headers_of;
 use crate::terminal::show;
 use crate::typed::{is_plan, names_of};
 
@@ -122,18 +121,6 @@ impl Tables {
         }
         all
     }
-}
-
-/// The headers of a table as they are written in a call; none where it can't be read.
-fn headers_of(table: &OsStr) -> Vec<String> {
-    let first = Address::all(table).ok().and_then(|all| all.into_iter().next());
-    let Some(address) = first.filter(|address| address.path().is_some()) else { return Vec::new() };
-    let Ok((table, _)) = Table::open(&address, &Described::default(), &Untapped) else {
-        return Vec::new();
-    };
-    let headers: &Headers = table.headers();
-    let all = (0..headers.len()).map(|column| quoted_header(&headers.address(column)));
-    all.filter(|header| !header.contains(['\n', '\r'])).collect()
 }
 
 /// The texts that what was typed for an option may become.

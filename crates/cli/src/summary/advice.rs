@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use gather_keys_core::diagnosis::Diagnosis;
+use gather_keys_core::diagnosis::{Diagnosis, dated_part};
 use gather_keys_core::findings::{Counts, Kind, LookupFindings};
 use gather_keys_core::lookup::{Lookup, Reference, Rule, Unsound};
 
@@ -49,6 +49,7 @@ impl Summary<'_> {
         let name = reference.name();
         all.extend(unsound(reference));
         all.extend(advice_on_unmatched(lookup, counts, diagnosis));
+        all.extend(advice_on_dates(lookup, found));
         let settled = is_settled(reference.rule());
         if counts.of(Kind::Ambiguous) > 0 || (counts.of(Kind::Conflicting) > 0 && !settled) {
             let kind =
@@ -233,6 +234,24 @@ fn advice_on_unmatched(
         all.push(Advice { about: Kind::NoHeader.label(), words });
     }
     all
+}
+
+/// Advice for a key with a date that hardly any row has.
+fn advice_on_dates(lookup: &Lookup, found: &LookupFindings) -> Option<Advice> {
+    let counts = &found.counts;
+    if counts.of(Kind::Unmatched) * 2 < counts.main_rows {
+        return None;
+    }
+    let part = dated_part(lookup, found.unmatched.keys())?;
+    let reference = lookup.reference();
+    let ours = lookup.key().parts()[part].template().to_string();
+    let theirs = reference.key().parts()[part].template().to_string();
+    let words = format!(
+        "{ours} must be the same day as {theirs} of {}; for the latest day at or before it, leave it \
+         out of --on and add --within '{ours} in {theirs} ..'.",
+        reference.name()
+    );
+    Some(Advice { about: Kind::Unmatched.label(), words })
 }
 
 fn disputed(reference: &Reference) -> String {

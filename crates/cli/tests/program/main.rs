@@ -17,6 +17,7 @@ mod keys;
 mod load;
 mod lookups;
 mod memory;
+mod mistakes;
 mod other_tables;
 mod plans;
 mod printed;

@@ -7,6 +7,7 @@
 //! these are compared, in `difference`. `fix` works out what a change of the key would do, key
 //! by key, with the steps themselves.
 
+mod dated;
 mod difference;
 mod elsewhere;
 mod explain;
@@ -16,6 +17,7 @@ mod reason;
 mod seek;
 mod spelling;
 
+pub use dated::dated_part;
 pub(crate) use difference::{Differences, Steps};
 pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained, NEAREST};

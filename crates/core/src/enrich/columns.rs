@@ -110,7 +110,17 @@ fn updates(
     let mut updates: Vec<(usize, usize)> = Vec::new();
     for update in &plan.update {
         let Update::Column { main: ours, reference: theirs } = update else { continue };
-        let (column, theirs) = (find(main, ours)?, find(reference, theirs)?);
+        let theirs = find(reference, theirs)?;
+        let column = match find(main, ours) {
+            Err(Error::HeaderUnknown { nearest, .. }) if nearest.is_empty() => {
+                return Err(Error::NothingToUpdate {
+                    main: main.table().to_owned(),
+                    header: ours.clone(),
+                    all: main.iter().map(str::to_owned).collect(),
+                });
+            }
+            found => found?,
+        };
         if updates.iter().any(|&(other, _)| other == column) {
             let (reference, header) = (plan.name.clone(), main.address(column));
             return Err(Error::UpdatedTwice { reference, header });

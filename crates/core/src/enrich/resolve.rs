@@ -179,6 +179,24 @@ pub(super) fn finding(notes: &mut Vec<Note>) -> impl FnMut(&Headers, &str) -> Re
     }
 }
 
+/// The error of a header that the main table does not have; if every side of a key is in the other table, that of sides
+/// that are the wrong way round.
+fn or_swapped(error: Error, parts: &[OnPart], main: Side<'_>, reference: Side<'_>) -> Error {
+    let has_all = |template: &Template, side: Side<'_>| {
+        template.headers().all(|header| side.headers.find(header).is_ok())
+    };
+    let is_swapped = |part: &OnPart| match &part.reference {
+        Held::Made(theirs) => has_all(&part.main, reference) && has_all(theirs, main),
+        Held::Any(_) => false,
+    };
+    if !matches!(error, Error::HeaderUnknown { .. }) || !parts.iter().all(is_swapped) {
+        return error;
+    }
+    let turned = parts.iter().map(|part| format!("{} = {}", part.reference, part.main));
+    let turned = turned.collect::<Vec<_>>().join(", ");
+    Error::SidesSwapped { main: main.headers.table().to_owned(), turned }
+}
+
 /// Finds the columns that a plan names.
 ///
 /// # Errors
@@ -296,7 +314,8 @@ fn keys(
     let mut theirs = Vec::new();
     let mut others = Vec::new();
     for part in parts {
-        ours.push(bind(&part.main, main)?);
+        let bound = bind(&part.main, main);
+        ours.push(bound.map_err(|error| or_swapped(error, parts, main, reference))?);
         theirs.push(match &part.reference {
             Held::Made(template) => {
                 let bound = bind(template, reference)?;

@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 
+use crate::template::meant::{Elsewhere, meant};
 use crate::{Error, Result};
 
 /// A share is counted in millionths of a percent, so that it is compared exactly.
@@ -36,15 +37,29 @@ pub(super) fn malformed(text: &str, at: usize, expected: String) -> Error {
     Error::Malformed { option: "require", text: text.to_owned(), at, expected }
 }
 
-/// A subject that is none of some labels.
-pub(super) fn no_subject<'l>(
-    text: &str,
-    at: usize,
-    labels: impl IntoIterator<Item = &'l str>,
-) -> Error {
-    let labels: Vec<String> = labels.into_iter().map(|label| format!("`{label}`")).collect();
-    malformed(text, at, format!("one of {}", labels.join(", ")))
+/// A subject that is none of some labels; it begins at a byte of the text.
+pub(super) fn no_subject(text: &str, at: usize, labels: &[&str]) -> Error {
+    let word = text[at..].split(['<', '>', '=']).next().unwrap_or_default().trim();
+    let ticked: Vec<String> = labels.iter().map(|label| format!("`{label}`")).collect();
+    let expected = match meant(word, labels, FINDINGS) {
+        Some(meant) => format!("a kind of finding; {meant}"),
+        None => format!("one of {}", ticked.join(", ")),
+    };
+    malformed(text, at, expected)
 }
+
+/// What findings are called elsewhere.
+const FINDINGS: &[Elsewhere] = &[
+    ("missing", "unmatched"),
+    ("not found", "unmatched"),
+    ("notfound", "unmatched"),
+    ("found", "matched"),
+    ("duplicates", "duplicate"),
+    ("dups", "duplicate"),
+    ("blanks", "blank key"),
+    ("blank", "blank key"),
+    ("errors", "malformed"),
+];
 
 impl Bound {
     /// Reads a condition, `SUBJECT RELATION NUMBER[%]`: what `read` makes of its subject, and the bound. `read` gives
@@ -57,7 +72,8 @@ impl Bound {
             (">", Relation::Above),
             ("=", Relation::Equal),
         ];
-        let relations = || "one of `<=`, `>=`, `<`, `>` or `=`".to_owned();
+        let relations =
+            || "one of `<=`, `>=`, `<`, `>` or `=` after the kind of finding".to_owned();
         let Some(at) = text.find(['<', '>', '=']) else {
             return Err(malformed(text, text.len(), relations()));
         };
@@ -70,7 +86,11 @@ impl Bound {
         let number = text[start..].trim_start();
         let number_at = text.len() - number.len();
         let Some(limit) = limit_of(number.trim_end()) else {
-            let expected = "a whole number, or a share such as `0.5 %`".to_owned();
+            let expected = if number.starts_with('=') {
+                "a number: one `=` is enough".to_owned()
+            } else {
+                "a whole number, or a share such as `0.5 %`".to_owned()
+            };
             return Err(malformed(text, number_at, expected));
         };
         Ok((subject, Self { relation, limit }))

@@ -59,8 +59,8 @@ impl Gate {
         let ((reference, kind), bound) = Bound::read(text, |subject| {
             let start = text.len() - text.trim_start().len();
             let start = start + subject.rfind('.').map_or(0, |dot| dot + 1);
-            let labels = Kind::ALL.iter().map(|kind| kind.label());
-            subject_of(subject).ok_or_else(|| no_subject(text, start, labels))
+            let labels: Vec<&str> = Kind::ALL.iter().map(|kind| kind.label()).collect();
+            subject_of(subject).ok_or_else(|| no_subject(text, start, &labels))
         })?;
         Ok(Self { text: text.trim().to_owned(), reference, kind, bound })
     }
@@ -135,7 +135,7 @@ impl CountGate {
             let word = subject.replace('-', " ");
             let label = labels.iter().copied().find(|label| *label == word);
             let start = text.len() - text.trim_start().len();
-            label.ok_or_else(|| no_subject(text, start, labels.iter().copied()))
+            label.ok_or_else(|| no_subject(text, start, labels))
         })?;
         Ok(Self { text: text.trim().to_owned(), label, bound })
     }

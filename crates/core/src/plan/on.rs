@@ -108,12 +108,13 @@ impl OnPart {
         let mut parts: Vec<Self> = Vec::new();
         loop {
             if phrase.opens("any") {
-                return phrase
-                    .expected("the main side and `=` first, such as `Code = any(Size *)`");
+                return phrase.expected("the main side and `=` first, `HEADER = any(…)`");
             }
             let main = Template::read(&mut phrase, &STOPS, &[])?;
             let reference = if !phrase.sign('=') {
                 Held::Made(main.clone())
+            } else if phrase.stands('=') {
+                return phrase.expected("the reference's side: one `=` is enough");
             } else if phrase.opens("any") {
                 if parts.iter().any(|part| matches!(part.reference, Held::Any(_))) {
                     return phrase.expected("a template: only one part of a key may be `any(…)`");
@@ -126,10 +127,19 @@ impl OnPart {
             if phrase.is_at_end() {
                 return Ok(parts);
             }
-            if !phrase.sign(',') {
-                return phrase
-                    .expected("`|` before a step, a comma before the next part, or the end");
+            if phrase.sign(',') {
+                continue;
             }
+            let is_listed = text[..phrase.at()].contains(';');
+            return phrase.expected(if phrase.stands('=') && is_listed {
+                "the end: parts are separated by commas, not by `;`"
+            } else if phrase.stands('=') {
+                "the end: a part has one `=`, and a comma is before the next part"
+            } else if phrase.stands('(') {
+                "no parenthesis: what a step needs follows it, as in `last 3`"
+            } else {
+                "`|` before a step, a comma before the next part, or the end"
+            });
         }
     }
 }
@@ -228,7 +238,9 @@ mod tests {
             ("= Site", 0, "a header"),
             ("Hive,, Tag", 5, "a header"),
             ("Hive,", 5, "a header"),
-            ("A = B = C", 6, joint),
+            ("A = B = C", 6, "the end: a part has one `=`, and a comma is before the next part"),
+            ("A = B; C = D", 9, "the end: parts are separated by commas, not by `;`"),
+            ("A == B", 3, "the reference's side: one `=` is enough"),
             ("\"A\" B", 4, joint),
             ("A = \"B", 4, "a second double quote to end the header that this one begins"),
             ("A | last = B", 9, "how many characters, a whole number from 1 to 100,000"),
@@ -242,9 +254,9 @@ mod tests {
             ("A | trim fold", 9, joint),
             ("{A | trim = B", 10, "`|` before a step, or `}` to end the placeholder"),
             ("{A}} = B", 3, "`}}` for a brace, or a `{` before it"),
-            ("{{A}} = B", 6, "a placeholder such as `{Hive}`"),
+            ("{{A}} = B", 6, "a placeholder, `{HEADER}`"),
             ("{} = B", 1, "a header"),
-            ("any(A, B)", 0, "the main side and `=` first, such as `Code = any(Size *)`"),
+            ("any(A, B)", 0, "the main side and `=` first, `HEADER = any(…)`"),
             ("A = any()", 8, "a header"),
             ("A = any(B", 9, "a comma before the next header, or `)`"),
             ("A = any(\"B\" C", 12, "a comma before the next header, or `)`"),
@@ -255,8 +267,9 @@ mod tests {
         ] {
             assert_eq!(place(text), (at, expected.to_owned()), "{text}");
         }
-        let (at, expected) = place("A | tidy | Fold");
+        let (at, expected) = place("A | tidy | Wash");
         assert_eq!(at, 11);
         assert!(expected.starts_with("a step: trim, tidy,") && expected.ends_with("drop, or"));
+        assert_eq!(place("A | Fold").1, "a step; did you mean `fold`?");
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::Result;
 use crate::template::Template;
+use crate::template::meant::{Elsewhere, WHEN_DUPLICATE, WHEN_UNMATCHED, meant};
 use crate::template::phrase::Phrase;
 
 /// What to do when several reference rows hold a key and disagree on what is taken.
@@ -67,15 +68,16 @@ impl WhenDuplicate {
             ("stop", Self::Stop),
         ];
         let rule = if phrase.word("highest") {
-            Self::Highest(Template::read(&mut phrase, &[], &[])?)
+            Self::Highest(ranking(&mut phrase)?)
         } else if phrase.word("lowest") {
-            Self::Lowest(Template::read(&mut phrase, &[], &[])?)
-        } else if let Some((_, rule)) = plain.into_iter().find(|(word, _)| phrase.word(word)) {
+            Self::Lowest(ranking(&mut phrase)?)
+        } else if let Some((_, rule)) = plain.iter().find(|(word, _)| phrase.word(word)).cloned() {
             rule
         } else {
-            return phrase.expected(
-                "report, first, last, highest HEADER, lowest HEADER, every, list or stop",
-            );
+            let all = "report, first, last, highest HEADER, lowest HEADER, every, list or stop";
+            let names = plain.map(|(word, _)| word);
+            let names = names.into_iter().chain(["highest", "lowest"]).collect::<Vec<_>>();
+            return phrase.expected(or_meant(all, text, &names, WHEN_DUPLICATE));
         };
         if phrase.is_at_end() { Ok(rule) } else { phrase.expected("the end") }
     }
@@ -97,11 +99,39 @@ impl WhenUnmatched {
             ("only", Self::Only),
             ("stop", Self::Stop),
         ];
-        match plain.into_iter().find(|(word, _)| phrase.word(word)) {
+        match plain.iter().find(|(word, _)| phrase.word(word)).cloned() {
             Some((_, rule)) if phrase.is_at_end() => Ok(rule),
             Some(_) => phrase.expected("the end"),
-            None => phrase.expected("blank, drop, only, stop or fill TEXT"),
+            None => {
+                let all = "blank, drop, only, stop or fill TEXT";
+                let names = plain.map(|(word, _)| word);
+                let names = names.into_iter().chain(["fill"]).collect::<Vec<_>>();
+                let expected = or_meant(all, text, &names, WHEN_UNMATCHED);
+                let is_text = expected == all && !text.trim().is_empty();
+                phrase.expected(if is_text {
+                    format!("{all}; to put in this text write `fill {}`", text.trim())
+                } else {
+                    expected
+                })
+            }
         }
+    }
+}
+
+/// Reads the value by which rows are ranked.
+fn ranking(phrase: &mut Phrase<'_>) -> Result<Template> {
+    if phrase.is_at_end() {
+        return phrase.expected("the header of the reference whose value decides");
+    }
+    Template::read(phrase, &[], &[])
+}
+
+/// All rules, and what may have been meant by the first word of a text that is none of them.
+fn or_meant(all: &str, text: &str, ours: &[&str], elsewhere: &[Elsewhere]) -> String {
+    let word = text.split_whitespace().next().unwrap_or_default();
+    match meant(word, ours, elsewhere) {
+        Some(meant) => format!("{all}; {meant}"),
+        None => all.to_owned(),
     }
 }
 

@@ -68,7 +68,7 @@ impl Within {
         let mut phrase = Phrase::new("within", text);
         let main = Template::read(&mut phrase, &[], &["in"])?;
         if !phrase.word("in") {
-            return phrase.expected("`in` and the reference's range, such as `in Valid from ..`");
+            return phrase.expected("`in` and the reference's range: `in LOWER .. UPPER`, or `in LOWER ..` for the latest");
         }
         let range = if phrase.word("..") {
             Range::UpTo(Template::read(&mut phrase, &[], &[])?)

@@ -61,6 +61,27 @@ pub struct RowBytes {
     pub end: u32,
 }
 
+/// Where the cells of a row are in its own bytes.
+#[derive(Debug, Clone, Copy)]
+pub struct RowPlaces<'b> {
+    own: RowBytes,
+    spans: &'b [Span],
+}
+
+impl RowPlaces<'_> {
+    /// The range from one cell to another, given by their places among the kept ones, if both are there as they are.
+    #[inline]
+    pub fn between(self, first: usize, last: usize) -> Option<Range<usize>> {
+        let (first, last) = (self.spans.get(first)?, self.spans.get(last)?);
+        // A cell that is elsewhere is after the whole text of the file.
+        let is_within = self.own.start <= first.start
+            && first.end <= last.end
+            && last.end <= self.own.content_end;
+        let start = self.own.start;
+        is_within.then(|| (first.start - start) as usize..(last.end - start) as usize)
+    }
+}
+
 /// The parts of a block; kept from block to block, so that their buffers are reused.
 #[derive(Debug, Default)]
 pub struct Parts {
@@ -197,6 +218,11 @@ impl Block {
         self.text.as_bytes().get(from..upto).unwrap_or_default()
     }
 
+    /// Whether a byte is anywhere in its text.
+    pub fn holds_byte(&self, byte: u8) -> bool {
+        memchr::memchr(byte, self.text.as_bytes()).is_some()
+    }
+
     /// How many bytes its text has, which holds the rows' own bytes where the format has such.
     pub fn text_length(&self) -> usize {
         self.text.len()
@@ -298,19 +324,19 @@ impl Block {
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }
 
-    /// The range from one cell to another in their row's own bytes, if both are there as they are.
-    ///
-    /// # Panics
-    /// When the block holds no cells of the columns.
+    /// Where the cells of a row are in its own bytes; `None` where the format has none, or the block no such row.
     #[inline]
-    pub fn places_in_row(&self, row: usize, first: usize, last: usize) -> Option<Range<usize>> {
-        let own = self.own.get(row)?;
-        let spans = &self.cells[row * self.columns.count()..][..self.columns.count()];
-        let (first, last) = (self.columns.place(first), self.columns.place(last));
-        let (start, end) = (spans[first].start, spans[last].end);
-        // A cell that is elsewhere is after the whole text of the file.
-        let is_within = own.start <= start && spans[first].end <= end && end <= own.content_end;
-        is_within.then(|| (start - own.start) as usize..(end - own.start) as usize)
+    pub fn row_places(&self, row: usize) -> Option<RowPlaces<'_>> {
+        let kept = self.columns.count();
+        Some(RowPlaces {
+            own: *self.own.get(row)?,
+            spans: self.cells.get(row * kept..)?.get(..kept)?,
+        })
+    }
+
+    /// The place of a column among those that the block holds, for [`RowPlaces::between`].
+    pub fn kept_place(&self, column: usize) -> Option<usize> {
+        self.columns.kept_place(column)
     }
 
     /// A row's own bytes and its line end; `None` where the format has none, or the block no such row.

@@ -5,6 +5,7 @@
 //! it splits a value into those of the placeholders, if there is exactly one way to do so.
 
 mod bound;
+pub(crate) mod meant;
 mod parse;
 pub(crate) mod phrase;
 mod split;

@@ -99,7 +99,7 @@ fn read_pieces(phrase: &mut Phrase<'_>, stops: &[char], words: &[&str]) -> Resul
         segments.push(Segment::Literal(kept.to_owned()));
     }
     if placeholders == 0 {
-        return phrase.expected("a placeholder such as `{Hive}`");
+        return phrase.expected("a placeholder, `{HEADER}`");
     }
     Ok(segments)
 }

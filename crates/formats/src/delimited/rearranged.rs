@@ -10,7 +10,27 @@ use memchr::memchr;
 
 use super::copy_buffer::CopyBuffer;
 use super::row_cells;
-use super::writer::{ONE_BLANK, SURPLUS, TextRenderer, needs_quotes};
+use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
+
+/// The runs of some rows.
+#[derive(Clone, Copy)]
+struct Runs<'r> {
+    each: &'r [Run],
+    /// Where the first and the last column of each run are among those that the block holds.
+    places: &'r [(usize, usize)],
+    /// Whether an added cell of the rows may need quotes, or another form.
+    is_special: bool,
+}
+
+/// Where the first and the last column of a run are among those that a block holds; nowhere for added ones.
+fn places_of(run: Run, main: &Block) -> (usize, usize) {
+    let place = |column| main.kept_place(column).unwrap_or(usize::MAX);
+    match run {
+        Run::Own { first, last } => (place(first), place(last)),
+        Run::Over { column, .. } => (place(column), place(column)),
+        Run::Added(_) => (usize::MAX, usize::MAX),
+    }
+}
 
 impl TextRenderer {
     /// Replaces `bytes` with rows of a block, run by run.
@@ -23,19 +43,30 @@ impl TextRenderer {
     ) {
         let size = main.text_length() + added.text_length() + SURPLUS;
         let mut buffer = CopyBuffer::of(std::mem::take(bytes), size);
+        let places: Vec<(usize, usize)> = runs.iter().map(|run| places_of(*run, main)).collect();
+        // Hardly any cell has quotes or needs them; it is quicker to find out for many rows at once.
+        let has_quotes = main.holds_byte(b'"');
+        let mut is_special = self.guards || self.decimal_comma;
+        let changes = is_special;
         let mut is_open = false;
         for (nth, &row) in rows.iter().enumerate() {
+            if nth % LOOKED_AT == 0 && !changes {
+                let all = nth..rows.len().min(nth + LOOKED_AT);
+                is_special = holds_special(added.rows_with_gaps(all, 0), self.delimiter);
+            }
             if is_open {
                 buffer.push_line_end(&self.line_end);
             }
             let own = self.own_bytes(main, row).and_then(|_| main.row_text(row));
             let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
             is_open = line_end.is_empty();
-            // Hardly any row has quotes: its cells are where they seem to be.
-            let plain = own.filter(|(text, length, _)| memchr(b'"', &text[..*length]).is_none());
+            let has_quotes =
+                |text: &[u8], length: usize| has_quotes && memchr(b'"', &text[..length]).is_some();
+            let plain = own.filter(|(text, length, _)| !has_quotes(text, *length));
             let begun = buffer.length();
             match plain {
                 Some((text, ..)) => {
+                    let runs = Runs { each: runs, places: &places, is_special };
                     self.push_plain_runs(runs, text, (main, row), (added, nth), &mut buffer);
                 }
                 None => {
@@ -57,54 +88,47 @@ impl TextRenderer {
     #[inline]
     fn push_plain_runs(
         &self,
-        runs: &[Run],
+        all: Runs<'_>,
         text: &[u8],
         (main, row): (&Block, usize),
         (added, nth): (&Block, usize),
         buffer: &mut CopyBuffer,
     ) {
-        let changes = self.guards || self.decimal_comma;
+        let Some(cells) = main.row_places(row) else { return };
         let mut needs_delimiter = false;
-        for (at, &run) in runs.iter().enumerate() {
+        for (at, (&run, &(first, last))) in all.each.iter().zip(all.places).enumerate() {
             if needs_delimiter {
                 buffer.push_line_end(&[self.delimiter]);
             }
             needs_delimiter = true;
-            let own = match run {
-                Run::Own { first, last } => Some((first, last)),
+            let place = match run {
+                Run::Own { .. } => None,
                 Run::Over { column, place } => {
                     let is_same = added.cell(nth, place) == main.cell(row, column);
-                    is_same.then_some((column, column))
+                    (!is_same).then_some(place)
                 }
-                Run::Added(_) => None,
+                Run::Added(place) => Some(place),
             };
-            match (own, run) {
-                (Some((first, last)), _) => match main.places_in_row(row, first, last) {
-                    Some(place) => {
-                        // The delimiter after it there is the one before the next run.
-                        let is_followed = at + 1 < runs.len()
-                            && text.get(place.end).is_some_and(|byte| *byte == self.delimiter);
-                        needs_delimiter = !is_followed;
-                        let length = place.end - place.start + usize::from(is_followed);
-                        buffer.push(&text[place.start..], length);
-                    }
-                    None => buffer.push_by(|bytes| {
-                        let own = main.row_bytes(row).map(|(own, _)| own);
-                        self.push_run(run, (main, row), (added, nth), own, bytes);
-                    }),
-                },
-                (None, Run::Over { place, .. } | Run::Added(place)) => {
-                    let (cell, length) = added.cell_with_behind(nth, place);
-                    if changes || needs_quotes(&cell[..length], self.delimiter) {
-                        let kind = added.kind(nth, place);
-                        buffer.push_by(|bytes| {
-                            self.push_foreign(bytes, added.cell(nth, place), kind);
-                        });
-                    } else {
-                        buffer.push(cell, length);
-                    }
+            if let Some(place) = place {
+                let (cell, length) = added.cell_with_behind(nth, place);
+                if all.is_special {
+                    let kind = added.kind(nth, place);
+                    buffer.push_by(|bytes| self.push_foreign(bytes, added.cell(nth, place), kind));
+                } else {
+                    buffer.push(cell, length);
                 }
-                (None, Run::Own { .. }) => {}
+            } else if let Some(place) = cells.between(first, last) {
+                // The delimiter after it there is the one before the next run.
+                let is_followed = at + 1 < all.each.len()
+                    && text.get(place.end).is_some_and(|byte| *byte == self.delimiter);
+                needs_delimiter = !is_followed;
+                let length = place.end - place.start + usize::from(is_followed);
+                buffer.push(&text[place.start..], length);
+            } else {
+                buffer.push_by(|bytes| {
+                    let own = main.row_bytes(row).map(|(own, _)| own);
+                    self.push_run(run, (main, row), (added, nth), own, bytes);
+                });
             }
         }
     }

@@ -124,7 +124,7 @@ pub(super) const SURPLUS: usize = 256;
 pub(super) const ONE_BLANK: &[u8] = b"\"\"";
 
 /// How many rows are looked at together for cells that need quotes.
-const LOOKED_AT: usize = 16;
+pub(super) const LOOKED_AT: usize = 16;
 
 /// Makes the text of rows.
 #[derive(Debug, Clone)]
@@ -449,7 +449,7 @@ pub(super) fn joined<'a>(cells: impl Iterator<Item = &'a str>, delimiter: u8) ->
 /// Whether a text holds a quote, a line end or the delimiter. Most texts are a few dozen bytes, so that
 /// a search made for long ones would take longer to begin than this one takes.
 #[inline]
-fn holds_special(text: &[u8], delimiter: u8) -> bool {
+pub(super) fn holds_special(text: &[u8], delimiter: u8) -> bool {
     let special = |lane: u8x16| {
         lane.simd_eq(u8x16::splat(b'"'))
             | lane.simd_eq(u8x16::splat(b'\n'))
@@ -469,7 +469,7 @@ fn holds_special(text: &[u8], delimiter: u8) -> bool {
 }
 
 /// [`holds_special`] for a short text.
-pub(super) fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
+fn needs_quotes(cell: &[u8], delimiter: u8) -> bool {
     let special = |byte: &u8| matches!(byte, b'"' | b'\r' | b'\n') || *byte == delimiter;
     cell.iter().fold(false, |needs, byte| needs | special(byte))
 }

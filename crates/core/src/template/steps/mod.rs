@@ -21,6 +21,7 @@ use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::meant::{STEPS, meant};
 use super::phrase::Phrase;
 use crate::Result;
 
@@ -131,11 +132,15 @@ impl StepUse {
 pub(super) fn read(phrase: &mut Phrase<'_>) -> Result<StepUse> {
     phrase.skip_space();
     let start = phrase.at();
-    let kind = phrase.letters().and_then(|word| ALL.iter().find(|kind| kind.name == word));
-    let Some(kind) = kind else {
+    let word = phrase.letters().unwrap_or_default();
+    let Some(kind) = ALL.iter().find(|kind| kind.name == word) else {
         phrase.back_to(start);
         let names: Vec<&str> = ALL.iter().map(|kind| kind.name).collect();
-        return phrase.expected(format!("a step: {}", names.join(", ")));
+        let meant = meant(word, &names, STEPS);
+        return phrase.expected(match meant {
+            Some(meant) => format!("a step; {meant}"),
+            None => format!("a step: {}", names.join(", ")),
+        });
     };
     let step = (kind.read)(phrase)?;
     Ok(StepUse { text: phrase.since(start).trim_end().to_owned(), step })
