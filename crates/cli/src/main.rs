@@ -14,6 +14,7 @@ mod commands;
 mod corrections;
 mod diagnoses;
 mod edits;
+mod entered;
 mod error;
 mod found_sheet;
 mod inputs;

@@ -132,8 +132,8 @@ struct Passed {
     output: Option<Output>,
     lists: Option<Lists>,
     reports: Reports,
-    /// The files of the receipt, the plan and the corrections.
-    files: [Option<WholeFile>; 3],
+    /// The files of the receipt, the plan that is saved, the corrections, and the plan that they are entered into.
+    files: [Option<WholeFile>; 4],
     /// The files that were read.
     read: Vec<InputFile>,
     draft: Option<Draft>,
@@ -347,6 +347,8 @@ impl<'a> Run<'a> {
         let plan = plan.map(|path| WholeFile::create(path, call.overwrite));
         let corrections = self.kept.as_ref().and(call.corrections.as_deref());
         let corrections = corrections.map(|path| WholeFile::create(path, true));
+        let entered = self.kept.as_ref().and_then(|_| self.asked.with_corrections());
+        let entered = entered.map(|(path, _)| WholeFile::create(path, true));
         let changed = |path: &Path| FormatError::TargetChanged { name: path.display().to_string() };
         if let (Some(path), Some(was)) = (&call.receipt, self.receipt_was)
             && Stamp::of_path(path).ok() != Some(was)
@@ -370,13 +372,15 @@ impl<'a> Run<'a> {
             receipt: receipt.transpose()?,
             plan: plan.transpose()?,
             corrections: corrections.transpose()?,
+            entered: entered.transpose()?,
         })
     }
 
     /// Loads the references and passes the main table through, into files that don't appear yet.
     fn pass(&self, inputs: Inputs, targets: Targets) -> Result<Passed> {
         let call = &self.call;
-        let Targets { mut output, lists, reports, receipt, plan, corrections: file } = targets;
+        let Targets { mut output, lists, reports, receipt, plan, corrections: file, entered } =
+            targets;
         let progress = Progress::start(
             &inputs.meter,
             inputs.size,
@@ -433,7 +437,7 @@ impl<'a> Run<'a> {
             output,
             lists,
             reports,
-            files: [receipt, plan, file],
+            files: [receipt, plan, file, entered],
             read,
             draft,
             corrections,

@@ -23,6 +23,8 @@ pub(crate) struct Targets {
     pub(crate) plan: Option<WholeFile>,
     /// The corrections, when changes made by hand become some.
     pub(crate) corrections: Option<WholeFile>,
+    /// The plan of the run, when the corrections are entered into it.
+    pub(crate) entered: Option<WholeFile>,
 }
 
 /// Files that are written, and have only to appear.

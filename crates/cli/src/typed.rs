@@ -7,6 +7,7 @@ use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
 use gather_keys_formats::Address;
 
 use crate::arguments::{Tables, TypedOption, TypedOptions, option_of};
+use crate::entered::entered;
 use crate::error::{Error, Result};
 
 /// A run as it was asked for, in texts.
@@ -83,6 +84,7 @@ impl Asked {
             Self { plan, file: None, overridden: Vec::new(), save: None }
         };
         asked.save = save.map(PathBuf::from);
+        asked.place_corrections();
         Ok(asked)
     }
 
@@ -110,6 +112,30 @@ impl Asked {
             Some(at) => Error::in_plan(file, at, error),
             None => error,
         }
+    }
+
+    /// Gives changes that are to be kept a file next to the plan, where none is named.
+    fn place_corrections(&mut self) {
+        let keeps = self.plan.edits.as_ref().is_some_and(|edits| edits.text.trim() == "keep");
+        if let Some(file) = self.file.as_ref().filter(|_| keeps && self.plan.corrections.is_none())
+        {
+            let stem = file.path.file_stem().unwrap_or_default().to_string_lossy();
+            let place = file.path.with_file_name(format!("{stem}-corrections.csv"));
+            self.plan.corrections = Some(Text::typed(place.to_string_lossy()));
+        }
+    }
+
+    /// The plan file with the corrections that it does not name itself; `None` where it does, or where they can't be
+    /// entered.
+    pub(crate) fn with_corrections(&self) -> Option<(&Path, String)> {
+        let file = self.file.as_ref().filter(|_| self.types_corrections())?;
+        let place = Path::new(&self.plan.corrections.as_ref()?.text);
+        let whole = |path: &Path| std::path::absolute(path).ok();
+        let folder = whole(&file.path)?.parent()?.to_owned();
+        let place = pathdiff::diff_paths(whole(place)?, folder)?;
+        let place = place.to_string_lossy().replace('\\', "/");
+        let (name, text) = file.named();
+        Some((&file.path, entered(&name, text, "corrections", &place)?))
     }
 
     /// Whether the corrections are named on the command line.

@@ -32,7 +32,7 @@ impl Run<'_> {
         let Passed {
             main, enrichment, findings, mixed, edited, output, lists, reports, draft, ..
         } = passed;
-        let [receipt, plan, corrections] = passed.files;
+        let [receipt, plan, corrections, entered] = passed.files;
         let call = &self.call;
         let (mut said, mut ready) = (self.told_kept(), Ready::default());
         if let Some(output) = output {
@@ -100,6 +100,14 @@ impl Run<'_> {
         if let (Some(file), Some(kept)) = (corrections, &self.kept) {
             ready.others.push(targets::written(file, &kept.content)?);
         }
+        if let (Some(file), Some((path, text))) = (entered, self.asked.with_corrections()) {
+            let as_read = self.asked.file.as_ref().map(|file| &file.text);
+            let now = std::fs::read_to_string(path).ok();
+            if now.as_ref() != as_read {
+                return Err(Error::InputChanged { name: path.display().to_string() });
+            }
+            ready.others.push(targets::written(file, text.as_bytes())?);
+        }
         if let (Some(file), Some(path)) = (plan, &self.asked.save) {
             let text = as_plan_at(&self.asked.plan, path);
             ready.others.push(targets::written(file, text.as_bytes())?);
@@ -126,10 +134,13 @@ impl Run<'_> {
         let (changes, file) = (counted(kept.changes as u64, "change"), file.display());
         let mut said = vec![format!("Kept {changes} made by hand as corrections in {file}.")];
         if let Some(plan) = self.asked.file.as_ref().filter(|_| self.asked.types_corrections()) {
-            said.push(format!(
-                "Add `corrections = \"{file}\"` to {}, so that they hold in every run.",
-                plan.path.display()
-            ));
+            let plan = plan.path.display();
+            said.push(match self.asked.with_corrections() {
+                Some(_) => format!("Entered them into {plan}, so that they hold in every run."),
+                None => format!(
+                    "Add `corrections = \"{file}\"` to {plan}, so that they hold in every run."
+                ),
+            });
         }
         said
     }

@@ -259,6 +259,38 @@ fn edits_are_paired_by_key() {
     );
 }
 
+/// Changes that are kept hold in the next run, since the plan names them then; all else in it stays.
+#[test]
+fn kept_changes_are_entered_into_the_plan() {
+    let plan = format!("# Weekly.\n{PLAN}");
+    for (options, file, line) in [
+        ("--edits keep", "weekly-corrections.csv", "corrections = \"weekly-corrections.csv\"\n"),
+        ("--edits keep --corrections my.csv", "my.csv", "corrections = \"my.csv\"\n"),
+    ] {
+        let scene = scene().with("weekly.toml", &plan);
+        let edited =
+            scene.read("out.csv").replace("B1,Fellside,H-001,,Edda", "B1,Fellside,H-001,,Ida");
+        let scene = scene.with("out.csv", &edited);
+        let ran = scene.run(&format!("enrich weekly.toml {options}")).ended(0);
+        let said = ran.err.replace("\n  ", " ");
+        assert!(said.contains(&format!("as corrections in {file}.")), "{said}");
+        assert!(said.contains("Entered them into weekly.toml"), "{said}");
+        assert!(scene.read(file).contains("B1,Keeper,Ida,kept from out.csv"), "{options}");
+        let now = scene.read("weekly.toml");
+        assert_eq!(now.replacen(line, "", 1), plan, "{now}");
+        // The next run needs no option, and finds nothing changed.
+        let ran = scene.run("enrich weekly.toml").ended(0);
+        assert!(ran.err.contains("Nothing has changed"), "{}", ran.err);
+        assert!(scene.read("out.csv").contains("B1,Fellside,H-001,,Ida"));
+    }
+    // A run that does not end well enters nothing.
+    let scene = scene().with("weekly.toml", &plan);
+    let edited = scene.read("out.csv").replace("Keeper", "Kept by");
+    let scene = scene.with("out.csv", &edited);
+    scene.run("enrich weekly.toml --edits keep").ended(1);
+    assert_eq!(scene.read("weekly.toml"), plan);
+}
+
 /// An output that a person left in pieces is named with what is wrong in it, and there is a way past it.
 #[test]
 fn an_output_that_is_no_table_any_more_can_be_replaced() {
