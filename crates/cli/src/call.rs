@@ -48,6 +48,8 @@ pub(crate) struct Call {
     pub(crate) reports: Vec<PathBuf>,
     /// Whether a report goes to standard output, as JSON.
     pub(crate) prints_report: bool,
+    /// How many matched rows are shown, and the seed that chooses them.
+    pub(crate) shows: Option<(usize, u64)>,
     /// Whether the reasons of unmatched keys are sought.
     pub(crate) reasons: bool,
     pub(crate) receipt: Option<PathBuf>,
@@ -269,6 +271,7 @@ impl Call {
             lists: path(&plan.lists),
             reports,
             prints_report,
+            shows: None,
             reasons: plan.no_reasons != Some(true),
             receipt: path(&plan.receipt),
             corrections: path(&plan.corrections),

@@ -20,6 +20,7 @@ mod found_sheet;
 mod inputs;
 mod lines;
 mod lists;
+mod matched_sample;
 mod mistyped;
 mod nearby;
 mod output;

@@ -16,6 +16,7 @@ use crate::edits::{Table, marks_of};
 use crate::error::Result;
 use crate::inputs::Seen;
 use crate::lists::Lists;
+use crate::matched_sample::MatchedSample;
 
 pub(crate) use gather_keys_core::receipt::Moved;
 
@@ -36,23 +37,25 @@ pub(crate) struct Notes<'l> {
     lists: Option<&'l mut Lists>,
     /// For each lookup; none when nobody wants to know.
     unmatched: Vec<KeysSeen>,
+    /// The matched rows that are shown.
+    pub(crate) sample: Option<MatchedSample>,
 }
 
 impl<'l> Notes<'l> {
     /// Notes for `lookups` lookups.
     pub(crate) fn new(lists: Option<&'l mut Lists>, lookups: usize, keeps_keys: bool) -> Self {
         let lookups = if keeps_keys { lookups } else { 0 };
-        Self { lists, unmatched: vec![KeysSeen::default(); lookups] }
+        Self { lists, unmatched: vec![KeysSeen::default(); lookups], sample: None }
     }
 
     /// Whether anything is to be noted.
     pub(crate) fn are_wanted(&self) -> bool {
-        self.lists.is_some() || !self.unmatched.is_empty()
+        self.lists.is_some() || !self.unmatched.is_empty() || self.sample.is_some()
     }
 
-    /// The unmatched keys of each lookup.
-    pub(crate) fn unmatched(self) -> Vec<KeysSeen> {
-        self.unmatched
+    /// The unmatched keys of each lookup, and the matched rows that are shown.
+    pub(crate) fn finish(self) -> (Vec<KeysSeen>, Option<MatchedSample>) {
+        (self.unmatched, self.sample)
     }
 }
 
@@ -64,7 +67,17 @@ impl Recorder for Notes<'_> {
             let key = finding.lookup.key().as_compared(finding.row);
             seen.see(key.iter().map(String::as_str));
         }
+        if finding.kind == Kind::Matched {
+            if let Some(sample) = &mut self.sample {
+                sample.take(finding);
+            }
+            return Ok(());
+        }
         self.lists.as_mut().map_or(Ok(()), |lists| lists.main_row(finding))
+    }
+
+    fn wants_matched(&self) -> bool {
+        self.sample.is_some()
     }
 
     fn wants_repeated(&self) -> bool {

@@ -34,6 +34,7 @@ use crate::error::Result;
 use crate::found_sheet::found_sheet;
 use crate::inputs::{Inputs, Loaded, OpenTable, Seen};
 use crate::lists::{self, Lists};
+use crate::matched_sample::MatchedSample;
 use crate::nearby;
 use crate::output::{Form, Output};
 use crate::pass::{PassResult, Unfinished, pass};
@@ -129,6 +130,8 @@ struct Passed {
     /// What was found while a workbook was written.
     edited: EditedSheet,
     diagnoses: Vec<Option<Diagnosis>>,
+    /// The matched rows that are shown, in words.
+    sampled: String,
     output: Option<Output>,
     lists: Option<Lists>,
     reports: Reports,
@@ -250,6 +253,7 @@ impl<'a> Run<'a> {
             corrections: file.as_deref(),
         };
         let found = if quiet { String::new() } else { summary.text() };
+        let sampled = passed.sampled.clone();
         let name = passed.output.as_ref().map(Output::name);
         let output = name.as_deref().map(|name| (name, may_appear));
         let report = self.call.wants_report().then(|| report::of(&summary, &results, output));
@@ -267,9 +271,13 @@ impl<'a> Run<'a> {
                 }
                 text.push_str(part);
             }
+            text.push_str(&sampled);
             if !results.is_empty() || !refusal.is_empty() {
                 text.push('\n');
             }
+        } else {
+            // It was asked for by name.
+            text.push_str(sampled.trim_start());
         }
         // What stops a run comes last.
         results.sort_by_key(|gate| !gate.holds);
@@ -395,11 +403,13 @@ impl<'a> Run<'a> {
         let mut lists = lists.map(|files| Lists::begin(files, &enrichment)).transpose()?;
         let keeps_keys = call.receipt.is_some();
         let mut notes = Notes::new(lists.as_mut(), enrichment.lookups().len(), keeps_keys);
+        notes.sample = call.shows.map(|shows| MatchedSample::new(shows, &enrichment));
         let types = types.of_output(enrichment.output());
         let into = self.written(&main, &enrichment, types, output.as_mut())?;
         let PassResult { findings, mixed, workbook } =
             pass(&mut main, &mut enrichment, into, &mut notes, call.threads)?;
-        let unmatched = notes.unmatched();
+        let (unmatched, sample) = notes.finish();
+        let sampled = sample.map(|sample| sample.text(&enrichment, &findings));
         let diagnoses = diagnoses(call, &enrichment, &findings, &seen)?;
         let found = || {
             let plans = call.references.iter().map(|(_, plan)| plan);
@@ -434,6 +444,7 @@ impl<'a> Run<'a> {
             mixed,
             edited,
             diagnoses,
+            sampled: sampled.unwrap_or_default(),
             output,
             lists,
             reports,

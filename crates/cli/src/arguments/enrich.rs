@@ -53,6 +53,9 @@ Examples:
 
     gather-keys check weekly.toml
 
+  Five matched rows, to check by eye:
+    gather-keys check weekly.toml --show 5
+
   With no --take, rows of a key count as conflicting when they differ in any
   column that is not part of the key.
 
@@ -107,6 +110,12 @@ pub(crate) struct Check {
     pub(crate) tables: Tables,
     #[command(flatten)]
     run: RunOptions<false>,
+    /// Show this many matched rows of each reference, chosen by chance: the keys of both sides and what is taken
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1000))]
+    pub(crate) show: Option<u16>,
+    /// What the rows of --show are chosen by: the same number shows the same rows
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
     #[command(flatten)]
     save: SavePlan,
 }

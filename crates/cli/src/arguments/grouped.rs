@@ -7,7 +7,7 @@ use clap::{Arg, ArgAction, Command, CommandFactory};
 use super::Arguments;
 
 /// The options that most calls need, in the order in which `-h` shows them, each in short.
-const EVERYDAY: [(&str, &str); 19] = [
+const EVERYDAY: [(&str, &str); 20] = [
     ("from", "A reference table; may be repeated"),
     ("on", "The key: 'Apiary = Site code, Hive = Tag'"),
     ("take", "Columns to add: 'Keeper, Line as Queen', '*'"),
@@ -23,6 +23,7 @@ const EVERYDAY: [(&str, &str); 19] = [
     ("in_place", "Write into the main file itself"),
     ("lists", "Every finding, one list for each kind"),
     ("report", "A report: .html, .md, .json, or - for JSON"),
+    ("show", "Some matched rows, to check by eye"),
     ("require", "A gate for the output: 'unmatched <= 1%'"),
     ("save_plan", "Write this call as a plan, to run again"),
     ("quiet", "Print only errors, and gates that do not hold"),
@@ -46,7 +47,7 @@ const GROUPS: [(&str, &[&str]); 4] = [
             "output_decimal_comma",
         ],
     ),
-    ("More about findings", &["no_reasons", "write_anyway", "printed"]),
+    ("More about findings", &["seed", "no_reasons", "write_anyway", "form"]),
     (HOW_IT_RUNS, &["memory", "threads", "progress"]),
 ];
 
@@ -170,7 +171,7 @@ mod tests {
         }
         let named = EVERYDAY.iter().map(|(name, _)| *name);
         let named = named.chain(GROUPS.iter().flat_map(|(_, ids)| ids.iter().copied()));
-        for name in named.filter(|name| *name != "printed") {
+        for name in named {
             assert!(all.iter().any(|id| id == name), "{name}");
         }
         command.debug_assert();

@@ -17,6 +17,7 @@ pub(crate) fn enrich(enrich: &Enrich, typed: TypedOptions) -> Result<Outcome> {
 /// Tells what an enrichment would find.
 pub(crate) fn check(check: &Check, typed: TypedOptions) -> Result<Outcome> {
     let asked = Asked::typed(&check.tables, typed)?;
-    let call = Call::new(&asked, Purpose::Findings)?;
+    let shows = check.show.map(|most| (most.into(), check.seed));
+    let call = Call { shows, ..Call::new(&asked, Purpose::Findings)? };
     carry_out(&asked, call)
 }

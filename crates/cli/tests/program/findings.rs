@@ -136,3 +136,32 @@ fn a_summary_fits_eighty_columns() {
         assert!(unicode_width::UnicodeWidthStr::width(line) <= 80, "{line}");
     }
 }
+
+/// The rows to check by eye are matched ones, the same whenever the call is, and all of them where they are few.
+#[test]
+fn some_matched_rows_are_shown_to_check_by_eye() {
+    let scene = Scene::new();
+    let call = format!("check harvest.csv {ON_HIVES} --take 'Keeper, Line' --show");
+    let two = scene.run(&format!("{call} 2")).ended(0).out;
+    let all = scene.run(&format!("{call} 9 -q")).ended(0).out;
+    snapshot("shown", &format!("{two}\n{all}"));
+    for threads in 1..4 {
+        let again = scene.run(&format!("{call} 2 --threads {threads}")).ended(0).out;
+        assert_eq!(again, two);
+    }
+    let rows = |text: &str| -> Vec<String> {
+        let rows = text.lines().filter(|line| line.starts_with("  row "));
+        rows.map(str::to_owned).collect()
+    };
+    assert_eq!((rows(&two).len(), rows(&all).len()), (2, 4));
+    let others: std::collections::HashSet<Vec<String>> = (1..30)
+        .map(|seed| rows(&scene.run(&format!("{call} 2 -q --seed {seed}")).ended(0).out))
+        .collect();
+    // Of four rows there are six pairs.
+    assert!(others.len() > 3, "{others:?}");
+    // It has no effect on what else is found.
+    let plain =
+        scene.run(&format!("check harvest.csv {ON_HIVES} --take 'Keeper, Line'")).ended(0).out;
+    assert!(two.starts_with(&plain), "{two}");
+    scene.run(&format!("{call} 0")).ended(2);
+}

@@ -203,11 +203,15 @@ impl Enrichment {
         K: Sink<Error = S::Error> + Send,
     {
         let recording = if recorder.is_some() { Recording::Changes } else { Recording::Nothing };
-        let reports_all = recorder.as_ref().is_some_and(|recorder| recorder.wants_repeated());
+        let wants = |what: fn(&(dyn Recorder<Error = S::Error> + Send)) -> bool| {
+            recorder.as_ref().is_some_and(|recorder| what(&**recorder))
+        };
+        let repeated = wants(|recorder| recorder.wants_repeated());
+        let reports_all = repeated || wants(|recorder| recorder.wants_matched());
         sink.write_headers(&self.output)?;
         let (renderer, wants) = (sink.renderer(&self.output), sink.wants());
         let mut ordered = OrderedOutput {
-            tallies: self.tallies(reports_all),
+            tallies: self.tallies(repeated),
             updates: self
                 .row_outputs()
                 .map(|output| vec![WrittenCounts::default(); output.updates.len()])
@@ -246,9 +250,9 @@ impl Enrichment {
     }
 
     /// The count of each lookup, before the pass.
-    fn tallies(&self, reports_all: bool) -> Vec<Tally> {
+    fn tallies(&self, repeated: bool) -> Vec<Tally> {
         let tally = |(nth, lookup)| {
-            let tally = Tally::new(nth, lookup, self.is_chained(lookup), reports_all);
+            let tally = Tally::new(nth, lookup, self.is_chained(lookup), repeated);
             let tally = tally.sampling(self.sampled);
             if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
         };

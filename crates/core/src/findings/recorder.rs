@@ -11,7 +11,7 @@ pub struct MainFinding<'a> {
     pub nth: usize,
     /// That lookup.
     pub lookup: &'a Lookup,
-    /// Chosen, unmatched, no header, ambiguous, blank key, malformed, or repeated: a key that an
+    /// Matched where that is wanted, chosen, unmatched, no header, ambiguous, blank key, malformed, or repeated: a key that an
     /// earlier row asked for.
     pub kind: Kind,
     /// The row, with what earlier lookups have added to it.
@@ -68,6 +68,11 @@ pub trait Recorder {
     /// answer was chosen for them.
     fn wants_repeated(&self) -> bool {
         true
+    }
+
+    /// Whether matched rows are to be reported too.
+    fn wants_matched(&self) -> bool {
+        false
     }
 
     /// Takes a changed cell; those of one row come together.

@@ -327,7 +327,9 @@ impl Tally {
         if let (Answer::Unmatched(Miss::Key), Some(unmatched)) = (answer, &mut self.unmatched) {
             unmatched.take(lookup, row);
         }
-        for kind in [Some(kind), also].into_iter().flatten().filter(|kind| *kind != Kind::Matched) {
+        let tells_matched = recorder.as_ref().is_some_and(|recorder| recorder.wants_matched());
+        let is_told = |kind: &Kind| *kind != Kind::Matched || tells_matched;
+        for kind in [Some(kind), also].into_iter().flatten().filter(is_told) {
             let trouble = TROUBLES.iter().position(|trouble| *trouble == kind);
             if let Some(samples) = trouble.map(|at| &mut self.samples[at])
                 && samples.len() < self.sampled

@@ -32,6 +32,11 @@ impl CopyBuffer {
         self.filled
     }
 
+    /// Forgets all but the first `length` bytes.
+    pub(super) fn truncate(&mut self, length: usize) {
+        self.filled = self.filled.min(length);
+    }
+
     /// Adds this many bytes from the beginning of a text.
     #[inline(always)]
     pub(super) fn push(&mut self, text: &[u8], length: usize) {

@@ -12,24 +12,36 @@ use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// The runs of some rows.
-#[derive(Clone, Copy)]
-struct Runs<'r> {
-    each: &'r [Run],
-    /// Where the first and the last column of each run are among those that the block holds.
-    places: &'r [(usize, usize)],
-    /// Whether an added cell of the rows may need quotes, or another form.
-    is_special: bool,
+/// A run as it is copied from blocks in which it has these places.
+#[derive(Debug, Clone, Copy)]
+enum Piece {
+    /// From the first to the last of these among the cells that the block holds of a row; with the delimiter behind
+    /// them, where the text has one there and the output needs one.
+    Own { first: usize, last: usize, is_followed: bool },
+    /// The added cell at this place, if it is another than that of the column, which is at the other place.
+    Over { column: usize, place: usize, own: usize, is_followed: bool },
+    /// The added cell at this place.
+    Added(usize),
 }
 
-/// Where the first and the last column of a run are among those that a block holds; nowhere for added ones.
-fn places_of(run: Run, main: &Block) -> (usize, usize) {
+/// The pieces that a row of a block is copied in.
+fn pieces(runs: &[Run], main: &Block) -> Vec<Piece> {
     let place = |column| main.kept_place(column).unwrap_or(usize::MAX);
-    match run {
-        Run::Own { first, last } => (place(first), place(last)),
-        Run::Over { column, .. } => (place(column), place(column)),
-        Run::Added(_) => (usize::MAX, usize::MAX),
-    }
+    let piece = |(nth, run): (usize, &Run)| {
+        let is_followed = |column: usize| nth + 1 < runs.len() && column + 1 < main.columns();
+        match *run {
+            Run::Own { first, last } => {
+                let is_followed = is_followed(last);
+                Piece::Own { first: place(first), last: place(last), is_followed }
+            }
+            Run::Over { column, place: at } => {
+                let is_followed = is_followed(column);
+                Piece::Over { column, place: at, own: place(column), is_followed }
+            }
+            Run::Added(place) => Piece::Added(place),
+        }
+    };
+    runs.iter().enumerate().map(piece).collect()
 }
 
 impl TextRenderer {
@@ -43,11 +55,11 @@ impl TextRenderer {
     ) {
         let size = main.text_length() + added.text_length() + SURPLUS;
         let mut buffer = CopyBuffer::of(std::mem::take(bytes), size);
-        let places: Vec<(usize, usize)> = runs.iter().map(|run| places_of(*run, main)).collect();
+        let pieces = pieces(runs, main);
         // Hardly any cell has quotes or needs them; it is quicker to find out for many rows at once.
         let has_quotes = main.holds_byte(b'"');
-        let mut is_special = self.guards || self.decimal_comma;
-        let changes = is_special;
+        let changes = self.guards || self.decimal_comma;
+        let mut is_special = changes;
         let mut is_open = false;
         for (nth, &row) in rows.iter().enumerate() {
             if nth % LOOKED_AT == 0 && !changes {
@@ -60,21 +72,19 @@ impl TextRenderer {
             let own = self.own_bytes(main, row).and_then(|_| main.row_text(row));
             let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
             is_open = line_end.is_empty();
-            let has_quotes =
-                |text: &[u8], length: usize| has_quotes && memchr(b'"', &text[..length]).is_some();
-            let plain = own.filter(|(text, length, _)| !has_quotes(text, *length));
             let begun = buffer.length();
-            match plain {
-                Some((text, ..)) => {
-                    let runs = Runs { each: runs, places: &places, is_special };
-                    self.push_plain_runs(runs, text, (main, row), (added, nth), &mut buffer);
-                }
-                None => {
-                    let own = own.map(|(text, length, _)| &text[..length]);
-                    buffer.push_by(|bytes| {
-                        self.push_runs(runs, (main, row), (added, nth), own, bytes);
-                    });
-                }
+            let is_plain = !is_special
+                && own.is_some_and(|(text, length, _)| {
+                    let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
+                    !is_quoted
+                        && self.push_pieces(&pieces, text, (main, row), (added, nth), &mut buffer)
+                });
+            if !is_plain {
+                buffer.truncate(begun);
+                let own = own.map(|(text, length, _)| &text[..length]);
+                buffer.push_by(|bytes| {
+                    self.push_runs(runs, (main, row), (added, nth), own, bytes);
+                });
             }
             if buffer.length() == begun {
                 buffer.push(ONE_BLANK, ONE_BLANK.len());
@@ -84,53 +94,45 @@ impl TextRenderer {
         *bytes = buffer.into_bytes();
     }
 
-    /// Appends a row without quotes; `text` begins with its own bytes.
+    /// Appends a row without quotes, whose added cells need none; `text` begins with its own bytes. Says whether all its
+    /// cells are there as they are.
     #[inline]
-    fn push_plain_runs(
+    fn push_pieces(
         &self,
-        all: Runs<'_>,
+        pieces: &[Piece],
         text: &[u8],
         (main, row): (&Block, usize),
         (added, nth): (&Block, usize),
         buffer: &mut CopyBuffer,
-    ) {
-        let Some(cells) = main.row_places(row) else { return };
-        let mut needs_delimiter = false;
-        for (at, (&run, &(first, last))) in all.each.iter().zip(all.places).enumerate() {
-            if needs_delimiter {
+    ) -> bool {
+        let Some(cells) = main.row_places(row) else { return false };
+        for (at, &piece) in pieces.iter().enumerate() {
+            let (own, needs) = match piece {
+                Piece::Own { first, last, is_followed } => {
+                    (Some((first, last, is_followed)), at + 1 < pieces.len() && !is_followed)
+                }
+                Piece::Over { column, place, own, is_followed }
+                    if added.cell(nth, place) == main.cell(row, column) =>
+                {
+                    (Some((own, own, is_followed)), at + 1 < pieces.len() && !is_followed)
+                }
+                Piece::Over { place, .. } | Piece::Added(place) => {
+                    let (cell, length) = added.cell_with_behind(nth, place);
+                    buffer.push(cell, length);
+                    (None, at + 1 < pieces.len())
+                }
+            };
+            if let Some((first, last, is_followed)) = own {
+                let Some(place) = cells.between(first, last) else { return false };
+                let length = place.end - place.start + usize::from(is_followed);
+                let Some(from) = text.get(place.start..) else { return false };
+                buffer.push(from, length);
+            }
+            if needs {
                 buffer.push_line_end(&[self.delimiter]);
             }
-            needs_delimiter = true;
-            let place = match run {
-                Run::Own { .. } => None,
-                Run::Over { column, place } => {
-                    let is_same = added.cell(nth, place) == main.cell(row, column);
-                    (!is_same).then_some(place)
-                }
-                Run::Added(place) => Some(place),
-            };
-            if let Some(place) = place {
-                let (cell, length) = added.cell_with_behind(nth, place);
-                if all.is_special {
-                    let kind = added.kind(nth, place);
-                    buffer.push_by(|bytes| self.push_foreign(bytes, added.cell(nth, place), kind));
-                } else {
-                    buffer.push(cell, length);
-                }
-            } else if let Some(place) = cells.between(first, last) {
-                // The delimiter after it there is the one before the next run.
-                let is_followed = at + 1 < all.each.len()
-                    && text.get(place.end).is_some_and(|byte| *byte == self.delimiter);
-                needs_delimiter = !is_followed;
-                let length = place.end - place.start + usize::from(is_followed);
-                buffer.push(&text[place.start..], length);
-            } else {
-                buffer.push_by(|bytes| {
-                    let own = main.row_bytes(row).map(|(own, _)| own);
-                    self.push_run(run, (main, row), (added, nth), own, bytes);
-                });
-            }
         }
+        true
     }
 
     /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
