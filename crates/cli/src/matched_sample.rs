@@ -52,13 +52,18 @@ impl MatchedSample {
         let mut text = String::new();
         line(&mut text, &place(row.number(), row.line()), key);
         let entries = lookup.entries(row, answer);
-        let rows = lookup.reference().rows_among(&entries);
-        for &entry in entries.iter().take(SHOWN) {
+        let (shown, what) = match answer {
+            Answer::Chosen { entry, .. } => (vec![entry], "that it was chosen among"),
+            Answer::All { .. } => (entries.iter().copied().take(SHOWN).collect(), "more"),
+            _ => (entries.iter().copied().take(1).collect::<Vec<_>>(), "that agree with it"),
+        };
+        for &entry in &shown {
             tell_entry(&mut text, lookup, entry);
         }
-        if rows.len() > SHOWN {
-            let _ =
-                writeln!(text, "      and {} more", counted((rows.len() - SHOWN) as u64, "row"));
+        let rows = lookup.reference().rows_among(&entries).len();
+        let rest = rows.saturating_sub(shown.len()) as u64;
+        if rest > 0 {
+            let _ = writeln!(text, "      and {} {what}", counted(rest, "row"));
         }
         sample.push(Sampled(mark, row.number(), text));
     }
@@ -71,18 +76,17 @@ impl MatchedSample {
             let mut rows = sample.into_vec();
             rows.sort_by_key(|sampled| sampled.1);
             let (shown, matched) = (rows.len() as u64, found.counts.of(Kind::Matched));
-            let of = match shown == matched {
-                true => format!("all {}", counted(matched, "matched row")),
-                false => format!(
-                    "{} of {}; --seed {} shows others",
-                    number(shown),
-                    counted(matched, "matched row"),
-                    self.seed + 1
-                ),
+            let of = counted(matched, "matched row");
+            let of = if shown == matched {
+                format!("all {of}")
+            } else {
+                format!("{} of {of}; --seed {} shows others", number(shown), self.seed + 1)
             };
             let name = lookup.reference().name();
             let _ = writeln!(text, "\n{STRONG}{name}{STRONG:#}, to check by eye: {of}");
-            rows.iter().for_each(|Sampled(.., row)| text.push_str(row));
+            for Sampled(.., row) in &rows {
+                text.push_str(row);
+            }
         }
         text
     }

@@ -260,7 +260,10 @@ impl<'a> Run<'a> {
         self.printed = report.as_ref().filter(|_| self.call.prints_report).map(Document::json);
         let mut written = self.appear(passed, may_appear, keeps_replaced, report.as_ref())?;
         written.append(&mut said);
-        if !quiet {
+        if quiet {
+            // It was asked for by name.
+            text.push_str(sampled.trim_start());
+        } else {
             for sentence in &written {
                 let _ = writeln!(text, "{}", wrapped(sentence, 0, "  "));
             }
@@ -275,9 +278,6 @@ impl<'a> Run<'a> {
             if !results.is_empty() || !refusal.is_empty() {
                 text.push('\n');
             }
-        } else {
-            // It was asked for by name.
-            text.push_str(sampled.trim_start());
         }
         // What stops a run comes last.
         results.sort_by_key(|gate| !gate.holds);
