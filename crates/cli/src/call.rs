@@ -295,6 +295,11 @@ impl Call {
         })
     }
 
+    /// Whether the output has every column, in the order in which they come.
+    pub(crate) fn has_all_columns(&self) -> bool {
+        self.columns.is_empty() && self.dropped.is_empty()
+    }
+
     /// Whether nobody wants to know of reference rows that no main row asks for, so that these need not
     /// be kept: a table is written, without lists or receipt, and no gate is about the reference.
     pub(crate) fn may_ask_first(&self) -> bool {

@@ -33,6 +33,10 @@ pub(crate) fn found_sheet(
         gates: &[],
         output: None,
         listed: LISTED,
+        command: None,
+        plan: None,
+        since: Vec::new(),
+        edits: Vec::new(),
     };
     let mut rows = Vec::new();
     for reference in gathering.report().references {

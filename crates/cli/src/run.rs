@@ -44,7 +44,7 @@ use crate::report::{self, Reports};
 use crate::summary::{self, Summary};
 use crate::targets::{Targets, file_name};
 use crate::terminal::{say, show};
-use crate::typed::{Asked, as_receipt_has_it};
+use crate::typed::{Asked, as_receipt_has_it, as_report_has_it};
 use crate::wording::{joined, wrapped};
 use appear::stamp;
 use changed_output::{Edited, Kept};
@@ -218,7 +218,8 @@ impl<'a> Run<'a> {
         let mut outcome = if holds { Outcome::Done } else { Outcome::Stopped };
         let mut may_appear = holds || self.call.gates.write_anyway;
 
-        let since = self.moved(&passed);
+        let moved = self.moved(&passed);
+        let since = moved.as_deref().map(summary::since).unwrap_or_default();
         let mut said = {
             let found = (&passed.enrichment, &passed.findings);
             summary::of_tables(&reported, passed.main.headers(), found)
@@ -256,29 +257,21 @@ impl<'a> Run<'a> {
         let sampled = passed.sampled.clone();
         let name = passed.output.as_ref().map(Output::name);
         let output = name.as_deref().map(|name| (name, may_appear));
-        let report = self.call.wants_report().then(|| report::of(&summary, &results, output));
+        let report = self.call.wants_report().then(|| {
+            let context = report::Context {
+                command: report::command(),
+                plan: as_report_has_it(&self.asked.plan),
+                since: moved.unwrap_or_default(),
+                edits: report::sentences(&refusal),
+            };
+            report::of(&summary, &results, output, context)
+        });
         self.printed = report.as_ref().filter(|_| self.call.prints_report).map(Document::json);
         let mut written = self.appear(passed, may_appear, keeps_replaced, report.as_ref())?;
         written.append(&mut said);
-        if quiet {
-            // It was asked for by name.
-            text.push_str(sampled.trim_start());
-        } else {
-            for sentence in &written {
-                let _ = writeln!(text, "{}", wrapped(sentence, 0, "  "));
-            }
-            let is_apart = !written.is_empty() && (!since.is_empty() || found.contains("\n\n"));
-            for part in [&since, &found] {
-                if !part.is_empty() && is_apart {
-                    text.push('\n');
-                }
-                text.push_str(part);
-            }
-            text.push_str(&sampled);
-            if !results.is_empty() || !refusal.is_empty() {
-                text.push('\n');
-            }
-        }
+        let parts = Told { written: &written, since: &since, found: &found, sampled: &sampled };
+        let has_end = !results.is_empty() || !refusal.is_empty();
+        parts.put_together(&mut text, quiet, has_end);
         // What stops a run comes last.
         results.sort_by_key(|gate| !gate.holds);
         text.push_str(&summary::gates(&results, quiet));
@@ -518,12 +511,10 @@ impl<'a> Run<'a> {
         Draft::new(run, path).map(Some)
     }
 
-    /// The changes since the run before.
-    fn moved(&self, passed: &Passed) -> String {
-        let (Some(draft), Some(before)) = (&passed.draft, &self.before) else {
-            return String::new();
-        };
-        summary::moved(&draft.moved_since(before, self.writes_into_main()))
+    /// The changes since the run before, in words; `None` where nothing is known of that.
+    fn moved(&self, passed: &Passed) -> Option<Vec<String>> {
+        let (draft, before) = (passed.draft.as_ref()?, self.before.as_ref()?);
+        Some(summary::moved(&draft.moved_since(before, self.writes_into_main())))
     }
 
     /// Whether the lists in a folder are those of the run before.
@@ -552,6 +543,40 @@ impl<'a> Run<'a> {
             })
         };
         paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
+    }
+}
+
+/// The parts of a summary.
+struct Told<'t> {
+    written: &'t [String],
+    since: &'t str,
+    found: &'t str,
+    sampled: &'t str,
+}
+
+impl Told<'_> {
+    /// Puts them one after the other; `has_end` says whether something follows.
+    fn put_together(&self, text: &mut String, quiet: bool, has_end: bool) {
+        let Self { written, since, found, sampled } = self;
+        if quiet {
+            // It was asked for by name.
+            text.push_str(sampled.trim_start());
+            return;
+        }
+        for sentence in *written {
+            let _ = writeln!(text, "{}", wrapped(sentence, 0, "  "));
+        }
+        let is_apart = !written.is_empty() && (!since.is_empty() || found.contains("\n\n"));
+        for part in [since, found] {
+            if !part.is_empty() && is_apart {
+                text.push('\n');
+            }
+            text.push_str(part);
+        }
+        text.push_str(sampled);
+        if has_end {
+            text.push('\n');
+        }
     }
 }
 

@@ -114,7 +114,7 @@ fn harmless(text: &str) -> String {
 }
 
 /// Text without the program's own styles.
-fn unstyled(text: &str) -> String {
+pub(crate) fn unstyled(text: &str) -> String {
     text.chars().filter(|character| !(FIRST..=END).contains(character)).collect()
 }
 

@@ -282,6 +282,23 @@ pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     text.lines().filter(|line| !line.starts_with('#')).collect::<Vec<_>>().join("\n")
 }
 
+/// The run as a report shows it: the plan in the current folder, without comments and without what has
+/// no effect on the result.
+pub(crate) fn as_report_has_it(asked: &Plan) -> String {
+    let plan = Plan { memory: None, threads: None, ..asked.clone() };
+    let text = as_plan_at(&plan, Path::new("plan.toml"));
+    let lines = text.lines().filter(|line| !line.starts_with('#') && !line.is_empty());
+    let mut shown = String::new();
+    for line in lines {
+        if line.starts_with('[') && !shown.is_empty() {
+            shown.push('\n');
+        }
+        shown.push_str(line);
+        shown.push('\n');
+    }
+    shown
+}
+
 /// The run as a plan at a path, without the options for output to the terminal.
 pub(crate) fn as_plan_at(asked: &Plan, path: &Path) -> String {
     let mut plan = Plan { quiet: None, verbose: None, progress: None, ..asked.clone() };

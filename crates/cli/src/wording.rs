@@ -98,6 +98,16 @@ pub(crate) fn key<'a>(parts: impl Iterator<Item = &'a str>, most: usize) -> Stri
     cell(&text, most)
 }
 
+/// A word of a command line as a shell takes it.
+pub(crate) fn shell_word(text: &str) -> String {
+    let is_plain = |sign: char| sign.is_ascii_alphanumeric() || "._-/=+,@:#".contains(sign);
+    if !text.is_empty() && text.chars().all(is_plain) {
+        text.to_owned()
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -20,7 +20,7 @@ use crate::inputs::{Inputs, Loaded, open, seed};
 use crate::progress::Meter;
 use crate::terminal::{GOOD, STRONG, show};
 use crate::typed::{Asked, as_plan_at, names_of};
-use crate::wording::{self, counted, number, share};
+use crate::wording::{self, counted, number, share, shell_word};
 
 /// A key finds clearly more when it does so in one of this many rows.
 const CLEARLY: u64 = 8;
@@ -249,29 +249,21 @@ fn bounds(text: &mut String, found: &Suggestions) {
     let _ = writeln!(text, "\n{}", wording::wrapped(&words, 0, ""));
 }
 
-/// A word of a command line as a shell takes it.
-fn word(text: &str) -> String {
-    let is_plain = |sign: char| sign.is_ascii_alphanumeric() || "._-/=+,@:#".contains(sign);
-    if !text.is_empty() && text.chars().all(is_plain) {
-        text.to_owned()
-    } else {
-        format!("'{}'", text.replace('\'', "'\\''"))
-    }
-}
-
 /// The command that does what a plan asks for, with `between` its lines.
 fn command(plan: &Plan, between: &str) -> String {
     let mut lines =
-        vec![format!("gather-keys enrich {}", word(&Address::shown(&plan.main.table.text)))];
+        vec![format!("gather-keys enrich {}", shell_word(&Address::shown(&plan.main.table.text)))];
     for reference in &plan.references {
-        lines.push(format!("    --from {}", word(&Address::shown(&reference.table.text))));
-        lines.extend(reference.on.0.iter().map(|on| format!("        --on {}", word(&on.text))));
+        lines.push(format!("    --from {}", shell_word(&Address::shown(&reference.table.text))));
+        lines.extend(
+            reference.on.0.iter().map(|on| format!("        --on {}", shell_word(&on.text))),
+        );
         let within = reference.within.iter();
-        lines.extend(within.map(|within| format!("        --within {}", word(&within.text))));
+        lines.extend(within.map(|within| format!("        --within {}", shell_word(&within.text))));
         let take: Vec<&str> = reference.take.0.iter().map(|take| &take.text[..]).collect();
-        lines.push(format!("        --take {}", word(&take.join(", "))));
+        lines.push(format!("        --take {}", shell_word(&take.join(", "))));
     }
-    lines.extend(plan.output.iter().map(|output| format!("    -o {}", word(&output.text))));
+    lines.extend(plan.output.iter().map(|output| format!("    -o {}", shell_word(&output.text))));
     let is_one_line = !between.contains('\n');
     let lines = lines.iter().map(|line| if is_one_line { line.trim_start() } else { line });
     lines.collect::<Vec<_>>().join(between)

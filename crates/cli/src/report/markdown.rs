@@ -10,22 +10,21 @@ use crate::wording::{self, counted, joined, number, share};
 /// The Markdown of a report.
 pub(super) fn markdown(report: &Report) -> String {
     let mut text = String::new();
-    let names: Vec<String> = report.references.iter().map(|one| plain(&one.name)).collect();
-    let _ = writeln!(text, "# Keys of {}\n", plain(&report.main.name));
-    let _ = writeln!(
-        text,
-        "{}, matched with {}.\n",
-        counted(report.main.rows, "row"),
-        joined(&names, "and")
-    );
-    if let Some(written) = &report.written {
-        let name = plain(&written.name);
-        let _ = if written.appeared {
-            writeln!(text, "Wrote {} to {name}.\n", counted(written.rows, "row"))
-        } else {
-            writeln!(text, "{name} was not written.\n")
-        };
-    }
+    let _ = writeln!(text, "# {}\n", plain(&report.title));
+    let _ = writeln!(text, "{}\n", plain(&super::outcome(report)));
+    let rows = counted(report.main.rows, "row");
+    let added = report.written.as_ref().filter(|written| written.appeared);
+    let added: Vec<String> = added
+        .map(|written| written.added.iter().map(|one| plain(one)).collect())
+        .unwrap_or_default();
+    let added = if added.is_empty() {
+        String::new()
+    } else {
+        format!(", with {} added", joined(&added, "and"))
+    };
+    let _ = writeln!(text, "{rows} of {}{added}.\n", plain(&report.main.name));
+    list(&mut text, "## Changed by hand", &report.edits);
+    list(&mut text, "## Since the run before", &report.since);
     for gate in &report.gates {
         let outcome = if gate.holds { "holds" } else { "**does not hold**" };
         let _ = writeln!(
@@ -40,7 +39,40 @@ pub(super) fn markdown(report: &Report) -> String {
     for reported in &report.references {
         reference(&mut text, reported);
     }
+    if report.command.is_some() || report.plan.is_some() {
+        let _ = writeln!(text, "\n## How it was run");
+    }
+    for block in [&report.command, &report.plan].into_iter().flatten() {
+        // A fence that is in the text itself would end it.
+        let runs = block.split(|sign| sign != '`').map(str::len);
+        let fence = "`".repeat(runs.max().unwrap_or(0).max(2) + 1);
+        let _ = writeln!(text, "\n{fence}\n{}\n{fence}", block.trim_end());
+    }
     text
+}
+
+/// Headers with the columns of a key between them.
+fn around(before: &[&str], key: &[String], behind: &[&str]) -> Vec<String> {
+    let (before, behind) = (before.iter().map(|&one| one.to_owned()), behind.iter());
+    let key = key.iter().map(|header| plain(header));
+    before.chain(key).chain(behind.map(|&one| one.to_owned())).collect()
+}
+
+/// The cells of a key, one for each of its columns.
+fn in_columns(key: &[String], columns: &[String]) -> Vec<String> {
+    super::in_columns(key, columns.len()).iter().map(|shown| cells(shown)).collect()
+}
+
+/// A heading with a list, where there is something in it.
+fn list(text: &mut String, heading: &str, all: &[String]) {
+    if all.is_empty() {
+        return;
+    }
+    let _ = writeln!(text, "{heading}\n");
+    for one in all {
+        let _ = writeln!(text, "- {}", plain(one));
+    }
+    text.push('\n');
 }
 
 fn reference(text: &mut String, reported: &ReferenceTold) {
@@ -54,17 +86,6 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
         counted(reported.keys, "key"),
         on.join(", ")
     );
-    let outcomes = reported.outcomes.iter().map(|outcome| {
-        vec![outcome.kind.clone(), number(outcome.count), share(outcome.count, rows)]
-    });
-    table(text, &["rows", "", "share"], outcomes);
-    let found = reported.reference_findings.iter();
-    table(text, &["keys and rows", ""], found.map(|one| vec![one.kind.clone(), number(one.count)]));
-    if !reported.reasons.is_empty() {
-        let _ = writeln!(text, "\n### Why rows are unmatched");
-        let reasons = reported.reasons.iter();
-        table(text, &["reason", "rows"], reasons.map(|r| vec![plain(&r.reason), number(r.rows)]));
-    }
     if !reported.fixes.is_empty() || !reported.advice.is_empty() {
         let _ = writeln!(text, "\n### What to do\n");
     }
@@ -81,21 +102,62 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
     for advice in &reported.advice {
         let _ = writeln!(text, "- {}", plain(advice));
     }
+    if !reported.reasons.is_empty() {
+        let _ = writeln!(text, "\n### Why rows are unmatched");
+        let reasons = reported.reasons.iter().map(|reason| {
+            let example = reason.example.as_ref().map_or(String::new(), |key| {
+                let near = key.nearest.as_ref();
+                let near = near.map_or(String::new(), |near| format!(", near {}", cells(near)));
+                format!("row {}: {}{near}", number(key.row), cells(&key.key))
+            });
+            vec![plain(&reason.reason), number(reason.rows), example]
+        });
+        table(text, &["reason", "rows", "for example"], reasons);
+    }
+    let outcomes = reported.outcomes.iter().map(|outcome| {
+        vec![outcome.kind.clone(), number(outcome.count), share(outcome.count, rows)]
+    });
+    let _ = writeln!(text, "\n### What became of the rows");
+    table(text, &["outcome", "rows", "share"], outcomes);
+    let found = reported.reference_findings.iter();
+    let _ = writeln!(text, "\n### Keys and rows of {}", plain(&reported.name));
+    table(
+        text,
+        &["finding", "how many"],
+        found.map(|one| vec![one.kind.clone(), number(one.count)]),
+    );
+    keys_and_rows(text, reported);
+}
+
+/// The first keys and rows in trouble.
+fn keys_and_rows(text: &mut String, reported: &ReferenceTold) {
+    let (ours, theirs) = (&reported.main_key[..], &reported.reference_key[..]);
     if !reported.unmatched.is_empty() {
         let _ = writeln!(text, "\n### Unmatched keys");
         let keys = reported.unmatched.iter().map(|key| {
-            let nearest = key.nearest.as_ref().map_or(String::new(), |nearest| cells(nearest));
-            vec![number(key.row), number(key.rows), cells(&key.key), plain(&key.reason), nearest]
+            let none = Vec::new();
+            let nearest = key.nearest.as_ref().unwrap_or(&none);
+            let mut row = vec![number(key.row), number(key.rows)];
+            row.extend(in_columns(&key.key, ours));
+            row.push(plain(&key.reason));
+            row.extend(in_columns(nearest, theirs));
+            row
         });
-        table(text, &["first row", "rows", "key", "reason", "nearest"], keys);
+        let near = theirs.iter().map(|header| format!("nearest {header}"));
+        let headers = ["first row".to_owned(), "rows".to_owned()].into_iter();
+        let headers = headers.chain(ours.iter().cloned()).chain(["reason".to_owned()]).chain(near);
+        let headers: Vec<String> = headers.map(|header| plain(&header)).collect();
+        table(text, &headers, keys);
     }
     if !reported.main_rows.is_empty() {
         let _ = writeln!(text, "\n### Other rows in trouble");
-        let rows = reported
-            .main_rows
-            .iter()
-            .map(|row| vec![number(row.row), row.kind.clone(), cells(&row.key), plain(&row.more)]);
-        table(text, &["row", "kind", "key", "more"], rows);
+        let rows = reported.main_rows.iter().map(|row| {
+            let mut shown = vec![number(row.row), row.kind.clone()];
+            shown.extend(in_columns(&row.key, ours));
+            shown.push(plain(&row.more));
+            shown
+        });
+        table(text, &around(&["row", "kind"], ours, &["more"]), rows);
     }
     if !reported.aliases.is_empty() {
         let _ = writeln!(text, "\n### Aliases");
@@ -114,22 +176,29 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
         let _ = writeln!(text, "\n### Keys on several rows");
         let shared = reported.shared_keys.iter().map(|key| {
             let rows: Vec<String> = key.rows.iter().map(|&row| number(row)).collect();
-            vec![key.kind.clone(), cells(&key.key), rows.join(", ")]
+            let mut shown = vec![key.kind.clone()];
+            shown.extend(in_columns(&key.key, theirs));
+            shown.push(rows.join(", "));
+            shown
         });
-        table(text, &["kind", "key", "rows"], shared);
+        table(text, &around(&["kind"], theirs, &["rows"]), shared);
     }
     if !reported.unused.is_empty() {
         let _ = writeln!(text, "\n### Rows that nothing asked for");
         let unused = reported.unused.iter().map(|row| {
             let table = row.table.as_ref().map_or(String::new(), |table| plain(table) + " ");
-            vec![format!("{table}{}", number(row.row)), cells(&row.key), plain(&row.more)]
+            let mut shown = vec![format!("{table}{}", number(row.row))];
+            shown.extend(in_columns(&row.key, theirs));
+            shown.push(plain(&row.more));
+            shown
         });
-        table(text, &["row", "key", "more"], unused);
+        table(text, &around(&["row"], theirs, &["more"]), unused);
     }
 }
 
-fn table(text: &mut String, headers: &[&str], rows: impl Iterator<Item = Vec<String>>) {
-    let _ = writeln!(text, "\n| {} |", headers.join(" | "));
+fn table<H: AsRef<str>>(text: &mut String, headers: &[H], rows: impl Iterator<Item = Vec<String>>) {
+    let names: Vec<&str> = headers.iter().map(AsRef::as_ref).collect();
+    let _ = writeln!(text, "\n| {} |", names.join(" | "));
     let _ = writeln!(text, "|{}", " --- |".repeat(headers.len()));
     for row in rows {
         let _ = writeln!(text, "| {} |", row.join(" | "));

@@ -8,11 +8,13 @@ use std::path::Path;
 
 use gather_keys_core::findings::GateResult;
 use gather_keys_core::report::{Document, Gathering, LISTED, Report};
-use gather_keys_formats::WholeFile;
 use gather_keys_formats::commit::Finished;
+use gather_keys_formats::{WholeFile, without_passwords};
 
 use crate::error::{Error, Result};
 use crate::summary::Summary;
+use crate::terminal::unstyled;
+use crate::wording::{counted, shell_word};
 
 /// The forms of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,11 +69,71 @@ impl Reports {
     }
 }
 
+/// The circumstances of a run.
+pub(crate) struct Context {
+    /// The call, and the plan of the run.
+    pub(crate) command: String,
+    pub(crate) plan: String,
+    /// The changes since the run before, and those that were made by hand.
+    pub(crate) since: Vec<String>,
+    pub(crate) edits: Vec<String>,
+}
+
+/// The call, as a shell takes it and without passwords.
+pub(crate) fn command() -> String {
+    let words = std::env::args_os().skip(1);
+    let words = words.map(|word| shell_word(&without_passwords(&word.to_string_lossy())));
+    std::iter::once("gather-keys".to_owned()).chain(words).collect::<Vec<_>>().join(" ")
+}
+
+/// The lines of a text for a person, without its form.
+pub(crate) fn sentences(text: &str) -> Vec<String> {
+    let text = unstyled(text);
+    let mut sentences: Vec<String> = Vec::new();
+    for line in text.lines().filter(|line| !line.trim().is_empty()) {
+        let indent = line.len() - line.trim_start().len();
+        match sentences.last_mut().filter(|_| indent > 2) {
+            // A line that was broken goes on.
+            Some(last) => {
+                last.push(' ');
+                last.push_str(line.trim());
+            }
+            None => sentences.push(line.trim().to_owned()),
+        }
+    }
+    sentences
+}
+
+/// Cells in so many columns; those for which there is none are with the last.
+fn in_columns(cells: &[String], columns: usize) -> Vec<Vec<String>> {
+    let mut all: Vec<Vec<String>> = vec![Vec::new(); columns];
+    for (nth, cell) in cells.iter().enumerate() {
+        let at = nth.min(columns.saturating_sub(1));
+        all.get_mut(at).into_iter().for_each(|column| column.push(cell.clone()));
+    }
+    all
+}
+
+/// What was written, for a person.
+fn outcome(report: &Report) -> String {
+    match &report.written {
+        Some(written) if written.appeared => {
+            format!("{} written to {}.", rows_were(written.rows), written.name)
+        }
+        _ => report.outcome.clone(),
+    }
+}
+
+fn rows_were(rows: u64) -> String {
+    format!("{} {}", counted(rows, "row"), if rows == 1 { "was" } else { "were" })
+}
+
 /// The report of a summary, with the results of the gates, and the output's name and whether it appears.
 pub(crate) fn of(
     summary: &Summary<'_>,
     gates: &[GateResult],
     output: Option<(&str, bool)>,
+    context: Context,
 ) -> Report {
     let lookups = summary.enrichment.lookups().zip(&summary.findings.lookups);
     let advice = lookups
@@ -88,6 +150,10 @@ pub(crate) fn of(
         gates,
         output,
         listed: LISTED,
+        command: Some(context.command),
+        plan: Some(context.plan),
+        since: context.since,
+        edits: context.edits,
     };
     gathering.report()
 }

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use gather_keys_core::findings::Kind;
-use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report};
+use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report, UnmatchedTold};
 
 use crate::summary::{as_written, effect};
 use crate::wording::{self, counted, joined, number, share};
@@ -10,12 +10,14 @@ use crate::wording::{self, counted, joined, number, share};
 /// How wide the bars are drawn; the page stretches them.
 const WIDTH: f64 = 1000.0;
 
+/// The least width of a part that is there at all, so that it can be seen.
+const LEAST: f64 = 12.0;
+
 #[derive(Template)]
 #[template(path = "report.html")]
 struct Page<'a> {
     report: &'a Report,
     references: Vec<Shown<'a>>,
-    legend: Vec<(&'static str, &'static str)>,
     listed: usize,
 }
 
@@ -46,13 +48,13 @@ struct Bar<'a> {
     text: &'a str,
     rows: u64,
     width: String,
+    example: &'a Option<UnmatchedTold>,
 }
 
 /// The page of a report.
 pub(super) fn page(report: &Report) -> Result<String, askama::Error> {
     let references = report.references.iter().map(shown).collect();
-    let legend = Kind::OUTCOMES.map(|kind| (class(kind.label()), kind.label())).to_vec();
-    Page { report, references, legend, listed: LISTED }.render()
+    Page { report, references, listed: LISTED }.render()
 }
 
 fn class(kind: &str) -> &'static str {
@@ -74,19 +76,23 @@ fn shown(reported: &ReferenceTold) -> Shown<'_> {
     let count = |kind: Kind| {
         reported.outcomes.iter().find(|one| one.kind == kind.label()).map_or(0, |one| one.count)
     };
-    let mut before = 0;
+    let width = |count: u64| if count == 0 { 0.0 } else { length(count, rows).max(LEAST) };
+    // What small parts take from others is shared by all.
+    let all: f64 = reported.outcomes.iter().map(|outcome| width(outcome.count)).sum();
+    let scale = if all > WIDTH { WIDTH / all } else { 1.0 };
+    let mut before = 0.0;
     let outcomes: Vec<Segment> = reported
         .outcomes
         .iter()
         .map(|outcome| {
-            let x = length(before, rows);
-            before += outcome.count;
+            let (x, width) = (before, width(outcome.count) * scale);
+            before += width;
             Segment {
                 class: class(&outcome.kind),
                 kind: outcome.kind.clone(),
                 count: outcome.count,
                 x: format!("{x:.1}"),
-                width: format!("{:.1}", length(outcome.count, rows)),
+                width: format!("{width:.1}"),
             }
         })
         .collect();
@@ -99,7 +105,8 @@ fn shown(reported: &ReferenceTold) -> Shown<'_> {
     let reasons = reported.reasons.iter().map(|reason| Bar {
         text: &reason.reason,
         rows: reason.rows,
-        width: format!("{:.1}", length(reason.rows, unmatched)),
+        width: format!("{:.1}", length(reason.rows, unmatched).max(LEAST)),
+        example: &reason.example,
     });
     Shown {
         reported,
@@ -114,7 +121,7 @@ fn shown(reported: &ReferenceTold) -> Shown<'_> {
 }
 
 // Methods that the template calls; it passes references.
-#[allow(clippy::unused_self, clippy::trivially_copy_pass_by_ref)]
+#[allow(clippy::unused_self, clippy::trivially_copy_pass_by_ref, clippy::ref_option)]
 impl Page<'_> {
     fn number(&self, count: &u64) -> String {
         number(*count)
@@ -144,6 +151,29 @@ impl Page<'_> {
     fn cell(&self, cell: &str) -> String {
         const MOST: usize = 200;
         if cell.is_empty() { "(blank)".to_owned() } else { wording::cell(cell, MOST) }
+    }
+
+    /// The cells of a key, one for each header: what has no header of its own is with the last.
+    fn cells(&self, cells: &[String], headers: &[String]) -> Vec<String> {
+        super::in_columns(cells, headers.len()).iter().map(|cells| self.comma(cells)).collect()
+    }
+
+    /// The cells of the nearest key, where there is one.
+    fn nearest(&self, nearest: &Option<Vec<String>>, headers: &[String]) -> Vec<String> {
+        match nearest {
+            Some(cells) => self.cells(cells, headers),
+            None => vec![String::new(); headers.len()],
+        }
+    }
+
+    /// What was written, with separators in its numbers.
+    fn outcome(&self) -> String {
+        super::outcome(self.report)
+    }
+
+    /// Whether nothing was written although something was to be.
+    fn is_refused(&self) -> bool {
+        self.report.written.as_ref().is_some_and(|written| !written.appeared)
     }
 
     fn effect(&self, fix: &FixTold) -> String {

@@ -195,7 +195,7 @@ fn advice_on_unmatched(
     } else if no_key > fixed {
         let which = if fixed > 0 { "for the others, " } else { "" };
         let them = match diagnosis {
-            Some(_) => "add the missing rows, or correct the keys above".to_owned(),
+            Some(_) => "add the missing rows, or correct these keys".to_owned(),
             None if reference.is_filtered() => format!(
                 "`gather-keys check` of the same tables shows why, because it reads all of {name}"
             ),

@@ -16,7 +16,7 @@ mod written;
 pub(crate) use gates::gates;
 use lookup::Looked;
 pub(crate) use reasons::{as_written, effect, held};
-pub(crate) use since::{additions, edits, moved};
+pub(crate) use since::{additions, edits, moved, since};
 pub(crate) use worksheets::of_tables;
 pub(crate) use written::{
     as_text, formulas, leaves_all, long_numbers, not_written, table_written, written_into,

@@ -13,14 +13,19 @@ use crate::wording::{self, counted, joined, number};
 /// How many changed rows are shown.
 const SHOWN: usize = 12;
 
-/// The changes since the run before.
-pub(crate) fn moved(all: &[Moved]) -> String {
+/// The changes since the run before, each in words.
+pub(crate) fn moved(all: &[Moved]) -> Vec<String> {
+    all.iter().map(reported).collect()
+}
+
+/// The changes since the run before, as the summary has them.
+pub(crate) fn since(all: &[String]) -> String {
     if all.is_empty() {
         return "Nothing has changed since the last run.\n".to_owned();
     }
     let mut text = format!("{STRONG}Since the last run{STRONG:#}\n");
     for moved in all {
-        paragraph(&mut text, 2, &reported(moved));
+        paragraph(&mut text, 2, moved);
     }
     text
 }

@@ -54,10 +54,16 @@ fn rows_worked_on_by_few_are_the_same() {
             scene.run(&format!("enrich {main} {rest} --corrections settled.csv --report r.json --overwrite {more}")).ended(0).out
         };
         let all = whole("main.csv", "");
-        let report = scene.read("r.json");
+        // But for the call, which it shows.
+        let report = || {
+            let report = scene.read("r.json");
+            let lines = report.lines().filter(|line| !line.starts_with("  \"command\": "));
+            lines.collect::<String>()
+        };
+        let of_all = report();
         assert!(all.len() > 17 << 20, "{}", all.len());
         assert!(all == whole("main.csv", "--threads 1"), "{rule}");
-        assert_eq!(report, scene.read("r.json"));
+        assert!(of_all == report(), "{rule}");
         // Rows by themselves are never too much.
         let mut by_rows = String::new();
         for (nth, row) in main.lines().enumerate().step_by(500) {

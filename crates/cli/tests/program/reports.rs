@@ -16,15 +16,18 @@ fn a_report_has_three_forms() {
     snapshot("report-markdown", &scene.read("r.md"));
     snapshot("report-json", &scene.read("r.json"));
     let page = scene.read("r.html");
-    for part in ["does not hold", "out.csv</bdi> was not written", "H-009", "does not hold"] {
+    for part in ["does not hold", "Nothing was written to out.csv", "H-009", "does not hold"] {
         assert!(page.contains(part), "{part}");
     }
     // The same run makes the same report, and does not write over the one that is there unasked.
     let before = scene.files();
     scene.run(&line).ended(2);
     assert_eq!(scene.files(), before);
-    scene.run(&format!("{line} --overwrite")).ended(1);
-    assert_eq!(scene.files(), before);
+    let line = format!("{line} --overwrite");
+    scene.run(&line).ended(1);
+    let before = scene.files();
+    scene.run(&line).ended(1);
+    assert!(scene.files() == before);
 }
 
 /// Whatever is in a cell is text in the report, and nothing else.

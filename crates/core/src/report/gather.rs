@@ -6,8 +6,11 @@ use super::{
 };
 use crate::diagnosis::Diagnosis;
 use crate::enrich::Enrichment;
-use crate::findings::{Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample};
+use crate::findings::{
+    Counts, Findings, GateResult, Kind, LookupFindings, Population, Sample, UnmatchedKey,
+};
 use crate::lookup::{AliasState, EntryId, Lookup, Reference, RowId};
+use crate::table::Headers;
 
 /// How many rows or keys of a kind a report lists.
 pub const LISTED: usize = 100;
@@ -33,6 +36,14 @@ pub struct Gathering<'a> {
     pub output: Option<(&'a str, bool)>,
     /// How many rows or keys of a kind are listed.
     pub listed: usize,
+    /// The call, and the plan of the run.
+    pub command: Option<String>,
+    /// See [`Gathering::command`].
+    pub plan: Option<String>,
+    /// The changes since the run before.
+    pub since: Vec<String>,
+    /// What was changed by hand in the output that is there.
+    pub edits: Vec<String>,
 }
 
 impl Gathering<'_> {
@@ -40,14 +51,21 @@ impl Gathering<'_> {
     pub fn report(&self) -> Report {
         let Self { enrichment, findings, .. } = self;
         let each = enrichment.lookups().zip(&findings.lookups).zip(self.diagnoses);
+        let headers = enrichment.headers();
         let references = each.enumerate().map(|(nth, ((lookup, found), diagnosis))| {
             let advice = self.advice.get(nth).cloned().unwrap_or_default();
-            reference(lookup, found, diagnosis.as_ref(), (advice, self.listed))
+            reference(lookup, found, (diagnosis.as_ref(), headers), (advice, self.listed))
         });
         let gates = self.gates.iter().map(GateTold::from);
         Report {
             form: FORM,
             version: self.version.to_owned(),
+            title: self.title(),
+            outcome: self.outcome(),
+            command: self.command.clone(),
+            plan: self.plan.clone(),
+            since: self.since.clone(),
+            edits: self.edits.clone(),
             main: TableTold { name: self.main.to_owned(), rows: findings.main_rows },
             written: self.output.map(|(name, appeared)| WrittenTold {
                 name: name.to_owned(),
@@ -59,12 +77,44 @@ impl Gathering<'_> {
             gates: gates.collect(),
         }
     }
+
+    /// What was done, in the words of the tables.
+    fn title(&self) -> String {
+        let names = self.enrichment.lookups().map(|lookup| lookup.reference().name());
+        let names: Vec<&str> = names.collect();
+        let references = match &names[..] {
+            [] => String::new(),
+            [one] => (*one).to_owned(),
+            [all @ .., last] => format!("{} and {last}", all.join(", ")),
+        };
+        let main = self.main;
+        match self.output {
+            None => format!("{main} checked against {references}"),
+            Some((_, true)) => format!("{main} enriched from {references}"),
+            Some((_, false)) => format!("{main} not enriched from {references}"),
+        }
+    }
+
+    /// What was written.
+    fn outcome(&self) -> String {
+        let rows = self.findings.written;
+        let rows = if rows == 1 { "1 row was".to_owned() } else { format!("{rows} rows were") };
+        let Some((name, appeared)) = self.output else {
+            return "Nothing was to be written.".to_owned();
+        };
+        let cause = match (appeared, self.gates.iter().all(|gate| gate.holds)) {
+            (true, _) => return format!("{rows} written to {name}."),
+            (false, true) if !self.edits.is_empty() => "somebody changed it by hand",
+            (false, _) => "something that is required does not hold",
+        };
+        format!("Nothing was written to {name}, since {cause}.")
+    }
 }
 
 fn reference(
     lookup: &Lookup,
     found: &LookupFindings,
-    diagnosis: Option<&Diagnosis>,
+    (diagnosis, headers): (Option<&Diagnosis>, &Headers),
     (advice, listed): (Vec<String>, usize),
 ) -> ReferenceTold {
     let reference = lookup.reference();
@@ -83,6 +133,13 @@ fn reference(
         ranges: counts.ranges,
         counted: if counts.counts_copies { "main rows and their copies" } else { "main rows" },
         on: lookup.on().to_vec(),
+        main_key: lookup.key().columns().iter().map(|&column| headers.address(column)).collect(),
+        reference_key: reference
+            .key()
+            .columns()
+            .iter()
+            .map(|&column| reference.headers().address(column))
+            .collect(),
         outcomes: Kind::OUTCOMES.map(|kind| count(counts, kind)).to_vec(),
         of_these: Kind::ALL
             .into_iter()
@@ -97,7 +154,11 @@ fn reference(
         parts: parts(lookup, &reasons),
         reasons: reasons
             .iter()
-            .map(|(reason, rows, _)| ReasonTold { reason: reason.of(lookup), rows: *rows })
+            .map(|&(reason, rows, first)| ReasonTold {
+                reason: reason.of(lookup),
+                rows,
+                example: keys.get(first).map(|key| unmatched_key(lookup, key, diagnosis, first)),
+            })
             .collect(),
         fixes: diagnosis.map_or(Vec::new(), |diagnosis| diagnosis.fixes.iter().map(fix).collect()),
         advice,
@@ -177,20 +238,28 @@ fn unmatched(
     found: &LookupFindings,
     (diagnosis, listed): (Option<&Diagnosis>, usize),
 ) -> Vec<UnmatchedTold> {
-    let reference = lookup.reference();
-    let reported = found.unmatched.keys().iter().enumerate().take(listed).map(|(nth, key)| {
-        let explained = diagnosis.map(|diagnosis| &diagnosis.explained[nth]);
-        UnmatchedTold {
-            key: key.read().map(str::to_owned).collect(),
-            rows: key.rows,
-            row: key.row,
-            line: key.line,
-            reason: explained.map_or(String::new(), |explained| explained.reason.of(lookup)),
-            nearest: explained.and_then(|one| one.nearest).map(|one| held(reference, one)),
-            distance: explained.and_then(|one| one.distance).map(|distance| distance as u64),
-        }
-    });
-    reported.collect()
+    let keys = found.unmatched.keys().iter().enumerate().take(listed);
+    keys.map(|(nth, key)| unmatched_key(lookup, key, diagnosis, nth)).collect()
+}
+
+/// An unmatched key, of which the diagnosis has the number.
+fn unmatched_key(
+    lookup: &Lookup,
+    key: &UnmatchedKey,
+    diagnosis: Option<&Diagnosis>,
+    nth: usize,
+) -> UnmatchedTold {
+    let explained = diagnosis.and_then(|diagnosis| diagnosis.explained.get(nth));
+    let nearest = explained.and_then(|one| one.nearest);
+    UnmatchedTold {
+        key: key.read().map(str::to_owned).collect(),
+        rows: key.rows,
+        row: key.row,
+        line: key.line,
+        reason: explained.map_or(String::new(), |explained| explained.reason.of(lookup)),
+        nearest: nearest.map(|entry| held(lookup.reference(), entry)),
+        distance: explained.and_then(|one| one.distance).map(|distance| distance as u64),
+    }
 }
 
 fn main_row(reference: &Reference, kind: Kind, sample: &Sample) -> RowTold {

@@ -39,6 +39,18 @@ pub struct Report {
     pub form: u32,
     /// The version of the program.
     pub version: String,
+    /// What was done, such as `harvest.csv enriched from hives and bloom`.
+    pub title: String,
+    /// What was written, in a sentence: also that nothing was, where something that is required does not hold.
+    pub outcome: String,
+    /// The call.
+    pub command: Option<String>,
+    /// The plan of the run, as a file would have it.
+    pub plan: Option<String>,
+    /// The changes since the run before, where there is a receipt of it.
+    pub since: Vec<String>,
+    /// What was changed by hand in the output that is there, where that is in the way of replacing it.
+    pub edits: Vec<String>,
     /// The table that is enriched.
     pub main: TableTold,
     /// The output, if there is one.
@@ -99,6 +111,10 @@ pub struct ReferenceTold {
     pub counted: &'static str,
     /// The parts of the key.
     pub on: Vec<String>,
+    /// The headers of the cells that main keys are made from.
+    pub main_key: Vec<String>,
+    /// The headers of the cells that the reference's keys are made from.
+    pub reference_key: Vec<String>,
     /// The outcomes of the main rows: every main row has exactly one.
     pub outcomes: Vec<CountTold>,
     /// The matched main rows for which a rule chose, and the unmatched ones that name an unknown header.
@@ -133,6 +149,8 @@ pub struct ReasonTold {
     pub reason: String,
     /// How many main rows.
     pub rows: u64,
+    /// One of their keys.
+    pub example: Option<UnmatchedTold>,
 }
 
 /// A part of the key, and how many unmatched main rows it is in the way of.

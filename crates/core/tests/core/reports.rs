@@ -52,7 +52,11 @@ impl Ran {
             advice: vec![vec!["look at it".to_owned()]],
             gates,
             listed: gather_keys_core::report::LISTED,
-            output: Some(("out.csv", true)),
+            output: Some(("out.csv", gates.iter().all(|gate| gate.holds))),
+            command: None,
+            plan: None,
+            since: Vec::new(),
+            edits: Vec::new(),
         };
         gathering.report()
     }
@@ -126,9 +130,17 @@ fn a_report_says_what_there_is() {
     let report = ran.report(&[gate]);
     assert_eq!((report.form, &report.version[..]), (FORM, "9.9.9"));
     let written = report.written.as_ref().unwrap();
-    assert_eq!((written.rows, &written.added[..]), (4, &["Keeper".to_owned()][..]));
+    assert_eq!((written.rows, &written.added[..]), (0, &["Keeper".to_owned()][..]));
     assert!(!report.gates[0].holds && report.gates[0].count == 3);
     let reported = &report.references[0];
+    assert_eq!(report.title, "harvest.csv not enriched from hives");
+    assert!(report.outcome.starts_with("Nothing was written to out.csv"), "{}", report.outcome);
+    assert_eq!(
+        (&reported.main_key[..], &reported.reference_key[..]),
+        (&["Apiary".to_owned(), "Hive".to_owned()][..], &["Site".to_owned(), "Tag".to_owned()][..])
+    );
+    let example = reported.reasons[1].example.as_ref().unwrap();
+    assert_eq!(example.key, ["Quarry", "8"]);
     assert_eq!(reported.on, ["Apiary = Site", "Hive = Tag"]);
     let reasons: Vec<(&str, u64)> =
         reported.reasons.iter().map(|one| (&one.reason[..], one.rows)).collect();
