@@ -270,12 +270,11 @@ impl<'a> Run<'a> {
         let mut written = self.appear(passed, may_appear, keeps_replaced, report.as_ref())?;
         written.append(&mut said);
         let parts = Told { written: &written, since: &since, found: &found, sampled: &sampled };
-        let has_end = !results.is_empty() || !refusal.is_empty();
-        parts.put_together(&mut text, quiet, has_end);
+        parts.put_together(&mut text, quiet, !results.is_empty());
         // What stops a run comes last.
         results.sort_by_key(|gate| !gate.holds);
         text.push_str(&summary::gates(&results, quiet));
-        text.push_str(&refusal);
+        text.push_str(if text.is_empty() { refusal.trim_start() } else { &refusal });
         self.reported = text;
         Ok(Some(outcome))
     }
@@ -555,8 +554,8 @@ struct Told<'t> {
 }
 
 impl Told<'_> {
-    /// Puts them one after the other; `has_end` says whether something follows.
-    fn put_together(&self, text: &mut String, quiet: bool, has_end: bool) {
+    /// Puts them one after the other; `has_gates` says whether the results of gates follow.
+    fn put_together(&self, text: &mut String, quiet: bool, has_gates: bool) {
         let Self { written, since, found, sampled } = self;
         if quiet {
             // It was asked for by name.
@@ -574,7 +573,7 @@ impl Told<'_> {
             text.push_str(part);
         }
         text.push_str(sampled);
-        if has_end {
+        if has_gates {
             text.push('\n');
         }
     }

@@ -3,7 +3,7 @@
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
-use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text};
+use gather_keys_core::plan::{MainTable, Plan, ReferenceTable, Text, Texts};
 use gather_keys_formats::Address;
 
 use crate::arguments::{Tables, TypedOption, TypedOptions, option_of};
@@ -271,7 +271,8 @@ fn text(path: &OsStr) -> Result<Text> {
 pub(crate) fn as_receipt_has_it(asked: &Plan, path: &Path) -> String {
     let mut plan = asked.clone();
     (plan.overwrite, plan.write_anyway, plan.edits) = (None, None, None);
-    (plan.memory, plan.threads) = (None, None);
+    (plan.memory, plan.threads, plan.lists, plan.no_reasons) = (None, None, None, None);
+    plan.report = Texts::default();
     plan.main.table = Text::default();
     let names = names_of(&plan.references);
     for (reference, name) in plan.references.iter_mut().zip(names) {

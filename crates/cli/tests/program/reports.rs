@@ -30,6 +30,33 @@ fn a_report_has_three_forms() {
     assert!(scene.files() == before);
 }
 
+/// What stands between the run before and this one is in each form.
+#[test]
+fn a_report_has_what_moved_and_what_was_changed_by_hand() {
+    let scene = Scene::new();
+    let line = format!("enrich harvest.csv {ON_HIVES} --take Keeper -o out.csv --receipt run.json");
+    scene.run(&line).ended(0);
+    let edited = scene.read("out.csv").replacen("Edda", "Edith", 1);
+    let harvest = scene.read("harvest.csv") + "B8,Fellside,H-777,\n";
+    let scene = scene.with("out.csv", edited).with("harvest.csv", harvest);
+    scene.run(&format!("{line} --report r.html --report r.md --report r.json -q")).ended(1);
+    let reports = ["r.html", "r.md", "r.json"].map(|name| scene.read(name));
+    for said in [
+        "Nothing was written to out.csv, since somebody changed it by hand.",
+        "row 1, Keeper: Edda became Edith",
+        "harvest.csv has 1 more row, 8 in all",
+    ] {
+        assert!(reports.iter().all(|report| report.contains(said)), "{said}");
+    }
+    let told: serde_json::Value = serde_json::from_str(&reports[2]).unwrap();
+    let unmatched = "hives: 1 key is unmatched that was not: Fellside, H-777";
+    assert_eq!(told["since"][1], unmatched);
+    assert_eq!(
+        (&told["written"]["appeared"], &told["written"]["rows"]),
+        (&false.into(), &0.into())
+    );
+}
+
 /// Whatever is in a cell is text in the report, and nothing else.
 #[test]
 fn hostile_cells_are_inert() {
