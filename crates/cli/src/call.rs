@@ -37,7 +37,7 @@ pub(crate) struct Call {
     pub(crate) references: Vec<(Table, ReferencePlan)>,
     pub(crate) gates: Gates,
     pub(crate) into: Destination,
-    /// The columns of the output, and those that it leaves out; none where it has all.
+    /// The columns of the output, and the ones it leaves out; none where it has all.
     pub(crate) columns: Vec<Columns>,
     pub(crate) dropped: Vec<Selection>,
     /// Whether a file that is written into is kept as it was.

@@ -229,7 +229,7 @@ fn candidates(enrichment: &Enrichment) -> Vec<Vec<usize>> {
     let keys = enrichment.lookups().map(Lookup::columns);
     let keys = keys.filter(|key| !key.is_empty() && key.iter().all(|&column| column < own));
     let all = keys.chain((0..own).map(|column| vec![column]));
-    // A column that the output does not have tells nothing in it.
+    // A column that the output does not have says nothing about it.
     let there = |key: Vec<usize>| key.into_iter().map(|column| output.place_of(column)).collect();
     all.filter_map(there).collect()
 }

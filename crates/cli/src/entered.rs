@@ -34,10 +34,10 @@ pub(crate) fn entered(name: &str, text: &str, key: &str, value: &str) -> Option<
 fn toml_text(text: &str) -> String {
     let escaped: String = text
         .chars()
-        .map(|sign| match sign {
-            '"' | '\\' => format!("\\{sign}"),
-            sign if sign.is_control() => format!("\\u{:04X}", u32::from(sign)),
-            sign => sign.to_string(),
+        .map(|character| match character {
+            '"' | '\\' => format!("\\{character}"),
+            character if character.is_control() => format!("\\u{:04X}", u32::from(character)),
+            character => character.to_string(),
         })
         .collect();
     format!("\"{escaped}\"")

@@ -20,7 +20,7 @@ pub(crate) struct MatchedSample {
     most: usize,
     seed: u64,
     headers: Headers,
-    /// For each reference those that are in it so far: the ones with the least marks.
+    /// For each reference the rows in it so far: the ones with the least marks.
     of: Vec<BinaryHeap<Sampled>>,
 }
 
@@ -29,7 +29,7 @@ pub(crate) struct MatchedSample {
 struct Sampled(u64, u64, String);
 
 impl MatchedSample {
-    /// An empty sample of at most so many rows for each reference.
+    /// An empty sample with a limit on the rows of each reference.
     pub(crate) fn new((most, seed): (usize, u64), enrichment: &Enrichment) -> Self {
         let of = enrichment.lookups().map(|_| BinaryHeap::new()).collect();
         Self { most, seed, headers: enrichment.headers().clone(), of }
@@ -130,7 +130,7 @@ fn line<'c>(text: &mut String, what: &str, cells: impl Iterator<Item = (String, 
     let _ = writeln!(text, "  {}", wrapped(&all, 2, "          "));
 }
 
-/// A number that its bits are mixed of, so that neighbours are far apart.
+/// A number that its bits are mixed of, so that neighbours come far from each other.
 fn mixed(number: u64) -> u64 {
     let number = (number ^ (number >> 30)).wrapping_add(0x9e37_79b9_7f4a_7c15);
     let number = (number ^ (number >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);

@@ -151,7 +151,7 @@ fn surplus_word(unknown: &str, words: &[String]) -> String {
     if let Some(option) = option.filter(|option| at > option + 1) {
         let until = words[at..].iter().position(is_option).map_or(words.len(), |next| at + next);
         let value = &words[option + 1..until];
-        // A table behind the value of an option is another thing.
+        // A table after the value of an option is another thing.
         if !(value.len() == 2 && is_table(unknown)) {
             let option = &words[option];
             return format!(
@@ -205,7 +205,7 @@ fn missing(error: &clap::Error, command: &str) -> Option<String> {
     Some(format!("{} is missing: `gather-keys {command} {call}`", all.join(" and ")))
 }
 
-/// What stands at a place of a call, in the parser's form of it.
+/// What is at a place of a call, in the parser's form of it.
 fn place_name(form: &str) -> String {
     match form.trim_matches(['<', '>', '.']) {
         "MAIN|PLAN" | "MAIN" => "the main table".to_owned(),

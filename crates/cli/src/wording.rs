@@ -65,13 +65,13 @@ pub(crate) fn joined(names: &[String], joint: &str) -> String {
 }
 
 /// A visible character for an invisible one.
-pub(crate) fn visible(sign: char) -> char {
-    match sign {
+pub(crate) fn visible(character: char) -> char {
+    match character {
         '\n' | '\r' => '⏎',
         '\t' => '⇥',
         '\u{a0}' | '\u{2007}' | '\u{202f}' => '⍽',
-        _ if sign.is_control() || sign.width() == Some(0) => '·',
-        _ => sign,
+        _ if character.is_control() || character.width() == Some(0) => '·',
+        _ => character,
     }
 }
 
@@ -100,7 +100,8 @@ pub(crate) fn key<'a>(parts: impl Iterator<Item = &'a str>, most: usize) -> Stri
 
 /// A word of a command line as a shell takes it.
 pub(crate) fn shell_word(text: &str) -> String {
-    let is_plain = |sign: char| sign.is_ascii_alphanumeric() || "._-/=+,@:#".contains(sign);
+    let is_plain =
+        |character: char| character.is_ascii_alphanumeric() || "._-/=+,@:#".contains(character);
     if !text.is_empty() && text.chars().all(is_plain) {
         text.to_owned()
     } else {

@@ -114,7 +114,7 @@ fn in_address(line: &str, scheme_end: usize) -> Option<Range<usize>> {
         colon + line[colon..].find(char::is_whitespace).unwrap_or(line.len() - colon)
     });
     if own <= colon {
-        // The colon is behind the quotes, and none of the address's.
+        // The colon comes after the quotes and is not part of the address.
         return None;
     }
     let host =

@@ -51,7 +51,7 @@ const GROUPS: [(&str, &[&str]); 4] = [
     (HOW_IT_RUNS, &["memory", "threads", "progress"]),
 ];
 
-/// The commands whose options are in groups: those that take a plan or tables.
+/// The commands whose options are in groups: each takes a plan or tables.
 const GROUPED: [&str; 3] = ["enrich", "check", "why"];
 
 const FIRST: &str = "Everyday options";
@@ -68,7 +68,7 @@ pub(crate) fn command() -> Command {
     for name in GROUPED {
         command = command.mut_subcommand(name, grouped);
     }
-    // The forms of a table are told in full only.
+    // The forms of a table are only in the full help.
     let others: Vec<String> = command
         .get_subcommands()
         .map(|other| other.get_name().to_owned())

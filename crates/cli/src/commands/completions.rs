@@ -11,7 +11,7 @@ use crate::terminal::show;
 const NAME: &str = "gather-keys";
 const NAME_FOR_BASH: &str = "gather_keys";
 
-/// What bash completes behind options that name columns.
+/// What bash completes after options that name columns.
 const BASH: &str = include_str!("completions/headers.bash");
 
 /// The same for fish.

@@ -30,7 +30,8 @@ pub(crate) fn headers(asked: &arguments::Headers) -> Outcome {
     let raw = asked.words.last().map(|word| word.to_string_lossy().into_owned());
     let raw = raw.unwrap_or_default();
     let tables = Tables::of(&words[..words.len() - 2]);
-    let quote = raw.chars().next().filter(|sign| ["\'", "\""].contains(&&sign.to_string()[..]));
+    let quote =
+        raw.chars().next().filter(|character| ["\'", "\""].contains(&&character.to_string()[..]));
     let typed = quote.map_or(&raw[..], |quote| {
         let open = raw.strip_prefix(quote).unwrap_or(&raw);
         open.strip_suffix(quote).unwrap_or(open)
@@ -125,7 +126,7 @@ impl Tables {
 
 /// The texts that what was typed for an option may become.
 fn completed(option: &str, typed: &str, tables: &Tables) -> Vec<String> {
-    // What is before the last sign stays.
+    // What is before the last character stays.
     let begun = typed.rfind([',', '=', '|', '{']).map_or(0, |at| at + 1);
     let (before, last) = typed.split_at(begun);
     let space = &last[..last.len() - last.trim_start().len()];
@@ -151,13 +152,13 @@ fn completed(option: &str, typed: &str, tables: &Tables) -> Vec<String> {
 fn unquoted(word: &OsStr) -> String {
     let word = word.to_string_lossy();
     let (mut text, mut quote) = (String::new(), None);
-    let mut signs = word.chars();
-    while let Some(sign) = signs.next() {
-        match (sign, quote) {
-            ('\\', None | Some('"')) => text.extend(signs.next()),
-            ('\'' | '"', None) => quote = Some(sign),
-            (sign, Some(open)) if sign == open => quote = None,
-            _ => text.push(sign),
+    let mut characters = word.chars();
+    while let Some(character) = characters.next() {
+        match (character, quote) {
+            ('\\', None | Some('"')) => text.extend(characters.next()),
+            ('\'' | '"', None) => quote = Some(character),
+            (character, Some(open)) if character == open => quote = None,
+            _ => text.push(character),
         }
     }
     text
@@ -166,11 +167,11 @@ fn unquoted(word: &OsStr) -> String {
 /// A word as a shell reads it without quotes.
 fn escaped(text: &str) -> String {
     let mut escaped = String::new();
-    for sign in text.chars() {
-        if !sign.is_alphanumeric() && !"._-/+,@:%".contains(sign) {
+    for character in text.chars() {
+        if !character.is_alphanumeric() && !"._-/+,@:%".contains(character) {
             escaped.push('\\');
         }
-        escaped.push(sign);
+        escaped.push(character);
     }
     escaped
 }

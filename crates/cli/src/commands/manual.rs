@@ -57,18 +57,18 @@ fn write_pages(command: &Command, folder: &Path) -> io::Result<u64> {
 /// A page without characters that only some programs read.
 fn in_ascii(page: &str) -> String {
     let mut text = String::new();
-    for sign in page.chars() {
-        if sign.is_ascii() {
-            text.push(sign);
+    for character in page.chars() {
+        if character.is_ascii() {
+            text.push(character);
         } else {
             // A string takes whatever is written.
-            let _ = write!(text, "\\[u{:04X}]", u32::from(sign));
+            let _ = write!(text, "\\[u{:04X}]", u32::from(character));
         }
     }
     text
 }
 
-/// Writes examples line by line: what is typed must not be broken anew.
+/// Writes examples line by line: a command must not be wrapped again.
 fn write_examples(examples: &str, page: &mut Vec<u8>) -> io::Result<()> {
     if examples.is_empty() {
         return Ok(());

@@ -116,7 +116,7 @@ fn proposed(
     let [best, others @ ..] = tried else {
         let words = format!(
             "No columns of {ours} and {theirs} hold the same values, however they are \
-             spelled. `gather-keys survey` tells what they hold."
+             spelled. `gather-keys survey` shows what they hold."
         );
         let _ = writeln!(text, "{}", wording::wrapped(&words, 0, ""));
         return text;

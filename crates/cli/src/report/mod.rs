@@ -74,7 +74,7 @@ pub(crate) struct Context {
     /// The call, and the plan of the run.
     pub(crate) command: String,
     pub(crate) plan: String,
-    /// The changes since the run before, and those that were made by hand.
+    /// The changes since the run before, and the ones made by hand.
     pub(crate) since: Vec<String>,
     pub(crate) edits: Vec<String>,
 }
@@ -104,7 +104,7 @@ pub(crate) fn sentences(text: &str) -> Vec<String> {
     sentences
 }
 
-/// Cells in so many columns; those for which there is none are with the last.
+/// Cells in this many columns; the last one has all that are left.
 fn in_columns(cells: &[String], columns: usize) -> Vec<Vec<String>> {
     let mut all: Vec<Vec<String>> = vec![Vec::new(); columns];
     for (nth, cell) in cells.iter().enumerate() {

@@ -1,7 +1,7 @@
 //! The summary of a run, for the person at the terminal.
 //!
 //! The findings go in; a text of at most the terminal's width comes out. First what was written ([`written`]) and what
-//! has changed since the run before ([`since`]); then a line for each reference ([`lookup`]), and of those in trouble
+//! has changed since the run before ([`mod@since`]); then a line for each reference ([`lookup`]), and of those in trouble
 //! the findings, why keys are unmatched ([`reasons`]) and what to do ([`advice`]); at the end the gates.
 
 mod advice;

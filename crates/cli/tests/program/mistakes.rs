@@ -72,7 +72,7 @@ const MISTAKES: [&str; 67] = [
     "enrich harvest.csv ON --take Keeper --progress sometimes",
     "why harvest.csv ON --row 1.000",
     "why harvest.csv ON --row 1,753",
-    // A table that is cut at the wrong sign.
+    // A table that is split at the wrong character.
     "enrich semi.csv --delimiter , --from hives.csv --on 'Apiary = Site code' --take Keeper",
     // Keys.
     "key test hives.csv 'Site code/Tag'",

@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use super::scene::{ON_HIVES, Scene, snapshot};
 
-/// The schemas of what is printed, each with the name of its file.
+/// The schemas of printed JSON, each with the name of its file.
 pub(crate) fn schemas() -> [(&'static str, String); 7] {
     [
         ("report", Report::schema()),

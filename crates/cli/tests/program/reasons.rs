@@ -249,19 +249,19 @@ fn aliases_that_are_none_are_refused() {
     assert!(!ran.out.contains("aliases:"), "{}", ran.out);
 }
 
-/// The owners of a harbour: one misspelled name is behind many rows.
+/// The owners of meadows: one misspelled name is in many rows.
 const OWNERS: &str =
-    "Owner,Object,Phone\nHarbour Board,1,x1\nHarbour Board,2,x2\nHarbour Board,3,x3\nMill,1,m1\n";
+    "Owner,Meadow,Phone\nHeather Board,1,x1\nHeather Board,2,x2\nHeather Board,3,x3\nMill,1,m1\n";
 
-/// One value of a part that is behind several keys is proposed once, as an alias for that part, and holds for all of
+/// One value of a part that is in several keys is proposed once, as an alias for that part, and holds for all of
 /// them.
 #[test]
 fn a_part_has_aliases_too() {
     let scene = Scene::empty().with("owners.csv", OWNERS).with(
         "m.csv",
-        "Owner,Object\nHarbor Board,1\nHarbor Board,2\nHarbor Board,2\nHarbor Board,3\nMill,1\nHarbor Board,9\n",
+        "Owner,Meadow\nHether Board,1\nHether Board,2\nHether Board,2\nHether Board,3\nMill,1\nHether Board,9\n",
     );
-    let on = "m.csv --from owners.csv --on 'Owner, Object' --take Phone";
+    let on = "m.csv --from owners.csv --on 'Owner, Meadow' --take Phone";
     scene.run(&format!("check {on} --lists lists")).ended(0);
     let nearest = scene.read("lists/nearest.csv");
     let approved = nearest.replacen(",4,\n", ",4,yes\n", 1);
@@ -269,7 +269,7 @@ fn a_part_has_aliases_too() {
     let scene = scene
         .with("lists/nearest.csv", &approved)
         .with("approved.csv", &approved)
-        .with("own.csv", "Owner,nearest Owner\nHarbor Board,Harbour Board\nNowhere,Nobody\n,\n");
+        .with("own.csv", "Owner,nearest Owner\nHether Board,Heather Board\nNowhere,Nobody\n,\n");
     let mut said = format!("{nearest}\n");
     for file in ["approved.csv", "own.csv"] {
         let ran = scene.run(&format!("enrich {on} --aliases {file} -v")).ended(0);
@@ -284,8 +284,8 @@ fn a_part_has_aliases_too() {
     scene.run(&format!("check {on} --lists lists --overwrite")).ended(0);
     assert_eq!(scene.read("lists/nearest.csv"), approved);
     // A file with the columns of one side only is none.
-    let scene = scene.with("half.csv", "Owner,Object,nearest Object\n");
+    let scene = scene.with("half.csv", "Owner,Meadow,nearest Meadow\n");
     scene.run(&format!("enrich {on} --aliases half.csv -q")).ended(0);
-    let scene = scene.with("half.csv", "Owner,Object\n");
+    let scene = scene.with("half.csv", "Owner,Meadow\n");
     scene.run(&format!("enrich {on} --aliases half.csv -q")).ended(2);
 }

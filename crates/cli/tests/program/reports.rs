@@ -30,7 +30,7 @@ fn a_report_has_three_forms() {
     assert!(scene.files() == before);
 }
 
-/// What stands between the run before and this one is in each form.
+/// What has changed between the run before and this one is in each form.
 #[test]
 fn a_report_has_what_moved_and_what_was_changed_by_hand() {
     let scene = Scene::new();

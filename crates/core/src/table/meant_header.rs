@@ -141,7 +141,7 @@ mod tests {
         for asked in ["Keeper Phone", "0", "4", "D", "Hive", "", " ", ";"] {
             assert_eq!(meant_header(asked, &hives), None, "{asked}");
         }
-        // One header with a delimiter in it is no sign of that.
+        // One header with a delimiter in it does not mean that.
         assert_eq!(meant_header("North", &all(&["Batch", "Fell, North", "Hive"])), None);
         let cut = all(&["Batch;Apiary", "Note\tHive"]);
         let meant = meant_header("apiary", &cut).map(|meant| meant.to_string());

@@ -85,7 +85,7 @@ impl OutputColumns {
         Self { headers, cells, ..self.clone() }
     }
 
-    /// The same columns with more added ones behind them.
+    /// The same columns with more added ones after them.
     #[must_use]
     pub fn with(mut self, more: &[String]) -> Self {
         let first = self.overlay.len() + self.added;

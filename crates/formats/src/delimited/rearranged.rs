@@ -15,8 +15,8 @@ use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 /// A run as it is copied from blocks in which it has these places.
 #[derive(Debug, Clone, Copy)]
 enum Piece {
-    /// From the first to the last of these among the cells that the block holds of a row; with the delimiter behind
-    /// them, where the text has one there and the output needs one.
+    /// From the first to the last of these cells, counted among those that the block has of a row; with the delimiter
+    /// after them, where the text has one there and the output needs one.
     Own { first: usize, last: usize, is_followed: bool },
     /// The added cell at this place, if it is another than that of the column, which is at the other place.
     Over { column: usize, place: usize, own: usize, is_followed: bool },

@@ -1,4 +1,4 @@
-//! `key split`: a key column taken apart by the template that made it.
+//! `key split`: a key column split by the template that made it.
 
 use std::fmt::Write as _;
 

@@ -1,4 +1,4 @@
-//! Aliases: main keys, or parts of them, that stand for those of the reference, as a person approved them.
+//! Aliases: main keys, or parts of them, used in place of the reference's, as a person approved them.
 //!
 //! An alias is used only for a key that is not found, so that it never changes another answer. One of a whole key comes
 //! first; after it those of parts, all that fit at once: of two for the same part, the one that is about more parts, or
