@@ -41,7 +41,7 @@ use crate::pass::{PassResult, Unfinished, pass};
 use crate::progress::Progress;
 use crate::receipts::{self, Draft, Notes, OnDisk};
 use crate::report::{self, Reports};
-use crate::summary::{self, Summary};
+use crate::summary::{self, Refusal, Summary};
 use crate::targets::{Targets, file_name};
 use crate::terminal::{say, show};
 use crate::typed::{Asked, as_receipt_has_it, as_report_has_it};
@@ -224,7 +224,7 @@ impl<'a> Run<'a> {
             let found = (&passed.enrichment, &passed.findings);
             summary::of_tables(&reported, passed.main.headers(), found)
         };
-        let mut refusal = String::new();
+        let mut refusal: Option<Refusal> = None;
         let mut keeps_replaced = false;
         if may_appear {
             match self.edited(&passed)? {
@@ -233,7 +233,7 @@ impl<'a> Run<'a> {
                     keeps_replaced = keeps;
                 }
                 Edited::Refuse(reported) => {
-                    (may_appear, outcome, refusal) = (false, Outcome::Stopped, reported);
+                    (may_appear, outcome, refusal) = (false, Outcome::Stopped, Some(reported));
                 }
                 Edited::Kept(kept) => {
                     self.kept = Some(*kept);
@@ -262,7 +262,7 @@ impl<'a> Run<'a> {
                 command: report::command(),
                 plan: as_report_has_it(&self.asked.plan),
                 since: moved.unwrap_or_default(),
-                edits: report::sentences(&refusal),
+                edits: refusal.as_ref().map(Refusal::sentences).unwrap_or_default(),
             };
             report::of(&summary, &results, output, context)
         });
@@ -274,6 +274,7 @@ impl<'a> Run<'a> {
         // What stops a run comes last.
         results.sort_by_key(|gate| !gate.holds);
         text.push_str(&summary::gates(&results, quiet));
+        let refusal = refusal.as_ref().map(Refusal::text).unwrap_or_default();
         text.push_str(if text.is_empty() { refusal.trim_start() } else { &refusal });
         self.reported = text;
         Ok(Some(outcome))

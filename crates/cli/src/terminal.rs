@@ -114,7 +114,7 @@ fn harmless(text: &str) -> String {
 }
 
 /// Text without the program's own styles.
-pub(crate) fn unstyled(text: &str) -> String {
+fn unstyled(text: &str) -> String {
     text.chars().filter(|character| !(FIRST..=END).contains(character)).collect()
 }
 

@@ -13,7 +13,6 @@ use gather_keys_formats::{WholeFile, without_passwords};
 
 use crate::error::{Error, Result};
 use crate::summary::Summary;
-use crate::terminal::unstyled;
 use crate::wording::{counted, shell_word};
 
 /// The forms of a report.
@@ -84,24 +83,6 @@ pub(crate) fn command() -> String {
     let words = std::env::args_os().skip(1);
     let words = words.map(|word| shell_word(&without_passwords(&word.to_string_lossy())));
     std::iter::once("gather-keys".to_owned()).chain(words).collect::<Vec<_>>().join(" ")
-}
-
-/// The lines of a text for a person, without its form.
-pub(crate) fn sentences(text: &str) -> Vec<String> {
-    let text = unstyled(text);
-    let mut sentences: Vec<String> = Vec::new();
-    for line in text.lines().filter(|line| !line.trim().is_empty()) {
-        let indent = line.len() - line.trim_start().len();
-        match sentences.last_mut().filter(|_| indent > 2) {
-            // A line that was broken goes on.
-            Some(last) => {
-                last.push(' ');
-                last.push_str(line.trim());
-            }
-            None => sentences.push(line.trim().to_owned()),
-        }
-    }
-    sentences
 }
 
 /// Cells in this many columns; the last one has all that are left.

@@ -12,7 +12,7 @@ use crate::edits::{self, Edits};
 use crate::error::{Error, Result};
 use crate::output::Output;
 use crate::receipts::OnDisk;
-use crate::summary;
+use crate::summary::Refusal;
 
 /// Changes made by hand that have become corrections, which are written with the rest of the run.
 pub(super) struct Kept {
@@ -32,7 +32,7 @@ pub(super) enum Edited {
         keeps: bool,
     },
     /// It may not be replaced; carries the changes.
-    Refuse(String),
+    Refuse(Refusal),
     /// The changes are corrections now.
     Kept(Box<Kept>),
 }
@@ -126,7 +126,7 @@ impl Run<'_> {
             }
             EditsRule::Keep | EditsRule::Refuse => {
                 let has_file = self.call.corrections.is_some();
-                Ok(Edited::Refuse(summary::edits(&name.to_string(), &edits, has_file)))
+                Ok(Edited::Refuse(Refusal::of_edits(&name.to_string(), &edits, has_file)))
             }
         }
     }
@@ -153,7 +153,7 @@ impl Run<'_> {
         let name = address.path().map(|path| path.display().to_string()).unwrap_or_default();
         if address.is_workbook() {
             // Additions to it are not cells that this program wrote.
-            return Some(Edited::Refuse(summary::additions(&name)));
+            return Some(Edited::Refuse(Refusal::of_additions(&name)));
         }
         let words = format!(
             "{name} was saved in another form after the last run, but no cell was changed."

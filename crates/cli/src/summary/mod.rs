@@ -2,13 +2,15 @@
 //!
 //! The findings go in; a text of at most the terminal's width comes out. First what was written ([`written`]) and what
 //! has changed since the run before ([`mod@since`]); then a line for each reference ([`lookup`]), and of those in trouble
-//! the findings, why keys are unmatched ([`reasons`]) and what to do ([`advice`]); at the end the gates.
+//! the findings, why keys are unmatched ([`reasons`]) and what to do ([`advice`]); at the end the gates, and why an output that
+//! was changed is left as it is ([`refusal`]).
 
 mod advice;
 mod cells;
 mod gates;
 mod lookup;
 mod reasons;
+mod refusal;
 mod since;
 mod worksheets;
 mod written;
@@ -16,7 +18,8 @@ mod written;
 pub(crate) use gates::gates;
 use lookup::Looked;
 pub(crate) use reasons::{as_written, effect, held};
-pub(crate) use since::{additions, edits, moved, since};
+pub(crate) use refusal::Refusal;
+pub(crate) use since::{moved, since};
 pub(crate) use worksheets::of_tables;
 pub(crate) use written::{
     as_text, formulas, leaves_all, long_numbers, not_written, table_written, written_into,

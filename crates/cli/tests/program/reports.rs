@@ -42,7 +42,7 @@ fn a_report_has_what_moved_and_what_was_changed_by_hand() {
     scene.run(&format!("{line} --report r.html --report r.md --report r.json -q")).ended(1);
     let reports = ["r.html", "r.md", "r.json"].map(|name| scene.read(name));
     for said in [
-        "Nothing was written to out.csv, since somebody changed it by hand.",
+        "Nothing was written to out.csv, since it was changed after the last run.",
         "row 1, Keeper: Edda became Edith",
         "harvest.csv has 1 more row, 8 in all",
     ] {

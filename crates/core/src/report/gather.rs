@@ -104,7 +104,7 @@ impl Gathering<'_> {
         };
         let cause = match (appeared, self.gates.iter().all(|gate| gate.holds)) {
             (true, _) => return format!("{rows} written to {name}."),
-            (false, true) if !self.edits.is_empty() => "somebody changed it by hand",
+            (false, true) if !self.edits.is_empty() => "it was changed after the last run",
             (false, _) => "something that is required does not hold",
         };
         format!("Nothing was written to {name}, since {cause}.")
