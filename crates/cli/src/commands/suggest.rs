@@ -69,8 +69,11 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
                 }
             }
         }
-        // A narrower key may have become one that is proposed already.
-        let is_known = |other: &Tried<'_>| other.key.parts == best.key.parts;
+        // A narrower key may have become one that is proposed already, or one with parts that add nothing to it.
+        let is_known = |other: &Tried<'_>| {
+            other.counts.of(Kind::Matched) >= best.counts.of(Kind::Matched)
+                && other.key.parts.iter().all(|part| best.key.parts.contains(part))
+        };
         if !tried.iter().any(is_known) {
             tried.push(best);
         }

@@ -164,3 +164,82 @@ fn other_ways_are_proposed() {
     assert_eq!(found.keys[0].parts[0].on, "Valley");
     assert_eq!(found.take, ["Note", "{Picked on | first 7} as bloom by Picked on"]);
 }
+
+/// A reference with columns that any number or answer is found in by chance, and one that is the key.
+#[test]
+fn chance_is_trusted_less_than_a_key() {
+    let code = |n: usize| format!("{}", 1000 + n * 37 % 8999);
+    let site = |n: usize| format!("{} {}", ["Moor", "Field", "Quarry", "Mill"][n % 4], n / 4);
+    let tag = |n: usize| format!("H-{n:03}");
+    let owned = |cells: &[&str]| cells.iter().map(|&cell| cell.to_owned()).collect::<Row>();
+    type Cells<'c> = &'c dyn Fn(usize) -> Row;
+    // Headers and rows of both sides, and the keys: the one that is right, and others that may come after it.
+    let cases: [(&str, (&[&str], usize, Cells<'_>), (&[&str], usize, Cells<'_>), &[&str]); 7] = [
+        (
+            "a number of the row is in any other",
+            (&["Line", "Code", "Kg"], 200, &|n| {
+                owned(&[&(n + 1).to_string(), &code(n * 5 % 260), &(n % 90 + 1).to_string()])
+            }),
+            (&["No", "Code", "Keeper"], 240, &|n| owned(&[&(n + 1).to_string(), &code(n), "Edda"])),
+            &["Code"],
+        ),
+        (
+            "a part that adds nothing",
+            (&["Site", "Tag", "Kg"], 300, &|n| {
+                owned(&[&site(n % 90), &tag(n % 90), &(n % 90).to_string()])
+            }),
+            (&["Site", "Tag", "Keeper"], 90, &|n| owned(&[&site(n), &tag(n), "Edda"])),
+            &["Site", "Tag"],
+        ),
+        (
+            "few of many values are there",
+            (&["Batch", "Hive"], 1500, &|n| owned(&[&format!("B{n}"), &format!("X{:05}", n * 7)])),
+            (&["Tag", "Keeper"], 150, &|n| owned(&[&format!("X{:05}", n * 7), "Edda"])),
+            &["Hive = Tag"],
+        ),
+        (
+            "the same spelling before another one",
+            (&["Hive", "Kg"], 200, &|n| owned(&[&tag(n % 120), "3.5"])),
+            (&["Old hive", "Hive", "Keeper"], 120, &|n| {
+                owned(&[&format!("hive {n}"), &tag(n), "Edda"])
+            }),
+            &["Hive"],
+        ),
+        (
+            "yes, no and small numbers",
+            (&["Treated", "Frames", "Apiary"], 300, &|n| {
+                let apiary = if n % 9 == 0 { "Nowhere".to_owned() } else { site(n % 12) };
+                owned(&[["yes", "no"][n % 2], &(n * 5 % 12 + 1).to_string(), &apiary])
+            }),
+            (&["Open", "Size", "Apiary", "Warden"], 12, &|n| {
+                owned(&[["no", "yes"][n % 2], &(n + 1).to_string(), &site(n), "Edda"])
+            }),
+            &["Apiary"],
+        ),
+        (
+            "numbers under the same header",
+            (&["Id", "Kg"], 200, &|n| owned(&[&(n * 7 % 120 + 1).to_string(), "3.5"])),
+            (&["Id", "Keeper"], 120, &|n| owned(&[&(n + 1).to_string(), "Edda"])),
+            &["Id"],
+        ),
+        (
+            "nothing else is there",
+            (&["Keeper no", "Kg"], 200, &|n| owned(&[&(n * 7 % 120 + 1).to_string(), "3.5"])),
+            (&["Number", "Phone"], 120, &|n| owned(&[&(n + 1).to_string(), "none"])),
+            &["Keeper no = Number"],
+        ),
+    ];
+    for (case, (ours, many, left), (theirs, few, right), keys) in cases {
+        let main: Vec<Row> = (0..many).map(left).collect();
+        let other: Vec<Row> = (0..few).map(right).collect();
+        let mut main = Memory::new("main", ours, &main, 64);
+        let mut other = Memory::new("other", theirs, &other, 64);
+        let found = suggest(&mut main, &mut other, SEED).unwrap();
+        let found: Vec<String> = found
+            .keys
+            .iter()
+            .map(|key| key.parts.iter().map(|part| &part.on[..]).collect::<Vec<_>>().join(", "))
+            .collect();
+        assert_eq!(found, keys, "{case}");
+    }
+}

@@ -14,6 +14,9 @@ use crate::value::any_date::dates_of;
 /// How many different values of a column are kept as they are read.
 const KEPT: usize = 20_000;
 
+/// This many numbers may be missing from a column that counts, besides half of them.
+const GAPS: u64 = 10;
+
 /// A column of the rows that are looked at.
 pub(super) struct Column {
     /// The column of the table.
@@ -27,6 +30,8 @@ pub(super) struct Column {
     /// The different values as they are read.
     pub(super) raw: HashSet<u64>,
     pub(super) distinct: [HashSet<u64>; 2],
+    /// In each form, how many values are whole numbers, and the greatest of them.
+    whole: [(usize, u64); 2],
     /// Spellings by the reduced value.
     pub(super) spellings: [HashMap<u64, String>; 2],
     pub(super) looks: HashMap<Look, usize>,
@@ -50,6 +55,7 @@ impl Column {
             tail: Vec::new(),
             raw: HashSet::new(),
             distinct: Default::default(),
+            whole: Default::default(),
             spellings: Default::default(),
             looks: HashMap::new(),
             days: Vec::new(),
@@ -61,6 +67,16 @@ impl Column {
             Form::Loose => &self.loose,
             Form::Tail => &self.tail,
         }
+    }
+
+    /// Whether its values are whole numbers without large gaps, as when rows are counted, or only two values, as
+    /// yes and no: such values are in other columns by chance.
+    pub(super) fn is_found_by_chance(&self, form: Form) -> bool {
+        let (whole, greatest) = self.whole[form as usize];
+        let filled = self.form(form).iter().filter(|value| **value != 0).count();
+        let different = self.distinct[form as usize].len() as u64;
+        let counts = whole > 0 && whole == filled && greatest <= different * 2 + GAPS;
+        counts || different <= 2 && filled > 4
     }
 
     pub(super) fn add(&mut self, text: &str, look: Look, loose: &mut Loose, hasher: &RandomState) {
@@ -94,6 +110,14 @@ impl Column {
             self.distinct[form].insert(hash);
             if self.spellings[form].len() < KEPT {
                 self.spellings[form].entry(hash).or_insert_with(|| text.to_owned());
+            }
+        }
+        let is_number = digits > 0 && digits == left.len();
+        let number = std::str::from_utf8(&left[left.len() - digits..]).ok();
+        let number = number.and_then(|digits| digits.parse::<u64>().ok());
+        for (whole, is_whole) in self.whole.iter_mut().zip([is_number, digits > 0]) {
+            if let Some(number) = number.filter(|_| is_whole) {
+                *whole = (whole.0 + 1, whole.1.max(number));
             }
         }
         self.loose.push(whole);

@@ -9,7 +9,8 @@ use crate::table::Headers;
 /// How many pairs of columns are tried together.
 pub(super) const PAIRS: usize = 14;
 
-/// A pair is tried when so large a share of the main table's values is in the reference.
+/// A pair is tried when this share of the main table's values is in the reference, or of the reference's in the main
+/// table.
 const COVERED: f64 = 0.25;
 
 /// Columns of which any may hold a value each have at least this share, and together the second.
@@ -29,7 +30,14 @@ pub(super) struct Pair {
     pub(super) covered: usize,
     /// How alike the headers are, from 0 to 1.
     pub(super) named: f64,
+    /// The share of the main table's values that the reference has as they are.
+    pub(super) exact: f64,
+    /// Whether the values of the reference are such that others are among them by chance, and the headers differ.
+    pub(super) is_by_chance: bool,
 }
+
+/// Headers that are at least this much alike say that columns hold the same.
+const SAME: f64 = 0.8;
 
 impl Pair {
     pub(super) fn share(&self) -> f64 {
@@ -100,14 +108,26 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
             let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
             let covered = column.distinct[0].intersection(&other.distinct[0]).count();
-            let loose =
-                Pair { main, reference: vec![nth], form: Form::Loose, values, covered, named };
+            let exact = column.raw.intersection(&other.raw).count() as f64;
+            let is_unlike = named <= SAME;
+            let loose = Pair {
+                main,
+                reference: vec![nth],
+                form: Form::Loose,
+                values,
+                covered,
+                named,
+                exact: exact / column.raw.len().max(1) as f64,
+                is_by_chance: is_unlike && other.is_found_by_chance(Form::Loose),
+            };
             // Digits alone are compared where the values themselves don't meet.
             let covered = column.distinct[1].intersection(&other.distinct[1]).count();
             let tail = Pair {
                 form: Form::Tail,
                 values: column.distinct[1].len(),
                 covered,
+                exact: 0.0,
+                is_by_chance: is_unlike && other.is_found_by_chance(Form::Tail),
                 ..loose.clone()
             };
             let is_varied = column.distinct[1].len() > FEW || named > 0.5;
@@ -117,7 +137,10 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
             }
             single = single.max(loose.share());
             let best = if is_tail { tail } else { loose };
-            if best.share() >= COVERED || best.covered > 0 && named > 0.8 {
+            let theirs = other.distinct[best.form as usize].len();
+            let of_theirs = best.covered as f64 / theirs.max(1) as f64;
+            let holds_many = theirs > FEW && !best.is_by_chance && of_theirs >= COVERED;
+            if best.share() >= COVERED || holds_many || best.covered > 0 && named > SAME {
                 all.push(best);
             }
         }
@@ -135,6 +158,8 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 values,
                 covered: together.len(),
                 named: 0.0,
+                exact: 0.0,
+                is_by_chance: false,
             });
         }
     }

@@ -8,6 +8,12 @@ use super::pairs::{PAIRS, Pair};
 /// How many keys are proposed.
 const PROPOSED: usize = 2;
 
+/// A key that others would match by chance counts this much: it is proposed where nothing else is there.
+const BY_CHANCE: f64 = 0.1;
+
+/// A proposed key has at least this score.
+const LEAST: f64 = 0.02;
+
 /// How many parts a proposed key has at most, except for wider ones that are tried separately.
 const PARTS: usize = 3;
 
@@ -65,10 +71,29 @@ fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize
     outcome
 }
 
+/// A set of pairs, by their numbers, with what it finds.
+#[derive(Clone)]
+struct Scored {
+    score: f64,
+    set: Vec<usize>,
+    found: usize,
+    unique: usize,
+    is_by_chance: bool,
+}
+
+impl Scored {
+    /// Whether another set has only some of these pairs, and finds as much as exactly: the others add nothing.
+    fn has_needless(&self, other: &Self) -> bool {
+        other.set.len() < self.set.len()
+            && other.found >= self.found
+            && other.unique >= self.unique
+            && (self.is_by_chance || !other.is_by_chance)
+            && other.set.iter().all(|nth| self.set.contains(nth))
+    }
+}
+
 /// How good a set of pairs is as a key.
-fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> f64 {
-    let is_bound = |lower: &usize| set.iter().any(|pair| pair.reference.contains(lower));
-    let outcome = outcome(left, right, set, lower.filter(|lower| !is_bound(lower)));
+fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) -> f64 {
     let share = |of: usize, all: usize| of as f64 / all.max(1) as f64;
     let named = set.iter().map(|pair| pair.named).sum::<f64>() / set.len() as f64;
     let found = share(outcome.found, outcome.rows);
@@ -88,10 +113,21 @@ fn score(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>)
         let tail = if pair.form == Form::Tail { 0.1 } else { 0.0 };
         piece + tail
     });
-    found * (0.3 + 0.7 * unique) + 0.05 * named + if is_one_to_one { 0.25 } else { 0.0 }
+    let exact = set.iter().map(|pair| pair.exact).sum::<f64>() / set.len() as f64;
+    let score = found * (0.3 + 0.7 * unique) + 0.05 * (named + exact)
         - 0.02 * (set.len() as f64 - 1.0)
         - chance
-        - unlikely.fold(0.0, f64::max)
+        - unlikely.fold(0.0, f64::max);
+    if is_by_chance(set) {
+        score * BY_CHANCE
+    } else {
+        score + if is_one_to_one { 0.25 } else { 0.0 }
+    }
+}
+
+/// Whether other values would be found as well.
+fn is_by_chance(set: &[&Pair]) -> bool {
+    set.iter().all(|pair| pair.is_by_chance)
 }
 
 /// The best sets of pairs, and the best sets with another key.
@@ -101,10 +137,18 @@ pub(super) fn sets(
     pairs: &[Pair],
     lower: Option<usize>,
 ) -> Vec<Proposed> {
-    let mut scored: Vec<(f64, Vec<usize>)> = Vec::new();
+    let mut scored: Vec<Scored> = Vec::new();
     let scored_of = |set: &[usize]| {
         let chosen: Vec<&Pair> = set.iter().map(|&nth| &pairs[nth]).collect();
-        score(left, right, &chosen, lower)
+        let is_bound = |lower: &usize| chosen.iter().any(|pair| pair.reference.contains(lower));
+        let outcome = outcome(left, right, &chosen, lower.filter(|lower| !is_bound(lower)));
+        Scored {
+            score: score(&chosen, &outcome, left, right),
+            set: set.to_vec(),
+            found: outcome.found,
+            unique: outcome.unique,
+            is_by_chance: is_by_chance(&chosen),
+        }
     };
     let goes_with = |set: &[usize], nth: usize| {
         set.iter().all(|&other| {
@@ -119,16 +163,15 @@ pub(super) fn sets(
         }) && (pairs[nth].reference.len() == 1
             || set.iter().all(|&other| pairs[other].reference.len() == 1))
     };
-    let mut now: Vec<(f64, Vec<usize>)> =
-        (0..pairs.len()).map(|nth| (scored_of(&[nth]), vec![nth])).collect();
+    let mut now: Vec<Scored> = (0..pairs.len()).map(|nth| scored_of(&[nth])).collect();
     for parts in 1..=PARTS {
-        now.sort_by(|a, b| b.0.total_cmp(&a.0));
+        now.sort_by(|a, b| b.score.total_cmp(&a.score));
         scored.extend(now.iter().cloned());
         if parts == PARTS {
             break;
         }
-        let mut next: BTreeMap<Vec<usize>, f64> = BTreeMap::new();
-        for (_, set) in now.iter().take(PAIRS / 2) {
+        let mut next: BTreeMap<Vec<usize>, Scored> = BTreeMap::new();
+        for Scored { set, .. } in now.iter().take(PAIRS / 2) {
             for nth in 0..pairs.len() {
                 if set.contains(&nth) || !goes_with(set, nth) {
                     continue;
@@ -139,11 +182,16 @@ pub(super) fn sets(
                 next.entry(wider).or_insert_with_key(|wider| scored_of(wider));
             }
         }
-        now = next.into_iter().map(|(set, score)| (score, set)).collect();
+        now = next.into_values().collect();
     }
-    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.len().cmp(&b.1.len())));
+    scored.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| a.set.len().cmp(&b.set.len())));
     let mut reported: Vec<Vec<usize>> = Vec::new();
-    for (score, set) in &scored {
+    let is_sure = scored.first().is_some_and(|best| !best.is_by_chance);
+    for one in &scored {
+        if one.is_by_chance && is_sure || scored.iter().any(|other| one.has_needless(other)) {
+            continue;
+        }
+        let Scored { score, set, .. } = one;
         // Another key has other columns, not the same in another form.
         let columns = |set: &[usize]| -> HashSet<(usize, usize)> {
             let of = |nth: &usize| {
@@ -153,7 +201,7 @@ pub(super) fn sets(
             set.iter().map(of).collect()
         };
         let is_new = reported.iter().all(|known| !columns(known).is_subset(&columns(set)));
-        if *score > 0.1 && is_new && reported.len() < PROPOSED {
+        if *score > LEAST && is_new && reported.len() < PROPOSED {
             reported.push(set.clone());
         }
     }
@@ -166,7 +214,7 @@ pub(super) fn sets(
         let is_wider = |other: &&Vec<usize>| {
             other.len() == set.len() + 1 && set.iter().all(|nth| other.contains(nth))
         };
-        scored.iter().map(|(_, other)| other).filter(is_wider).take(WIDER).cloned().collect()
+        scored.iter().map(|other| &other.set).filter(is_wider).take(WIDER).cloned().collect()
     };
     let proposed = reported.into_iter().map(|set| Proposed {
         wider: wider_than(&set).into_iter().map(by_place).collect(),
