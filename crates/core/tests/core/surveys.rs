@@ -165,6 +165,12 @@ fn other_ways_are_proposed() {
     assert_eq!(found.take, ["Note", "{Picked on | first 7} as bloom by Picked on"]);
 }
 
+/// The headers of a table, how many rows it has, and what makes the cells of each.
+type Made<'m> = (&'m [&'m str], usize, &'m dyn Fn(usize) -> Row);
+
+/// Two tables and the keys of the main one in the other, the best first.
+type Case<'c> = (&'c str, Made<'c>, Made<'c>, &'c [&'c str]);
+
 /// A reference with columns that any number or answer is found in by chance, and one that is the key.
 #[test]
 fn chance_is_trusted_less_than_a_key() {
@@ -172,9 +178,7 @@ fn chance_is_trusted_less_than_a_key() {
     let site = |n: usize| format!("{} {}", ["Moor", "Field", "Quarry", "Mill"][n % 4], n / 4);
     let tag = |n: usize| format!("H-{n:03}");
     let owned = |cells: &[&str]| cells.iter().map(|&cell| cell.to_owned()).collect::<Row>();
-    type Cells<'c> = &'c dyn Fn(usize) -> Row;
-    // Headers and rows of both sides, and the keys: the one that is right, and others that may come after it.
-    let cases: [(&str, (&[&str], usize, Cells<'_>), (&[&str], usize, Cells<'_>), &[&str]); 7] = [
+    let cases: [Case<'_>; 7] = [
         (
             "a number of the row is in any other",
             (&["Line", "Code", "Kg"], 200, &|n| {
