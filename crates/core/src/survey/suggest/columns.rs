@@ -30,7 +30,8 @@ pub(super) struct Column {
     /// The different values as they are read.
     pub(super) raw: HashSet<u64>,
     pub(super) distinct: [HashSet<u64>; 2],
-    /// In each form, how many values are whole numbers, and the greatest of them.
+    /// In each form, how many values there are, how many are whole numbers, and the greatest of these.
+    filled: [usize; 2],
     whole: [(usize, u64); 2],
     /// Spellings by the reduced value.
     pub(super) spellings: [HashMap<u64, String>; 2],
@@ -55,6 +56,7 @@ impl Column {
             tail: Vec::new(),
             raw: HashSet::new(),
             distinct: Default::default(),
+            filled: [0; 2],
             whole: Default::default(),
             spellings: Default::default(),
             looks: HashMap::new(),
@@ -73,7 +75,7 @@ impl Column {
     /// yes and no: such values are in other columns by chance.
     pub(super) fn is_found_by_chance(&self, form: Form) -> bool {
         let (whole, greatest) = self.whole[form as usize];
-        let filled = self.form(form).iter().filter(|value| **value != 0).count();
+        let filled = self.filled[form as usize];
         let different = self.distinct[form as usize].len() as u64;
         let counts = whole > 0 && whole == filled && greatest <= different * 2 + GAPS;
         counts || different <= 2 && filled > 4
@@ -107,6 +109,7 @@ impl Column {
             None => hasher.hash_one(left) | 1,
         };
         for (form, hash) in [whole, tail].into_iter().enumerate().filter(|(_, hash)| *hash != 0) {
+            self.filled[form] += 1;
             self.distinct[form].insert(hash);
             if self.spellings[form].len() < KEPT {
                 self.spellings[form].entry(hash).or_insert_with(|| text.to_owned());

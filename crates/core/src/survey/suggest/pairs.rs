@@ -108,7 +108,6 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
             let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
             let covered = column.distinct[0].intersection(&other.distinct[0]).count();
-            let exact = column.raw.intersection(&other.raw).count() as f64;
             let is_unlike = named <= SAME;
             let loose = Pair {
                 main,
@@ -117,7 +116,7 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 values,
                 covered,
                 named,
-                exact: exact / column.raw.len().max(1) as f64,
+                exact: 0.0,
                 is_by_chance: is_unlike && other.is_found_by_chance(Form::Loose),
             };
             // Digits alone are compared where the values themselves don't meet.
@@ -126,7 +125,6 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 form: Form::Tail,
                 values: column.distinct[1].len(),
                 covered,
-                exact: 0.0,
                 is_by_chance: is_unlike && other.is_found_by_chance(Form::Tail),
                 ..loose.clone()
             };
@@ -136,11 +134,15 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 several.push((nth, loose.covered));
             }
             single = single.max(loose.share());
-            let best = if is_tail { tail } else { loose };
+            let mut best = if is_tail { tail } else { loose };
             let theirs = other.distinct[best.form as usize].len();
             let of_theirs = best.covered as f64 / theirs.max(1) as f64;
             let holds_many = theirs > FEW && !best.is_by_chance && of_theirs >= COVERED;
             if best.share() >= COVERED || holds_many || best.covered > 0 && named > SAME {
+                if best.form == Form::Loose {
+                    let exact = column.raw.intersection(&other.raw).count() as f64;
+                    best.exact = exact / column.raw.len().max(1) as f64;
+                }
                 all.push(best);
             }
         }
