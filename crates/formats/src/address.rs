@@ -378,7 +378,7 @@ impl Address {
 }
 
 /// The name of a part as an address has it.
-fn quoted(name: &str) -> String {
+pub(crate) fn quoted(name: &str) -> String {
     if name.contains('#') { format!("'{name}'") } else { name.to_owned() }
 }
 

@@ -16,6 +16,7 @@ mod compression;
 pub mod delimited;
 mod digest;
 mod error;
+mod every_table;
 mod format;
 mod guard;
 mod input_file;

@@ -11,13 +11,16 @@ pub(super) const SUGGEST_EXAMPLES: &str = "\
 Examples:
     gather-keys suggest harvest.csv hives.csv
     gather-keys suggest orders.csv jars.csv --save-plan jars.toml
+    gather-keys suggest harvest.csv . --want 'Region, Queen line'
 
 Columns are compared by their values first and by their headers second, however
-the values are spelled. The proposed key is tried on the whole tables, and the
-counts come from that run. The second-best key is shown too.
+the values are spelled. A proposed key is tried on the whole tables, and the
+counts come from that run. Of several tables, also those are found that only
+another one leads to. The files of a pattern are one table where they have the
+same headers, as with --from.
 
-Exit status: 0 a key is proposed; 1 none is found; 2 the call or an input is
-wrong.";
+Exit status: 0 a key is proposed, and every wanted column found; 1 none is, or
+not all; 2 the call or an input is wrong.";
 
 /// `suggest`.
 #[derive(Debug, Args)]
@@ -25,15 +28,21 @@ pub(crate) struct Suggest {
     /// The main table
     #[arg(value_name = "MAIN")]
     pub(crate) main: OsString,
-    /// The reference table; a name with `*` in single quotes reads several files as one
-    #[arg(value_name = "REFERENCE")]
-    pub(crate) reference: OsString,
+    /// The tables that may bring columns: files, patterns in single quotes, folders, `BOOK.xlsx#*`, databases
+    #[arg(value_name = "TABLE", required = true)]
+    pub(crate) tables: Vec<OsString>,
+    /// The headers of the columns to bring, from as few tables as can be
+    #[arg(long, value_name = "COLUMNS")]
+    pub(crate) want: Option<String>,
     /// Write the proposal as a plan, to run with `gather-keys enrich`
     #[arg(long, value_name = "PLAN")]
     pub(crate) save_plan: Option<OsString>,
     /// Replace a plan that exists
     #[arg(long)]
     pub(crate) overwrite: bool,
+    /// How many threads to use [default: one for each processor]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    pub(crate) threads: Option<u16>,
     #[command(flatten)]
     pub(crate) printed: Printed,
 }

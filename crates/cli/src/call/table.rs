@@ -59,7 +59,7 @@ impl Table {
     }
 
     /// The tables that are like an address, as one.
-    pub(super) fn all(text: &OsStr) -> Result<Self> {
+    pub(crate) fn all(text: &OsStr) -> Result<Self> {
         let mut addresses = Address::all(text)?.into_iter();
         let mut table = Self::new(text);
         if let Some(first) = addresses.next() {

@@ -21,6 +21,7 @@ mod mistakes;
 mod other_tables;
 mod plans;
 mod printed;
+mod proposals;
 mod reasons;
 mod receipts;
 mod reports;

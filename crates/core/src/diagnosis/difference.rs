@@ -57,8 +57,13 @@ const WAYS: [(&[Form], &str); 23] = [
 ];
 
 /// Ways in which the sides take other steps.
-const SIDES: [(&[Form], [&str; 2]); 2] =
-    [(&[NumberForm], ["number \",\"", "number"]), (&[NumberForm], ["number", "number \",\""])];
+const SIDES: [(&[Form], [&str; 2]); 5] = [
+    (&[NumberForm], ["number \",\"", "number"]),
+    (&[NumberForm], ["number", "number \",\""]),
+    (&[DateForm], ["month", "month"]),
+    (&[DateForm], ["month", "number"]),
+    (&[DateForm], ["number", "month"]),
+];
 
 const DIGITS: &str = "digits | number";
 const PLAIN_DIGITS: &str = "plain | digits | number";
@@ -210,6 +215,9 @@ mod tests {
             ("45943", "2025-10-13", "date form", "date serial = date"),
             ("Ｈ－７", "H-007", "accents+number form", "plain | digits | number"),
             ("05/13/26", "13.05.2026", "date form", "date %m/%d/%y = date %d.%m.%Y"),
+            ("January", "01", "date form", "month = number"),
+            ("3", "Mar", "date form", "number = month"),
+            ("Sept.", "September", "date form", "month"),
             ("5 July 2026", "2026-07-05", "date form", "date \"%d %B %Y\" = date"),
         ] {
             let Some((found, made)) = all.between(main, reference) else {

@@ -14,7 +14,7 @@ mod trace;
 pub use document::Document;
 pub use gather::{Gathering, LISTED};
 pub use key::{KeyRow, KeySplit, KeyTested, RepeatedKey};
-pub use proposal::{Proposal, ProposedKey, ProposedPart};
+pub use proposal::{NotRead, Proposal, ProposedKey, ProposedPart, ProposedTable, WantedColumn};
 pub use records::{Record, Records};
 pub use survey::{
     CandidateTold, ColumnTold, Counted, LookTold, SurveyTold, SurveyedTable, TroubleTold, ValueTold,

@@ -1,13 +1,13 @@
-//! Proposed keys of two tables, for programs.
+//! Proposed tables with their keys, for programs.
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{CountTold, FORM};
 use crate::findings::{Counts, Kind};
-use crate::survey::{SuggestedKey, Suggestions};
+use crate::survey::SuggestedKey;
 
-/// What is proposed for two tables.
+/// What is proposed for a main table and the tables that may bring columns.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 #[schemars(title = "A proposal of Gather Keys")]
 pub struct Proposal {
@@ -15,16 +15,56 @@ pub struct Proposal {
     pub form: u32,
     /// The main table.
     pub main: String,
-    /// The reference table.
-    pub reference: String,
-    /// How many rows of the main table and of the reference were compared to find the keys, which were then tried on all.
+    /// The tables with a key that main rows are found by, those that lead to others before these.
+    pub tables: Vec<ProposedTable>,
+    /// The wanted columns, where some were asked for.
+    pub wanted: Vec<WantedColumn>,
+    /// The tables that no rows of the main table lead to.
+    pub nothing_in_common: Vec<String>,
+    /// The tables that could not be read.
+    pub not_read: Vec<NotRead>,
+    /// The command that takes what is worth taking.
+    pub command: Option<String>,
+}
+
+/// A table with a key that main rows are found by.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct ProposedTable {
+    /// Its name.
+    pub table: String,
+    /// The table between the main table and it, by whose columns it is found.
+    pub by_way_of: Option<String>,
+    /// How many rows of the table that leads to it and of itself were compared to find the keys, which were then tried on
+    /// all.
     pub compared_rows: [u64; 2],
     /// The keys, the best first; none where no columns have the same values.
     pub keys: Vec<ProposedKey>,
     /// The columns worth taking, as they are written in `take`.
     pub take: Vec<String>,
-    /// The command that uses the first key.
-    pub command: Option<String>,
+    /// Why the command does not take any, where that is so.
+    pub left_out: Option<String>,
+}
+
+/// A wanted column.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct WantedColumn {
+    /// Its header as it was asked for.
+    pub asked: String,
+    /// Its header as the table has it; `null` where no table has it.
+    pub header: Option<String>,
+    /// The table that it is taken from.
+    pub table: Option<String>,
+    /// The other columns that it could be taken from.
+    pub others: Vec<String>,
+}
+
+/// A table that could not be read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct NotRead {
+    /// Its name.
+    pub table: String,
+    /// Why.
+    pub why: String,
 }
 
 /// A proposed key, and what came of it when it was tried.
@@ -56,16 +96,15 @@ pub struct ProposedPart {
 }
 
 impl Proposal {
-    /// The proposal for tables of these names, main table first, of keys that were tried.
-    pub fn of(names: &[String; 2], found: &Suggestions, keys: Vec<ProposedKey>) -> Self {
-        let [main, reference] = names.clone();
+    /// A proposal for a main table of this name, without any table yet.
+    pub fn of(main: String) -> Self {
         Self {
             form: FORM,
             main,
-            reference,
-            compared_rows: found.looked_at.map(|rows| rows as u64),
-            keys,
-            take: found.take.clone(),
+            tables: Vec::new(),
+            wanted: Vec::new(),
+            nothing_in_common: Vec::new(),
+            not_read: Vec::new(),
             command: None,
         }
     }

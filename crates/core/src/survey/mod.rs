@@ -19,7 +19,10 @@ pub use candidates::CandidateKey;
 pub use column::{ColumnProfile, Picture};
 pub use distinct::Count;
 pub use look::Look;
-pub use suggest::{LOOKED_AT, SuggestedKey, SuggestedPart, Suggestions, suggest};
+pub use suggest::{
+    LOOKED_AT, Profile, Reached, Sketch, SuggestedKey, SuggestedPart, Suggestions, Wanted, fewest,
+    suggest, with_those_between,
+};
 pub use trouble::{Trouble, TroubleKind};
 
 use std::collections::HashSet;

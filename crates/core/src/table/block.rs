@@ -61,24 +61,24 @@ pub struct RowBytes {
     pub end: u32,
 }
 
-/// Where the cells of a row are in its own bytes.
+/// Where the cells of a row are in the text of its block.
 #[derive(Debug, Clone, Copy)]
 pub struct RowPlaces<'b> {
+    text: &'b [u8],
     own: RowBytes,
     spans: &'b [Span],
 }
 
-impl RowPlaces<'_> {
-    /// The range from one cell to another, given by their places among the kept ones, if both are there as they are.
+impl<'b> RowPlaces<'b> {
+    /// The text from one cell on, and how many bytes there are to the end of another, both given by their places among the
+    /// kept ones and in this order; `None` where they are not in the row's own bytes as they are.
     #[inline]
-    pub fn between(self, first: usize, last: usize) -> Option<Range<usize>> {
+    pub fn between(self, first: usize, last: usize) -> Option<(&'b [u8], usize)> {
         let (first, last) = (self.spans.get(first)?, self.spans.get(last)?);
         // A cell that is elsewhere is after the whole text of the file.
-        let is_within = self.own.start <= first.start
-            && first.end <= last.end
-            && last.end <= self.own.content_end;
-        let start = self.own.start;
-        is_within.then(|| (first.start - start) as usize..(last.end - start) as usize)
+        let is_within = self.own.start <= first.start && last.end <= self.own.content_end;
+        let length = last.end.checked_sub(first.start).filter(|_| is_within)?;
+        Some((self.text.get(first.start as usize..)?, length as usize))
     }
 }
 
@@ -324,11 +324,12 @@ impl Block {
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }
 
-    /// Where the cells of a row are in its own bytes; `None` where the format has none, or the block no such row.
+    /// Where the cells of a row are; `None` where the format has none, or the block no such row.
     #[inline]
     pub fn row_places(&self, row: usize) -> Option<RowPlaces<'_>> {
         let kept = self.columns.count();
         Some(RowPlaces {
+            text: self.text.as_bytes(),
             own: *self.own.get(row)?,
             spans: self.cells.get(row * kept..)?.get(..kept)?,
         })

@@ -164,7 +164,7 @@ impl Headers {
     }
 
     /// The headers that are spelled much like `name`, the nearest first.
-    pub(crate) fn near(&self, name: &str) -> Vec<String> {
+    pub fn near(&self, name: &str) -> Vec<String> {
         self.nearest(&Self::loosened(name))
     }
 

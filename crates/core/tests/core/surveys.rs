@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use gather_keys_core::survey::{Look, Picture, TroubleKind, suggest, survey};
+use gather_keys_core::survey::{Look, Picture, Profile, Suggestions, TroubleKind, suggest, survey};
 use proptest::prelude::*;
 
 use crate::memory::{Memory, Row, rows};
@@ -97,6 +97,12 @@ fn columns_are_profiled() {
     assert_eq!(found.keys[0].columns, [0]);
 }
 
+/// What is proposed for two tables.
+fn suggested(main: &mut Memory, reference: &mut Memory) -> Suggestions {
+    let main = Profile::of_main(main, SEED).unwrap();
+    suggest(&main, &Profile::of_reference(reference, &main).unwrap())
+}
+
 /// Tables of known keys, each with the parts that are to be proposed.
 #[test]
 fn keys_are_proposed() {
@@ -117,12 +123,13 @@ fn keys_are_proposed() {
     let propose = |main: &[Row], headers: &[&str]| {
         let mut main = Memory::new("harvest", headers, main, 8);
         let mut other = Memory::new("hives", &["Keeper", "Site", "Tag", "Queen"], &registry, 8);
-        let found = suggest(&mut main, &mut other, SEED).unwrap();
+        let found = suggested(&mut main, &mut other);
         let parts = found
             .keys
             .first()
             .map(|key| key.parts.iter().map(|part| part.on.clone()).collect::<Vec<_>>().join(", "));
-        (parts.unwrap_or_default(), found.take.join(", "))
+        let take = found.keys.first().map(|key| key.take.join(", "));
+        (parts.unwrap_or_default(), take.unwrap_or_default())
     };
     let take = "Keeper, Queen".to_owned();
     let plain = harvest(|n, site| vec![site.to_owned(), format!("H-{n:03}")]);
@@ -149,9 +156,9 @@ fn other_ways_are_proposed() {
         (0..12).map(|n| vec![format!("O{n}"), format!("J{}{}", n % 6, n % 2 + 1)]).collect();
     let mut main = Memory::new("orders", &["Order", "Code"], &orders, 5);
     let mut other = Memory::new("jars", &["Small", "Large", "Line"], &jars, 5);
-    let found = suggest(&mut main, &mut other, SEED).unwrap();
+    let found = suggested(&mut main, &mut other);
     assert_eq!(found.keys[0].parts[0].on, "Code = any(Small, Large)");
-    assert_eq!(found.take, ["Line", "@column as Column"]);
+    assert_eq!(found.keys[0].take, ["Line", "@column as Column"]);
 
     let bloom =
         rows(&[&["Upper", "2026-05", "willow", "clover"], &["Lower", "x", "lime", "heather"]]);
@@ -160,9 +167,9 @@ fn other_ways_are_proposed() {
         .collect();
     let mut main = Memory::new("harvest", &["Valley", "Picked on"], &picked, 5);
     let mut other = Memory::new("bloom", &["Valley", "Note", "2026-05", "2026-06"], &bloom, 5);
-    let found = suggest(&mut main, &mut other, SEED).unwrap();
+    let found = suggested(&mut main, &mut other);
     assert_eq!(found.keys[0].parts[0].on, "Valley");
-    assert_eq!(found.take, ["Note", "{Picked on | first 7} as bloom by Picked on"]);
+    assert_eq!(found.keys[0].take, ["Note", "{Picked on | first 7} as bloom by Picked on"]);
 }
 
 /// The headers of a table, how many rows it has, and what makes the cells of each.
@@ -238,7 +245,7 @@ fn chance_is_trusted_less_than_a_key() {
         let other: Vec<Row> = (0..few).map(right).collect();
         let mut main = Memory::new("main", ours, &main, 64);
         let mut other = Memory::new("other", theirs, &other, 64);
-        let found = suggest(&mut main, &mut other, SEED).unwrap();
+        let found = suggested(&mut main, &mut other);
         let found: Vec<String> = found
             .keys
             .iter()

@@ -55,6 +55,34 @@ impl CopyBuffer {
         self.filled += length;
     }
 
+    /// Adds cells, each this many bytes from the beginning of a text, with the delimiter between them. Says whether all are
+    /// there and there is room for them; if not, nothing is added.
+    #[inline(always)]
+    pub(super) fn push_cells<'t>(
+        &mut self,
+        cells: impl Iterator<Item = Option<(&'t [u8], usize)>>,
+        delimiter: u8,
+    ) -> bool {
+        let room = self.room.get_mut(self.filled..).unwrap_or_default();
+        // Every cell has a delimiter after it here, and that of the last one is taken back.
+        let mut end = 0;
+        for cell in cells {
+            let Some((text, length)) = cell else { return false };
+            let Some(left) = room.get_mut(end..) else { return false };
+            let is_copied = if length <= SHORT {
+                cell_with_behind(left, text, length, delimiter)
+            } else {
+                cell_exactly(left, text, length, delimiter)
+            };
+            if !is_copied {
+                return false;
+            }
+            end += length + 1;
+        }
+        self.filled += end.saturating_sub(1);
+        true
+    }
+
     /// Adds a line end.
     #[inline(always)]
     pub(super) fn push_line_end(&mut self, line_end: &[u8]) {
@@ -120,12 +148,65 @@ fn in_halves<const HALF: usize>(room: &mut [u8], text: &[u8], length: usize) -> 
     true
 }
 
+/// Copies a short cell with what follows it, and the delimiter in place of that, where there is room for all; says
+/// whether there is.
+#[inline(always)]
+fn cell_with_behind(room: &mut [u8], text: &[u8], length: usize, delimiter: u8) -> bool {
+    let (Some(piece), Some(room)) =
+        (text.first_chunk::<SHORT>(), room.first_chunk_mut::<{ SHORT + 1 }>())
+    else {
+        return false;
+    };
+    if let Some(cell) = room.first_chunk_mut() {
+        *cell = *piece;
+    }
+    room[length.min(SHORT)] = delimiter;
+    true
+}
+
+/// Copies a cell of any length and the delimiter, where it and room for both are there; says whether they are.
+// Inlined, it would be made one with the short case, which then looks up how many bytes there are.
+#[inline(never)]
+fn cell_exactly(room: &mut [u8], text: &[u8], length: usize, delimiter: u8) -> bool {
+    let (Some(piece), Some(room)) = (text.get(..length), room.get_mut(..=length)) else {
+        return false;
+    };
+    room[..length].copy_from_slice(piece);
+    room[length] = delimiter;
+    true
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
     proptest! {
+        /// Cells come out with delimiters between them, or none does.
+        #[test]
+        fn cells_have_delimiters_between_them(
+            cells in prop::collection::vec((0..300_usize, 0..80_usize), 0..30),
+            (size, is_near_end) in (0..6000_usize, any::<bool>()),
+        ) {
+            let text: Vec<u8> = (0..500_usize).map(|at| (at % 251) as u8).collect();
+            let mut buffer = CopyBuffer::of(vec![7; 10], size);
+            buffer.push_by(|bytes| bytes.extend_from_slice(b"before"));
+            let slice = |&(start, length): &(usize, usize)| {
+                let from = &text[start..];
+                let from = if is_near_end { &from[..length] } else { from };
+                Some((from, length))
+            };
+            let is_pushed = buffer.push_cells(cells.iter().map(slice), 255);
+            let cells: Vec<&[u8]> =
+                cells.iter().map(|(start, length)| &text[*start..start + length]).collect();
+            let mut expected = b"before".to_vec();
+            if is_pushed {
+                expected.extend(cells.join(&255));
+            }
+            prop_assert!(is_pushed || is_near_end || size < 30 * 81 + 64);
+            prop_assert_eq!(buffer.into_bytes(), expected);
+        }
+
         /// The pieces come out end to end, whatever room there is and whatever it held before.
         #[test]
         fn pieces_stand_end_to_end(

@@ -12,14 +12,14 @@ use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// A run as it is copied from blocks in which it has these places.
+/// A run as it is copied from blocks in which its own cells have these places, counted among those that the block has of a
+/// row.
 #[derive(Debug, Clone, Copy)]
 enum Piece {
-    /// From the first to the last of these cells, counted among those that the block has of a row; with the delimiter
-    /// after them, where the text has one there and the output needs one.
-    Own { first: usize, last: usize, is_followed: bool },
+    /// From the first to the last of these cells.
+    Own { first: usize, last: usize },
     /// The added cell at this place, if it is another than that of the column, which is at the other place.
-    Over { column: usize, place: usize, own: usize, is_followed: bool },
+    Over { column: usize, place: usize, own: usize },
     /// The added cell at this place.
     Added(usize),
 }
@@ -27,21 +27,12 @@ enum Piece {
 /// The pieces that a row of a block is copied in.
 fn pieces(runs: &[Run], main: &Block) -> Vec<Piece> {
     let place = |column| main.kept_place(column).unwrap_or(usize::MAX);
-    let piece = |(nth, run): (usize, &Run)| {
-        let is_followed = |column: usize| nth + 1 < runs.len() && column + 1 < main.columns();
-        match *run {
-            Run::Own { first, last } => {
-                let is_followed = is_followed(last);
-                Piece::Own { first: place(first), last: place(last), is_followed }
-            }
-            Run::Over { column, place: at } => {
-                let is_followed = is_followed(column);
-                Piece::Over { column, place: at, own: place(column), is_followed }
-            }
-            Run::Added(place) => Piece::Added(place),
-        }
+    let piece = |run: &Run| match *run {
+        Run::Own { first, last } => Piece::Own { first: place(first), last: place(last) },
+        Run::Over { column, place: at } => Piece::Over { column, place: at, own: place(column) },
+        Run::Added(place) => Piece::Added(place),
     };
-    runs.iter().enumerate().map(piece).collect()
+    runs.iter().map(piece).collect()
 }
 
 impl TextRenderer {
@@ -76,8 +67,7 @@ impl TextRenderer {
             let is_plain = !is_special
                 && own.is_some_and(|(text, length, _)| {
                     let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
-                    !is_quoted
-                        && self.push_pieces(&pieces, text, (main, row), (added, nth), &mut buffer)
+                    !is_quoted && self.push_pieces(&pieces, (main, row), (added, nth), &mut buffer)
                 });
             if !is_plain {
                 buffer.truncate(begun);
@@ -94,45 +84,29 @@ impl TextRenderer {
         *bytes = buffer.into_bytes();
     }
 
-    /// Appends a row without quotes, whose added cells need none; `text` begins with its own bytes. Says whether all its
-    /// cells are there as they are.
-    #[inline]
+    /// Appends a row without quotes, whose added cells need none. Says whether all its cells are there as they are.
+    // By itself it is small enough for all it needs to be in registers.
+    #[inline(never)]
     fn push_pieces(
         &self,
         pieces: &[Piece],
-        text: &[u8],
         (main, row): (&Block, usize),
         (added, nth): (&Block, usize),
         buffer: &mut CopyBuffer,
     ) -> bool {
-        let Some(cells) = main.row_places(row) else { return false };
-        for (at, &piece) in pieces.iter().enumerate() {
-            let (own, needs) = match piece {
-                Piece::Own { first, last, is_followed } => {
-                    (Some((first, last, is_followed)), at + 1 < pieces.len() && !is_followed)
-                }
-                Piece::Over { column, place, own, is_followed }
-                    if added.cell(nth, place) == main.cell(row, column) =>
-                {
-                    (Some((own, own, is_followed)), at + 1 < pieces.len() && !is_followed)
-                }
-                Piece::Over { place, .. } | Piece::Added(place) => {
-                    let (cell, length) = added.cell_with_behind(nth, place);
-                    buffer.push(cell, length);
-                    (None, at + 1 < pieces.len())
-                }
-            };
-            if let Some((first, last, is_followed)) = own {
-                let Some(place) = cells.between(first, last) else { return false };
-                let length = place.end - place.start + usize::from(is_followed);
-                let Some(from) = text.get(place.start..) else { return false };
-                buffer.push(from, length);
+        let Some(places) = main.row_places(row) else { return false };
+        let cell = |piece: &Piece| match *piece {
+            Piece::Own { first, last } => places.between(first, last),
+            Piece::Over { column, place, own: at }
+                if added.cell(nth, place) == main.cell(row, column) =>
+            {
+                places.between(at, at)
             }
-            if needs {
-                buffer.push_line_end(&[self.delimiter]);
+            Piece::Over { place, .. } | Piece::Added(place) => {
+                Some(added.cell_with_behind(nth, place))
             }
-        }
-        true
+        };
+        buffer.push_cells(pieces.iter().map(cell), self.delimiter)
     }
 
     /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own

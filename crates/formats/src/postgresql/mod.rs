@@ -16,7 +16,7 @@ mod writer;
 
 pub use address::ServerAddress;
 pub use identity::TableIdentity;
-pub(crate) use reader::open;
+pub(crate) use reader::{open, tables};
 pub use updater::ServerUpdater;
 pub use writer::ServerWriter;
 

@@ -66,7 +66,7 @@ pub(crate) fn open(
         .map_err(failed)?;
     let (schema, table, count) =
         chosen(&mut client, address).map_err(failed)?.ok_or_else(|| {
-            let all = tables(&mut client).unwrap_or_default();
+            let all = names(&mut client, NAMED).unwrap_or_default();
             let asked = address.table().unwrap_or_default().to_owned();
             Error::NoPart { name: address.database(), what: "table", asked, all }
         })?;
@@ -132,12 +132,28 @@ fn chosen(
     Ok(found.first().map(|row| (row.get(0), row.get(1), 1)))
 }
 
-/// The names of the tables of a database, without the schema where it is not needed.
-fn tables(client: &mut Client) -> std::result::Result<Vec<String>, postgres::Error> {
+/// The names of all tables and views of a database, without the schema where it is not needed.
+///
+/// # Errors
+/// When the server can't be reached, or refuses.
+pub(crate) fn tables(address: &ServerAddress) -> Result<Vec<String>> {
+    let refused = |error: postgres::Error| Error::Server {
+        name: address.to_string(),
+        said: reported(&error),
+        fix: "check that the user may read the database",
+    };
+    names(&mut address.connect()?, i64::MAX).map_err(refused)
+}
+
+/// How many tables an error names.
+const NAMED: i64 = 40;
+
+/// The names of the first tables of a database.
+fn names(client: &mut Client, most: i64) -> std::result::Result<Vec<String>, postgres::Error> {
     let name = "case when pg_table_is_visible(c.oid) then c.relname \
                 else n.nspname || '.' || c.relname end";
     let query = TABLES.replace("n.nspname, c.relname", name);
-    let rows = client.query(&format!("{query} order by 1 limit 40"), &[])?;
+    let rows = client.query(&format!("{query} order by 1 limit $1"), &[&most])?;
     Ok(rows.iter().map(|row| row.get(0)).collect())
 }
 

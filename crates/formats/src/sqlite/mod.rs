@@ -10,7 +10,7 @@ mod updater;
 mod values;
 mod writer;
 
-pub(crate) use reader::{SIGNATURE, TableReader};
+pub(crate) use reader::{SIGNATURE, TableReader, tables};
 pub use updater::TableUpdater;
 pub use values::{NotText, ValuesChunk, ValuesParser};
 pub use writer::DatabaseWriter;

@@ -60,13 +60,7 @@ impl TableReader {
     ) -> Result<(Self, (String, usize))> {
         let failed = |error: rusqlite::Error| unread(name, &error);
         let database = open_for_reading(path).map_err(failed)?;
-        let names = names(&database).map_err(failed)?;
-        if let Some(bad) = names.iter().find_map(|name| name.as_ref().err()) {
-            let said = format!("the name of a table is not UTF-8 ({bad})");
-            let fix = "rename the table with the database's own program";
-            return Err(Error::Unread { name: name.to_owned(), said, fix });
-        }
-        let names: Vec<String> = names.into_iter().flatten().collect();
+        let names = tables_of(name, &database)?;
         let chosen = match part {
             None => names.first(),
             Some(part) => names.iter().find(|name| *name == part),
@@ -146,7 +140,25 @@ impl TableReader {
     }
 }
 
-/// The tables and views of a database, in the order in which they were made.
+/// The names of the tables and views of the database at `path`, in the order in which they were made.
+///
+/// # Errors
+/// When the database can't be read.
+pub(crate) fn tables(name: &str, path: &Path) -> Result<Vec<String>> {
+    let database = open_for_reading(path).map_err(|error| unread(name, &error))?;
+    tables_of(name, &database)
+}
+
+fn tables_of(name: &str, database: &Connection) -> Result<Vec<String>> {
+    let names = names(database).map_err(|error| unread(name, &error))?;
+    if let Some(bad) = names.iter().find_map(|name| name.as_ref().err()) {
+        let said = format!("the name of a table is not UTF-8 ({bad})");
+        let fix = "rename the table with the database's own program";
+        return Err(Error::Unread { name: name.to_owned(), said, fix });
+    }
+    Ok(names.into_iter().flatten().collect())
+}
+
 fn names(
     database: &Connection,
 ) -> rusqlite::Result<Vec<std::result::Result<String, std::str::Utf8Error>>> {

@@ -5,23 +5,27 @@
 //! columns worth taking. Values are compared by what is left of them when spelling does not count,
 //! so that a pair is seen before its steps are known.
 
-mod columns;
+mod column;
+mod cut;
 mod naming;
 mod pairs;
+mod profile;
 mod ranges;
+mod routes;
 mod sets;
+mod sketch;
 mod written;
 
-use ahash::RandomState;
-
 use super::look::Look;
-use crate::lookup::Seed;
-use crate::table::{Headers, Source};
-use columns::{Column, columns};
+use crate::table::Headers;
+use column::Column;
 use naming::{naming, take};
 use pairs::{Pair, pairs};
+pub use profile::{LOOKED_AT, Profile};
 use ranges::{bounds, ranges};
+pub use routes::{Reached, Wanted, fewest, with_those_between};
 use sets::{Proposed, sets};
+pub use sketch::Sketch;
 use written::part;
 
 /// The columns of a table that are looked at, with its headers.
@@ -34,8 +38,6 @@ pub struct Suggestions {
     pub looked_at: [usize; 2],
     /// The keys, the best first.
     pub keys: Vec<SuggestedKey>,
-    /// The columns to take, as they are to be written; the same for each key.
-    pub take: Vec<String>,
     /// Ranges that choose a row, where the reference has ranges, as they are written; each is tried.
     pub within: Vec<String>,
 }
@@ -45,6 +47,10 @@ pub struct Suggestions {
 pub struct SuggestedKey {
     /// Its parts.
     pub parts: Vec<SuggestedPart>,
+    /// The columns to take, as they are to be written.
+    pub take: Vec<String>,
+    /// Whether it may be a key by chance only: its values, such as running numbers, are found in any table.
+    pub is_by_chance: bool,
     /// Keys of one part more, to be tried where several rows hold a key.
     pub wider: Vec<SuggestedKey>,
 }
@@ -54,62 +60,43 @@ pub struct SuggestedKey {
 pub struct SuggestedPart {
     /// The part as it is to be written.
     pub on: String,
+    /// The columns of the main table and of the reference that are in it.
+    pub columns: [Vec<usize>; 2],
     /// How many different values the main table has.
     pub values: usize,
     /// How many of them the reference has too, however they are spelled.
     pub covered: usize,
 }
 
-/// How many rows of each table are looked at.
-pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
-
-/// Proposes keys for two tables.
-///
-/// # Errors
-/// The errors of the sources.
-pub fn suggest<M: Source, R: Source<Error = M::Error>>(
-    main: &mut M,
-    reference: &mut R,
-    seed: Seed,
-) -> Result<Suggestions, M::Error> {
-    let hasher = RandomState::with_seeds(seed[0], seed[1], seed[2], seed[3]);
-    let (ours, theirs) = (main.headers().clone(), reference.headers().clone());
-    let left = columns(main, LOOKED_AT[0], &hasher, true)?;
-    let right = columns(reference, LOOKED_AT[1], &hasher, false)?;
-    let rows = |columns: &[Column]| columns.first().map_or(0, |column| column.loose.len());
-    let looked_at = [rows(&left), rows(&right)];
-    let naming = naming(&left, &theirs, &ours);
-    let pairs = pairs((&left, &ours), (&right, &theirs));
-    let bounds = bounds(&right);
+/// Proposes keys for a main table and a reference, whose profile was made for it.
+pub fn suggest(main: &Profile, reference: &Profile) -> Suggestions {
+    let looked_at = [main.rows(), reference.rows()];
+    let Profile { columns: left, headers: ours, hasher, .. } = main;
+    let Profile { columns: right, headers: theirs, .. } = reference;
+    let naming = naming(left, theirs, ours);
+    let pairs = pairs((left, ours), (right, theirs));
+    let bounds = bounds(right);
     let has_date = left.iter().any(|column| matches!(column.look(), Look::Date | Look::Time));
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
-    let sets = sets(&left, &right, &pairs, lower);
-    let written = |set: &[Pair]| -> Vec<SuggestedPart> {
-        set.iter().map(|pair| part(pair, (&left, &ours), (&right, &theirs), &hasher)).collect()
+    let sets = sets(left, right, &pairs, lower);
+    let written = |set: &[Pair]| -> Option<Vec<SuggestedPart>> {
+        set.iter().map(|pair| part(pair, (left, ours), (right, theirs), hasher)).collect()
+    };
+    let in_key = |set: &[Pair]| -> Vec<usize> {
+        set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()
+    };
+    let key = |set: &[Pair], wider: Vec<SuggestedKey>| {
+        let is_by_chance = set.iter().all(|pair| pair.is_by_chance);
+        let take = take(naming.as_ref(), (right, theirs), ours, &in_key(set), set);
+        Some(SuggestedKey { parts: written(set)?, take, is_by_chance, wider })
     };
     let keys: Vec<SuggestedKey> = sets
         .iter()
-        .map(|Proposed { set, wider }| SuggestedKey {
-            parts: written(set),
-            wider: wider
-                .iter()
-                .map(|set| SuggestedKey { parts: written(set), wider: Vec::new() })
-                .collect(),
+        .filter_map(|Proposed { set, wider }| {
+            key(set, wider.iter().filter_map(|set| key(set, Vec::new())).collect())
         })
         .collect();
-    let in_key: Vec<usize> = sets
-        .first()
-        .into_iter()
-        .flat_map(|proposed| &proposed.set)
-        .flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of))
-        .collect();
-    let within = ranges((&left, &ours), (&right, &theirs), &bounds, &in_key);
-    let take = take(
-        naming.as_ref(),
-        (&right, &theirs),
-        &ours,
-        &in_key,
-        sets.first().map(|best| &best.set),
-    );
-    Ok(Suggestions { looked_at, keys, take, within })
+    let in_key = sets.first().map(|best| in_key(&best.set)).unwrap_or_default();
+    let within = ranges((left, ours), (right, theirs), &bounds, &in_key);
+    Suggestions { looked_at, keys, within }
 }

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::Side;
-use super::columns::Column;
+use super::column::{Column, Form};
 use super::pairs::Pair;
 use crate::plan::quoted_header;
 use crate::table::Headers;
@@ -24,11 +24,13 @@ pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Optio
         places.entry(header).or_insert(place);
     }
     for column in left.iter().filter(|column| column.piece.is_none()) {
-        let values: HashSet<&String> = column.spellings[0].values().collect();
+        let values: HashSet<&String> = column.spellings(Form::Loose).values().collect();
         if values.len() < 2 {
             continue;
         }
-        for (step, cut) in [("", usize::MAX), (" | first 7", 7), (" | first 4", 4)] {
+        for (step, cut) in
+            [("", usize::MAX), (" | first 7", 7), (" | first 4", 4), (" | first 3", 3)]
+        {
             let made = |value: &str| -> String { value.chars().take(cut).collect() };
             let named: Vec<usize> =
                 values.iter().filter_map(|value| places.get(&made(value)[..]).copied()).collect();
@@ -65,38 +67,47 @@ pub(super) fn take(
     (right, theirs): Side<'_>,
     ours: &Headers,
     in_key: &[usize],
-    best: Option<&Vec<Pair>>,
+    set: &[Pair],
 ) -> Vec<String> {
     let named: HashSet<usize> = naming.iter().flat_map(|named| &named.columns).copied().collect();
     let own: HashSet<String> = ours.iter().map(str::to_ascii_lowercase).collect();
     let mut all: Vec<String> = Vec::new();
     let is_worth = |column: &&Column| {
         let header = theirs.name(column.of);
-        !in_key.contains(&column.of)
+        column.piece.is_none()
+            && !in_key.contains(&column.of)
             && !named.contains(&column.of)
-            && !column.distinct[0].is_empty()
+            && !column.distinct(Form::Loose).is_empty()
             && !own.contains(&header.to_ascii_lowercase())
     };
     for column in right.iter().filter(is_worth) {
         all.push(quoted_header(&theirs.address(column.of)));
     }
     if let Some(named) = naming {
-        let name =
-            format!("{} by {}", theirs.table().split('.').next().unwrap_or("Value"), named.name);
+        let name = format!("{} by {}", stem(theirs.table()), named.name);
         all.push(format!("{} as {}", named.template, quoted_header(&name)));
     }
-    let is_reverse = best.is_some_and(|best| best.iter().any(|pair| pair.reference.len() > 1));
+    let is_reverse = set.iter().any(|pair| pair.reference.len() > 1);
     if is_reverse {
         all.push("@column as Column".to_owned());
     }
     if all.is_empty() {
-        let others = right
-            .iter()
-            .filter(|column| !in_key.contains(&column.of) && !named.contains(&column.of));
+        let is_other =
+            |column: &&Column| !in_key.contains(&column.of) && !named.contains(&column.of);
+        let others = right.iter().filter(|column| column.piece.is_none()).filter(is_other);
         all.extend(others.map(|column| quoted_header(&theirs.address(column.of))));
     }
     if all.is_empty() {
         all.push("@row as Row".to_owned());
     }
     all
+}
+
+/// The name of a table without its folder, its file where it is a part of one, and its extension.
+fn stem(table: &str) -> &str {
+    let name = table.rsplit(['/', '\\', '#']).next().unwrap_or(table);
+    match name.split('.').next() {
+        None | Some("") => "Value",
+        Some(stem) => stem,
+    }
 }

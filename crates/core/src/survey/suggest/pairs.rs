@@ -3,7 +3,8 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::Side;
-use super::columns::{Column, Form};
+use super::column::{Column, Form};
+use crate::hashing::PassHash;
 use crate::table::Headers;
 
 /// How many pairs of columns are tried together.
@@ -37,7 +38,7 @@ pub(super) struct Pair {
 }
 
 /// Headers that are at least this much alike say that columns hold the same.
-const SAME: f64 = 0.8;
+pub(super) const SAME: f64 = 0.8;
 
 impl Pair {
     pub(super) fn share(&self) -> f64 {
@@ -46,12 +47,12 @@ impl Pair {
 }
 
 /// How alike two headers are, from 0 to 1.
-fn alike(one: &str, other: &str) -> f64 {
+pub(super) fn alike(one: &str, other: &str) -> f64 {
     strsim::normalized_damerau_levenshtein(&letters(one), &letters(other))
 }
 
 /// The letters and digits of a header.
-fn letters(header: &str) -> String {
+pub(super) fn letters(header: &str) -> String {
     header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
 }
 
@@ -60,7 +61,7 @@ const EVERYWHERE: usize = 256;
 
 /// The columns of a reference by value and by header, so that a main column is compared with a few columns only.
 struct Holding {
-    by_value: [HashMap<u64, Vec<usize>>; 2],
+    by_value: [HashMap<u64, Vec<usize>, PassHash>; 2],
     by_header: HashMap<String, Vec<usize>>,
 }
 
@@ -68,8 +69,8 @@ impl Holding {
     fn of((right, theirs): Side<'_>) -> Self {
         let mut holding = Self { by_value: Default::default(), by_header: HashMap::new() };
         for (nth, column) in right.iter().enumerate() {
-            for (values, by_value) in column.distinct.iter().zip(&mut holding.by_value) {
-                for value in values {
+            for (form, by_value) in Form::ALL.into_iter().zip(&mut holding.by_value) {
+                for value in column.distinct(form) {
                     by_value.entry(*value).or_default().push(nth);
                 }
             }
@@ -81,10 +82,9 @@ impl Holding {
     /// The columns that share a value with a main column, in order. A value that is everywhere counts only for columns
     /// with the same header.
     fn may_go_with(&self, column: &Column, ours: &Headers) -> BTreeSet<usize> {
-        let entries =
-            column.distinct.iter().zip(&self.by_value).flat_map(|(values, by_value)| {
-                values.iter().filter_map(|value| by_value.get(value))
-            });
+        let entries = Form::ALL.into_iter().zip(&self.by_value).flat_map(|(form, by_value)| {
+            column.distinct(form).iter().filter_map(|value| by_value.get(value))
+        });
         let rare = entries.filter(|columns| columns.len() <= EVERYWHERE).flatten();
         let same = self.by_header.get(&letters(ours.name(column.of))).into_iter().flatten();
         rare.chain(same.take(EVERYWHERE)).copied().collect()
@@ -96,19 +96,25 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
     let holding = Holding::of((right, theirs));
     let mut all = Vec::new();
     for (main, column) in left.iter().enumerate() {
-        let values = column.distinct[0].len();
+        let values = column.distinct(Form::Loose).len();
         if values == 0 {
             continue;
         }
-        let filled = |values: &[u64]| values.iter().filter(|value| **value != 0).count();
-        let most_have = filled(&column.tail) * 10 >= filled(&column.loose) * 9;
+        let most_have = column.filled(Form::Tail) * 10 >= column.filled(Form::Loose) * 9;
         let mut single = 0.0_f64;
         let mut several: Vec<(usize, usize)> = Vec::new();
         for nth in holding.may_go_with(column, ours) {
             let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
-            let covered = column.distinct[0].intersection(&other.distinct[0]).count();
-            let is_unlike = named <= SAME;
+            let covered =
+                column.distinct(Form::Loose).intersection(other.distinct(Form::Loose)).count();
+            let is_varied = column.distinct(Form::Tail).len() > FEW || named > 0.5;
+            // Numbers that count hold those of any other column, the more so if they are only a part of it.
+            let is_by_chance = |form| {
+                let is_part = column.piece.is_some() || other.piece.is_some();
+                let in_ours = is_part && column.is_found_by_chance(form);
+                named <= SAME && (in_ours || other.is_found_by_chance(form))
+            };
             let loose = Pair {
                 main,
                 reference: vec![nth],
@@ -117,38 +123,41 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 covered,
                 named,
                 exact: 0.0,
-                is_by_chance: is_unlike && other.is_found_by_chance(Form::Loose),
+                is_by_chance: is_by_chance(Form::Loose),
             };
             // Digits alone are compared where the values themselves don't meet.
-            let covered = column.distinct[1].intersection(&other.distinct[1]).count();
+            let covered =
+                column.distinct(Form::Tail).intersection(other.distinct(Form::Tail)).count();
             let tail = Pair {
                 form: Form::Tail,
-                values: column.distinct[1].len(),
+                values: column.distinct(Form::Tail).len(),
                 covered,
-                is_by_chance: is_unlike && other.is_found_by_chance(Form::Tail),
+                is_by_chance: is_by_chance(Form::Tail) || !is_varied,
                 ..loose.clone()
             };
-            let is_varied = column.distinct[1].len() > FEW || named > 0.5;
-            let is_tail = most_have && is_varied && tail.share() > loose.share() + 0.3;
-            if loose.share() >= ANY_ONE {
+            let is_tail = most_have && tail.share() > loose.share() + 0.3;
+            if loose.share() >= ANY_ONE && other.piece.is_none() {
                 several.push((nth, loose.covered));
             }
             single = single.max(loose.share());
             let mut best = if is_tail { tail } else { loose };
-            let theirs = other.distinct[best.form as usize].len();
+            let theirs = other.distinct(best.form).len();
             let of_theirs = best.covered as f64 / theirs.max(1) as f64;
             let holds_many = theirs > FEW && !best.is_by_chance && of_theirs >= COVERED;
             if best.share() >= COVERED || holds_many || best.covered > 0 && named > SAME {
                 if best.form == Form::Loose {
-                    let exact = column.raw.intersection(&other.raw).count() as f64;
-                    best.exact = exact / column.raw.len().max(1) as f64;
+                    let exact =
+                        column.as_read().filter(|hash| other.has_as_read(*hash)).count() as f64;
+                    best.exact = exact / column.as_read().count().max(1) as f64;
                 }
                 all.push(best);
             }
         }
         let together: HashSet<u64> = several
             .iter()
-            .flat_map(|(nth, _)| right[*nth].distinct[0].intersection(&column.distinct[0]))
+            .flat_map(|(nth, _)| {
+                right[*nth].distinct(Form::Loose).intersection(column.distinct(Form::Loose))
+            })
             .copied()
             .collect();
         let share = together.len() as f64 / values as f64;

@@ -1,7 +1,7 @@
 //! Ranges of dates in the reference, and the dates of the main table that may lie in them.
 
 use super::Side;
-use super::columns::Column;
+use super::column::Column;
 use crate::plan::quoted_header;
 use crate::survey::look::Look;
 use crate::table::Headers;
@@ -14,8 +14,8 @@ pub(super) fn bounds(right: &[Column]) -> Vec<(usize, usize)> {
     };
     let dates: Vec<usize> = (0..right.len()).filter(|&nth| is_date(&right[nth])).collect();
     let is_range = |pair: &[usize]| {
-        let days = right[pair[0]].days.iter().zip(&right[pair[1]].days);
-        let known: Vec<bool> = days.filter_map(|(from, to)| Some((*from)? <= (*to)?)).collect();
+        let days = right[pair[0]].days().zip(right[pair[1]].days());
+        let known: Vec<bool> = days.filter_map(|(from, to)| Some(from? <= to?)).collect();
         let fit = known.iter().filter(|fits| **fits).count();
         known.len() > 1 && fit * 10 >= known.len() * 9
     };

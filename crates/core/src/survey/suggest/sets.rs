@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use super::columns::{Column, Form};
+use super::column::{Column, Form};
 use super::pairs::{PAIRS, Pair};
 
 /// How many keys are proposed.
@@ -39,7 +39,7 @@ fn key_hash(hashes: impl Iterator<Item = u64>) -> Option<u64> {
 
 /// With `lower`, rows of the reference with another lower bound of their range count as different.
 fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> Outcome {
-    let rows = right.first().map_or(0, |column| column.loose.len());
+    let rows = right.first().map_or(0, |column| column.rows());
     let any = set.iter().map(|pair| pair.reference.len()).max().unwrap_or(1);
     let mut held: HashMap<u64, usize> = HashMap::with_capacity(rows);
     let mut ranged: HashSet<u64> = HashSet::new();
@@ -47,10 +47,10 @@ fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize
         for nth in 0..any {
             let hashes = set.iter().map(|pair| {
                 let column = pair.reference[nth.min(pair.reference.len() - 1)];
-                right[column].form(pair.form)[row]
+                right[column].left(row, pair.form)
             });
             let Some(key) = key_hash(hashes) else { continue };
-            let bound = lower.map(|lower| right[lower].loose[row]);
+            let bound = lower.map(|lower| right[lower].left(row, Form::Loose));
             let is_another = bound.and_then(|bound| key_hash([key, bound].into_iter()));
             // A second row of the same key and the same range is one too many.
             if is_another.is_none_or(|both| !ranged.insert(both) || !held.contains_key(&key)) {
@@ -59,8 +59,8 @@ fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize
         }
     }
     let mut outcome = Outcome { rows: 0, found: 0, unique: 0 };
-    for row in 0..left.first().map_or(0, |column| column.loose.len()) {
-        let hashes = set.iter().map(|pair| left[pair.main].form(pair.form)[row]);
+    for row in 0..left.first().map_or(0, |column| column.rows()) {
+        let hashes = set.iter().map(|pair| left[pair.main].left(row, pair.form));
         let Some(key) = key_hash(hashes) else { continue };
         outcome.rows += 1;
         if let Some(&count) = held.get(&key) {
@@ -102,14 +102,13 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
     let varied: usize = set.iter().map(|pair| pair.values).max().unwrap_or(0);
     let chance = if varied < 3 && outcome.rows > 20 { 0.3 } else { 0.0 };
     // Columns that distinguish the rows of both tables describe what the rows are about.
-    let is_key = |column: &Column| {
-        let filled = column.loose.iter().filter(|value| **value != 0).count();
-        filled > 1 && column.distinct[0].len() == filled
-    };
     let is_one_to_one = matches!(set, [only] if only.reference.len() == 1
-        && is_key(&left[only.main]) && is_key(&right[only.reference[0]]));
+        && left[only.main].is_key() && right[only.reference[0]].is_key());
     let unlikely = set.iter().map(|pair| {
-        let piece = if left[pair.main].piece.is_some() { 0.1 } else { 0.0 };
+        let is_piece = |columns: &[Column], nth: usize| columns[nth].piece.is_some();
+        let is_piece =
+            is_piece(left, pair.main) || pair.reference.iter().any(|&nth| is_piece(right, nth));
+        let piece = if is_piece { 0.1 } else { 0.0 };
         let tail = if pair.form == Form::Tail { 0.1 } else { 0.0 };
         piece + tail
     });
@@ -150,17 +149,22 @@ pub(super) fn sets(
             is_by_chance: is_by_chance(&chosen),
         }
     };
+    // Two parts of one column go together, but not a column with a part of it.
+    let differ = |columns: &[Column], one: usize, other: usize| {
+        columns[one].of != columns[other].of
+            || one != other && columns[one].piece.is_some() && columns[other].piece.is_some()
+    };
     let goes_with = |set: &[usize], nth: usize| {
+        let one = &pairs[nth];
         set.iter().all(|&other| {
-            let (one, other) = (&pairs[nth], &pairs[other]);
-            left[one.main].of != left[other.main].of
-                && !one.reference.iter().any(|column| other.reference.contains(column))
-                || left[one.main].of == left[other.main].of
-                    && left[one.main].piece.is_some()
-                    && left[other.main].piece.is_some()
-                    && one.main != other.main
-                    && !one.reference.iter().any(|column| other.reference.contains(column))
-        }) && (pairs[nth].reference.len() == 1
+            let other = &pairs[other];
+            let mut theirs = one
+                .reference
+                .iter()
+                .flat_map(|one| other.reference.iter().map(move |other| (one, other)));
+            differ(left, one.main, other.main)
+                && theirs.all(|(one, other)| differ(right, *one, *other))
+        }) && (one.reference.len() == 1
             || set.iter().all(|&other| pairs[other].reference.len() == 1))
     };
     let mut now: Vec<Scored> = (0..pairs.len()).map(|nth| scored_of(&[nth])).collect();

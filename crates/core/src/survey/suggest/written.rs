@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use ahash::RandomState;
 
+use super::column::Form;
 use super::pairs::Pair;
 use super::{Side, SuggestedPart};
 use crate::diagnosis::{Differences, Steps};
@@ -13,27 +14,28 @@ use crate::table::Headers;
 /// How many values are compared to find the steps of a pair.
 const COMPARED: usize = 2000;
 
-/// A pair as a part of a key, with the steps that make the spellings of both sides one.
+/// A pair as a part of a key, with the steps that make the spellings of both sides one; `None` where the digits at the end
+/// of values are all that they have in common, so that no steps make them one.
 pub(super) fn part(
     pair: &Pair,
     (left, ours): Side<'_>,
     (right, theirs): Side<'_>,
     hasher: &RandomState,
-) -> SuggestedPart {
+) -> Option<SuggestedPart> {
     let main = &left[pair.main];
-    let form = pair.form as usize;
     let differences = Differences::new();
     let mut steps: Option<Steps> = None;
-    let mut values: Vec<(&u64, &String)> = main.spellings[form].iter().collect();
+    let mut values: Vec<(&u64, &String)> = main.spellings(pair.form).iter().collect();
     values.sort_by_key(|(_, value)| &value[..]);
     let mut common: BTreeMap<Steps, usize> = BTreeMap::new();
     let has_raw = |value: &String| {
         let raw = hasher.hash_one(&value[..]);
-        pair.reference.iter().any(|&nth| right[nth].raw.contains(&raw))
+        pair.reference.iter().any(|&nth| right[nth].has_as_read(raw))
     };
     let others = values.into_iter().filter(|(_, value)| !has_raw(value));
     for (hash, value) in others.take(COMPARED) {
-        let held = pair.reference.iter().filter_map(|&nth| right[nth].spellings[form].get(hash));
+        let held =
+            pair.reference.iter().filter_map(|&nth| right[nth].spellings(pair.form).get(hash));
         for other in held {
             if let Some((_, steps)) = differences.between(value, other) {
                 *common.entry(steps).or_default() += 1;
@@ -47,6 +49,9 @@ pub(super) fn part(
             None => Some(more),
             Some(known) => Some(known.with(&more).unwrap_or(known)),
         };
+    }
+    if steps.is_none() && pair.form == Form::Tail {
+        return None;
     }
     let behind = |side: String, steps: Option<&str>| match steps {
         Some(steps) => format!("{side} | {steps}"),
@@ -62,7 +67,9 @@ pub(super) fn part(
         }
     };
     let on = if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
-    SuggestedPart { on, values: pair.values, covered: pair.covered }
+    let columns =
+        [vec![main.of], pair.reference.iter().map(|&nth| right[nth].of).collect::<Vec<_>>()];
+    Some(SuggestedPart { on, columns, values: pair.values, covered: pair.covered })
 }
 
 /// Columns as they are to be written: as a run where they are side by side.

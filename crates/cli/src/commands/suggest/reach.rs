@@ -1,0 +1,337 @@
+//! The tables that a main table leads to, by itself or by way of others.
+
+use std::ffi::{OsStr, OsString};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use gather_keys_core::findings::{Counts, Kind};
+use gather_keys_core::lookup::Seed;
+use gather_keys_core::report::NotRead;
+use gather_keys_core::survey::{Profile, Sketch, SuggestedKey, Suggestions, suggest};
+use gather_keys_core::table::Headers;
+use gather_keys_formats::Address;
+
+use super::proposed_plan::{Link, Step, plan};
+use super::tables::not_read;
+use super::trial::{Tried, counts, tried};
+use crate::call::Table;
+use crate::error::Result;
+use crate::inputs::{OpenTable, open};
+use crate::progress::Meter;
+
+/// How many tables may be between the main table and another.
+const BETWEEN: usize = 2;
+
+/// A table is left out when more rows than one for this many matched ones have several answers.
+const DISAGREEING: u64 = 10;
+
+/// What is proposed to be taken of a table that has nothing else.
+const ROW: &str = "@row as Row";
+
+/// A table that is looked at.
+#[derive(Debug)]
+pub(super) struct Looked {
+    /// Its address as it is written.
+    pub(super) text: OsString,
+    /// Its name.
+    pub(super) name: String,
+    pub(super) headers: Headers,
+    sketch: Sketch,
+    /// How it is reached, if it is.
+    pub(super) reached: Option<Reach>,
+}
+
+/// How a table is reached.
+#[derive(Debug)]
+pub(super) struct Reach {
+    /// The table that leads to it, by its place; `None` where the main table does.
+    pub(super) via: Option<usize>,
+    /// The keys that were tried, the best first; at least one.
+    pub(super) keys: Vec<Tried>,
+    /// What was found by comparing.
+    pub(super) found: Suggestions,
+    /// Why nothing is taken of it, unless it is asked for.
+    pub(super) left_out: Option<LeftOut>,
+}
+
+/// Why nothing is taken of a table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum LeftOut {
+    /// It has all columns of the main table.
+    Copy,
+    /// Its key would be found in any table.
+    Chance,
+    /// It is found for less than half of the rows.
+    Few,
+    /// Several of its rows have the key.
+    Several,
+    /// It has no columns but the key and those of the main table.
+    Nothing,
+    /// Another table, at this place, brings the same columns to more rows.
+    Known(usize),
+}
+
+impl LeftOut {
+    /// In words.
+    pub(super) fn reason(self) -> &'static str {
+        match self {
+            Self::Copy => "it has every column of the main table",
+            Self::Chance => "such values, like numbers that count, are in many tables by chance",
+            Self::Few => "fewer than half of the rows are matched",
+            Self::Several => "many keys are on several of its rows, which disagree",
+            Self::Nothing => "it has no columns that the main table lacks",
+            Self::Known(_) => "another table brings the same columns to as many rows or more",
+        }
+    }
+}
+
+/// What came of looking.
+pub(super) struct Search {
+    pub(super) tables: Vec<Looked>,
+    pub(super) not_read: Vec<NotRead>,
+}
+
+/// Looks at tables: which of them the main table leads to, and which these lead to in turn, unless `wanted` says that all
+/// that is wanted is there already.
+///
+/// # Errors
+/// When the main table can't be read, or the only other table.
+pub(super) fn search(
+    main: &OsStr,
+    texts: Vec<OsString>,
+    seed: Seed,
+    threads: usize,
+    is_enough: impl Fn(&[Looked]) -> bool,
+) -> Result<Search> {
+    let profile = Profile::of_main(&mut opened(main)?, seed)?;
+    let is_one = texts.len() == 1;
+    let of_each = in_parallel(&texts, threads, |text| directly(main, &profile, text, !is_one));
+    let mut search = Search { tables: Vec::new(), not_read: Vec::new() };
+    for (text, looked) in texts.iter().zip(of_each) {
+        match looked {
+            Ok(looked) => search.tables.push(looked),
+            Err(error) if is_one => return Err(error),
+            Err(error) => search.not_read.push(not_read(text, &error)),
+        }
+    }
+    let own = profile.headers().clone();
+    drop(profile);
+    for _ in 0..BETWEEN {
+        let tables = &search.tables;
+        let unreached: Vec<usize> =
+            (0..tables.len()).filter(|&nth| tables[nth].reached.is_none()).collect();
+        if is_one || unreached.is_empty() || is_enough(tables) {
+            break;
+        }
+        let found =
+            in_parallel(&unreached, threads, |&nth| by_way((main, &own), tables, nth, seed));
+        let reached: Vec<(usize, Reach)> = unreached
+            .iter()
+            .zip(found)
+            .filter_map(|(&nth, found)| Some((nth, found.ok().flatten()?)))
+            .collect();
+        if reached.is_empty() {
+            break;
+        }
+        for (nth, reach) in reached {
+            search.tables[nth].reached = Some(reach);
+        }
+    }
+    leave_out_known(&mut search.tables);
+    Ok(search)
+}
+
+/// Leaves out tables of which another brings the same columns, unless they lead to others.
+fn leave_out_known(tables: &mut [Looked]) {
+    let brings = |table: &Looked| -> Option<(Vec<String>, u64)> {
+        let reach = table.reached.as_ref().filter(|reach| reach.left_out.is_none())?;
+        let takes = reach.keys[0].key.take.iter().map(|take| take.to_lowercase());
+        Some((takes.collect(), reach.keys[0].matched()))
+    };
+    for nth in 0..tables.len() {
+        let is_between = tables.iter().any(|other| other.via() == Some(nth));
+        let Some((takes, matched)) = brings(&tables[nth]).filter(|_| !is_between) else { continue };
+        let known = tables.iter().enumerate().find(|(other, table)| {
+            let more = |rows| rows > matched || rows == matched && *other < nth;
+            let other = brings(table).filter(|(_, rows)| *other != nth && more(*rows));
+            other.is_some_and(|(others, _)| takes.iter().all(|take| others.contains(take)))
+        });
+        let known = known.map(|(other, _)| LeftOut::Known(other));
+        if let (Some(known), Some(reach)) = (known, &mut tables[nth].reached) {
+            reach.left_out = Some(known);
+        }
+    }
+}
+
+impl Looked {
+    /// The table that leads to it, where it is not the main table.
+    pub(super) fn via(&self) -> Option<usize> {
+        self.reached.as_ref().and_then(|reach| reach.via)
+    }
+}
+
+/// Looks at a table: whether the main table leads to it.
+fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool) -> Result<Looked> {
+    let mut source = opened(text)?;
+    let own = Profile::of_reference(&mut source, profile)?;
+    let (headers, sketch) = (own.headers().clone(), own.sketch());
+    let found = suggest(profile, &own);
+    drop((own, source));
+    let name = Address::shown(&text.to_string_lossy());
+    let step = |key: &SuggestedKey, within: Option<&str>| Step {
+        table: text,
+        on: key.parts.iter().map(|part| part.on.clone()).collect(),
+        within: within.map(str::to_owned),
+        take: key.take.clone(),
+    };
+    let threads = is_one_of_many.then_some(1);
+    let run = |key: &SuggestedKey, within: Option<&str>| {
+        last(counts(plan(main, vec![step(key, within)])?, threads)?)
+    };
+    let keys = match tried(&found, run) {
+        // What does not run is not proposed.
+        Err(error) if !is_one_of_many => return Err(error),
+        keys => keys.unwrap_or_default(),
+    };
+    let why = |keys: &[Tried]| {
+        let all: Vec<&str> = headers.iter().collect();
+        if profile.headers().len() > 1 && profile.headers().iter().all(|own| all.contains(&own)) {
+            return Some(LeftOut::Copy);
+        }
+        left_out(&keys[0], keys[0].counts.main_rows)
+    };
+    let left_out = if keys.is_empty() { None } else { why(&keys) };
+    let reached = (!keys.is_empty()).then(|| {
+        let left_out = left_out.filter(|_| is_one_of_many);
+        Reach { via: None, keys, found, left_out }
+    });
+    Ok(Looked { text: text.to_owned(), name, headers, sketch, reached })
+}
+
+/// The way to a table by the columns of one that is reached already; the one that finds most rows.
+fn by_way(
+    (main, own): (&OsStr, &Headers),
+    tables: &[Looked],
+    nth: usize,
+    seed: Seed,
+) -> Result<Option<Reach>> {
+    let mut best: Option<Reach> = None;
+    for (via, between) in tables.iter().enumerate() {
+        let Some(reach) = &between.reached else { continue };
+        if reach.left_out.is_some() || !between.sketch.may_lead_to(&tables[nth].sketch) {
+            continue;
+        }
+        let names = Headers::new(&between.name[..], link_names(own, tables, via));
+        let left = Profile::of_main(&mut opened(&between.text)?, seed)?.renamed(names.clone());
+        let right = Profile::of_reference(&mut opened(&tables[nth].text)?, &left)?;
+        let found = suggest(&left, &right);
+        drop((left, right));
+        let run = |key: &SuggestedKey, within: Option<&str>| {
+            let steps = steps_to((own, tables), via, Link::of(key));
+            let step = Step {
+                table: &tables[nth].text,
+                on: key.parts.iter().map(|part| part.on.clone()).collect(),
+                within: within.map(str::to_owned),
+                take: key.take.clone(),
+            };
+            last(counts(plan(main, steps.into_iter().chain([step]).collect())?, Some(1))?)
+        };
+        let mut keys = tried(&found, run).unwrap_or_default();
+        keys.retain(|tried| !tried.key.is_by_chance);
+        let matched = |reach: &Reach| reach.keys[0].matched();
+        if let Some(first) = keys.first()
+            && best.as_ref().is_none_or(|best| matched(best) < first.matched())
+        {
+            let left_out = left_out(first, matched(reach));
+            best = Some(Reach { via: Some(via), keys, found, left_out });
+        }
+    }
+    // A few rows are found by chance, the more so the more tables there are.
+    Ok(best.filter(|best| !matches!(best.left_out, Some(LeftOut::Few | LeftOut::Chance))))
+}
+
+/// The steps of a plan that leads to a table and takes what `link` needs of it.
+pub(super) fn steps_to<'t>(
+    (own, tables): (&Headers, &'t [Looked]),
+    table: usize,
+    link: Link,
+) -> Vec<Step<'t>> {
+    let Some(reach) = &tables[table].reached else { return Vec::new() };
+    let mut steps = match reach.via {
+        Some(via) => steps_to((own, tables), via, Link::of(&reach.keys[0].key)),
+        None => Vec::new(),
+    };
+    steps.push(Step {
+        table: &tables[table].text,
+        on: reach.keys[0].key.parts.iter().map(|part| part.on.clone()).collect(),
+        within: reach.keys[0].within.clone(),
+        take: link.take(&tables[table].headers, &link_names(own, tables, table)),
+    });
+    steps
+}
+
+/// The names under which the columns of a table are taken when they lead to others: their headers, with the name of the
+/// table where other tables have the same header.
+pub(super) fn link_names(own: &Headers, tables: &[Looked], nth: usize) -> Vec<String> {
+    let headers = &tables[nth].headers;
+    let stem = Address::stem_of_any(&tables[nth].text);
+    let is_elsewhere = |header: &str| {
+        let others = tables.iter().enumerate().filter(|(other, _)| *other != nth);
+        let mut all = others.flat_map(|(_, other)| other.headers.iter()).chain(own.iter());
+        all.any(|other| other.eq_ignore_ascii_case(header))
+    };
+    (0..headers.len())
+        .map(|column| match headers.name(column) {
+            header if is_elsewhere(header) => format!("{} ({stem})", headers.address(column)),
+            _ => headers.address(column),
+        })
+        .collect()
+}
+
+/// Why a table is left out whose key found that of so many rows that it could find.
+fn left_out(tried: &Tried, rows: u64) -> Option<LeftOut> {
+    let several = tried.counts.of(Kind::Ambiguous);
+    match () {
+        () if tried.key.is_by_chance => Some(LeftOut::Chance),
+        () if several > tried.matched() / DISAGREEING => Some(LeftOut::Several),
+        () if tried.matched() * 2 < rows => Some(LeftOut::Few),
+        () if tried.key.take == [ROW] => Some(LeftOut::Nothing),
+        () => None,
+    }
+}
+
+fn last(counts: Vec<Counts>) -> Result<Counts> {
+    Ok(counts.into_iter().next_back().unwrap_or_default())
+}
+
+fn opened(text: &OsStr) -> Result<OpenTable> {
+    open(&Table::all(text)?, &Meter::default(), &mut None)
+}
+
+/// What `work` gives for each of `all`, in their order, on up to `threads` threads.
+fn in_parallel<T: Sync, R: Send>(
+    all: &[T],
+    threads: usize,
+    work: impl Fn(&T) -> R + Sync,
+) -> Vec<R> {
+    let next = AtomicUsize::new(0);
+    let done: Mutex<Vec<(usize, R)>> = Mutex::new(Vec::with_capacity(all.len()));
+    let go_on = || {
+        while let Some((nth, one)) =
+            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|nth| Some((nth, all.get(nth)?)))
+        {
+            let result = work(one);
+            done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((nth, result));
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads.min(all.len()) {
+            // Where the system allows fewer threads, this one does their work.
+            drop(std::thread::Builder::new().spawn_scoped(scope, go_on));
+        }
+        go_on();
+    });
+    let mut done = done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    done.sort_by_key(|(nth, _)| *nth);
+    done.into_iter().map(|(_, result)| result).collect()
+}

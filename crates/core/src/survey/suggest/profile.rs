@@ -1,0 +1,107 @@
+//! The first rows of a table, column by column, as they are compared with those of others.
+
+use ahash::RandomState;
+
+use super::column::{Column, Form, Hashes, Spelled};
+use super::cut::{Cut, cuts};
+use crate::diagnosis::Loose;
+use crate::hashing::Seed;
+use crate::table::{Block, CellKind, Headers, Source};
+
+/// What a table holds, by its first rows.
+///
+/// It takes some 30 bytes for each different value of a column, and 4 bytes for each cell.
+#[derive(Debug)]
+pub struct Profile {
+    pub(super) headers: Headers,
+    pub(super) columns: Vec<Column>,
+    pub(super) hasher: RandomState,
+    /// For the main table, all its values in each form.
+    known: [Hashes; 2],
+}
+
+/// How many rows of a main table and of a reference are looked at.
+pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
+
+impl Profile {
+    /// The profile of a main table, by its first [`LOOKED_AT`] rows.
+    ///
+    /// # Errors
+    /// The errors of the source.
+    pub fn of_main<S: Source>(source: &mut S, seed: Seed) -> Result<Self, S::Error> {
+        let hasher = RandomState::with_seeds(seed[0], seed[1], seed[2], seed[3]);
+        let columns = columns(source, LOOKED_AT[0], &hasher, Spelled::First)?;
+        let known = Form::ALL.map(|form| {
+            columns.iter().flat_map(|column| column.spellings(form).keys().copied()).collect()
+        });
+        Ok(Self { headers: source.headers().clone(), columns, hasher, known })
+    }
+
+    /// The profile of a table that is to be compared with a main table, by its first [`LOOKED_AT`] rows.
+    ///
+    /// # Errors
+    /// The errors of the source.
+    pub fn of_reference<S: Source>(source: &mut S, main: &Self) -> Result<Self, S::Error> {
+        let [whole, tail] = &main.known;
+        let hasher = main.hasher.clone();
+        let columns = columns(source, LOOKED_AT[1], &hasher, Spelled::Of([whole, tail]))?;
+        Ok(Self { headers: source.headers().clone(), columns, hasher, known: Default::default() })
+    }
+
+    /// How many rows were looked at.
+    pub fn rows(&self) -> usize {
+        self.columns.first().map_or(0, Column::rows)
+    }
+
+    /// The same with other headers for its columns, as when they are taken under other names.
+    ///
+    /// # Panics
+    /// When there are more or fewer of them.
+    #[must_use]
+    pub fn renamed(self, headers: Headers) -> Self {
+        assert_eq!(headers.len(), self.headers.len(), "every column needs a header");
+        Self { headers, ..self }
+    }
+
+    /// The headers of the table.
+    pub fn headers(&self) -> &Headers {
+        &self.headers
+    }
+}
+
+/// Reads the first rows of a table, column by column. Parts that all values of a column have are columns too.
+fn columns<S: Source>(
+    source: &mut S,
+    most: usize,
+    hasher: &RandomState,
+    spelled: Spelled<'_>,
+) -> Result<Vec<Column>, S::Error> {
+    let width = source.headers().len();
+    let mut all: Vec<Column> = (0..width).map(|column| Column::of(column, None)).collect();
+    let mut loose = Loose::new();
+    let (mut block, mut rows) = (Block::default(), 0);
+    let mut cut: Option<Vec<(usize, Cut)>> = None;
+    let is_main = matches!(spelled, Spelled::First);
+    while rows < most && source.read_block(&mut block)? {
+        let cut = cut.get_or_insert_with(|| {
+            let of =
+                |column| cuts(&block, column, is_main).into_iter().map(move |cut| (column, cut));
+            let found: Vec<(usize, Cut)> = (0..width).flat_map(of).collect();
+            all.extend(found.iter().map(|(column, cut)| Column::of(*column, Some(cut.step()))));
+            found
+        });
+        let (whole, parts) = all.split_at_mut(width);
+        for row in 0..block.rows().min(most - rows) {
+            for (column, whole) in whole.iter_mut().enumerate() {
+                let cell = (block.cell(row, column), block.kind(row, column));
+                whole.add(cell, &mut loose, hasher, spelled);
+            }
+            for ((column, cut), part) in cut.iter().zip(&mut *parts) {
+                let text = cut.of(block.cell(row, *column));
+                part.add((text, CellKind::Untyped), &mut loose, hasher, spelled);
+            }
+        }
+        rows += block.rows();
+    }
+    Ok(all)
+}
