@@ -58,7 +58,9 @@ impl Scene {
     }
 
     pub(crate) fn with(self, name: &str, content: impl AsRef<[u8]>) -> Self {
-        fs::write(self.path(name), content).unwrap();
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
         self
     }
 

@@ -93,8 +93,7 @@ fn reached(tables: &[Looked]) -> Vec<Reached<'_>> {
 
 fn as_reached(table: &Looked) -> Reached<'_> {
     let reach = table.reached.as_ref();
-    let reach =
-        reach.filter(|reach| !matches!(reach.left_out, Some(LeftOut::Copy | LeftOut::Chance)));
+    let reach = reach.filter(|reach| reach.left_out != Some(LeftOut::Copy));
     Reached {
         headers: reach.map_or_else(Vec::new, |_| table.headers.iter().collect()),
         via: reach.and_then(|reach| reach.via),

@@ -12,7 +12,7 @@ use gather_keys_core::table::Headers;
 use gather_keys_formats::Address;
 
 use super::proposed_plan::{Link, Step, plan};
-use super::tables::not_read;
+use super::tables::{Listed, not_read};
 use super::trial::{Tried, counts, tried};
 use crate::call::Table;
 use crate::error::Result;
@@ -59,8 +59,6 @@ pub(super) struct Reach {
 pub(super) enum LeftOut {
     /// It has all columns of the main table.
     Copy,
-    /// Its key would be found in any table.
-    Chance,
     /// It is found for less than half of the rows.
     Few,
     /// Several of its rows have the key.
@@ -76,7 +74,6 @@ impl LeftOut {
     pub(super) fn reason(self) -> &'static str {
         match self {
             Self::Copy => "it has every column of the main table",
-            Self::Chance => "such values, like numbers that count, are in many tables by chance",
             Self::Few => "fewer than half of the rows are matched",
             Self::Several => "many keys are on several of its rows, which disagree",
             Self::Nothing => "it has no columns that the main table lacks",
@@ -91,45 +88,40 @@ pub(super) struct Search {
     pub(super) not_read: Vec<NotRead>,
 }
 
-/// Looks at tables: which of them the main table leads to, and which these lead to in turn, unless `wanted` says that all
-/// that is wanted is there already.
+/// Looks at tables: which of them the main table leads to, and which these lead to in turn, unless what is
+/// reached `is_enough`.
 ///
 /// # Errors
-/// When the main table can't be read, or the only other table.
+/// When the main table can't be read, or one that the call names.
 pub(super) fn search(
     main: &OsStr,
-    texts: Vec<OsString>,
+    listed: Vec<Listed>,
     seed: Seed,
     threads: usize,
     is_enough: impl Fn(&[Looked]) -> bool,
 ) -> Result<Search> {
     let profile = Profile::of_main(&mut opened(main)?, seed)?;
-    let is_one = texts.len() == 1;
-    let of_each = in_parallel(&texts, threads, |text| directly(main, &profile, text, !is_one));
+    let is_one = listed.len() == 1;
+    let of_each =
+        in_parallel(&listed, threads, |listed| directly(main, &profile, &listed.text, !is_one));
     let mut search = Search { tables: Vec::new(), not_read: Vec::new() };
-    for (text, looked) in texts.iter().zip(of_each) {
+    for (Listed { text, is_named }, looked) in listed.iter().zip(of_each) {
         match looked {
             Ok(looked) => search.tables.push(looked),
-            Err(error) if is_one => return Err(error),
+            Err(error) if *is_named => return Err(error),
             Err(error) => search.not_read.push(not_read(text, &error)),
         }
     }
     let own = profile.headers().clone();
     drop(profile);
     for _ in 0..BETWEEN {
-        let tables = &search.tables;
         let unreached: Vec<usize> =
-            (0..tables.len()).filter(|&nth| tables[nth].reached.is_none()).collect();
-        if is_one || unreached.is_empty() || is_enough(tables) {
+            (0..search.tables.len()).filter(|&nth| search.tables[nth].reached.is_none()).collect();
+        if is_one || unreached.is_empty() || is_enough(&search.tables) {
             break;
         }
-        let found =
-            in_parallel(&unreached, threads, |&nth| by_way((main, &own), tables, nth, seed));
-        let reached: Vec<(usize, Reach)> = unreached
-            .iter()
-            .zip(found)
-            .filter_map(|(&nth, found)| Some((nth, found.ok().flatten()?)))
-            .collect();
+        let way = Ways { main, own: &own, tables: &search.tables, seed, threads };
+        let reached = way.to(&unreached);
         if reached.is_empty() {
             break;
         }
@@ -175,8 +167,12 @@ fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool)
     let mut source = opened(text)?;
     let own = Profile::of_reference(&mut source, profile)?;
     let (headers, sketch) = (own.headers().clone(), own.sketch());
-    let found = suggest(profile, &own);
+    let mut found = suggest(profile, &own);
     drop((own, source));
+    if is_one_of_many {
+        // Numbers that count are in any table; with many tables such keys say nothing.
+        found.keys.retain(|key| !key.is_by_chance);
+    }
     let name = Address::shown(&text.to_string_lossy());
     let step = |key: &SuggestedKey, within: Option<&str>| Step {
         table: text,
@@ -208,46 +204,70 @@ fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool)
     Ok(Looked { text: text.to_owned(), name, headers, sketch, reached })
 }
 
-/// The way to a table by the columns of one that is reached already; the one that finds most rows.
-fn by_way(
-    (main, own): (&OsStr, &Headers),
-    tables: &[Looked],
-    nth: usize,
+/// The ways that go on from tables that are reached already.
+struct Ways<'s> {
+    main: &'s OsStr,
+    own: &'s Headers,
+    tables: &'s [Looked],
     seed: Seed,
-) -> Result<Option<Reach>> {
-    let mut best: Option<Reach> = None;
-    for (via, between) in tables.iter().enumerate() {
-        let Some(reach) = &between.reached else { continue };
-        if reach.left_out.is_some() || !between.sketch.may_lead_to(&tables[nth].sketch) {
-            continue;
+    threads: usize,
+}
+
+impl Ways<'_> {
+    /// The tables of these that another leads to, each by the one that finds most rows.
+    fn to(&self, unreached: &[usize]) -> Vec<(usize, Reach)> {
+        let mut found: Vec<(usize, Reach)> = Vec::new();
+        for (via, between) in self.tables.iter().enumerate() {
+            let Some(reach) = &between.reached else { continue };
+            let may_be = |nth: &&usize| between.sketch.may_lead_to(&self.tables[**nth].sketch);
+            let next: Vec<usize> = unreached.iter().filter(may_be).copied().collect();
+            if reach.left_out.is_some() || next.is_empty() {
+                continue;
+            }
+            // A table that could be read once may not be there any more; then it leads nowhere.
+            let names = Headers::new(&between.name[..], link_names(self.own, self.tables, via));
+            let profile = opened(&between.text)
+                .and_then(|mut open| Ok(Profile::of_main(&mut open, self.seed)?));
+            let Ok(profile) = profile.map(|profile| profile.renamed(names)) else { continue };
+            let ways = in_parallel(&next, self.threads, |&nth| self.by_way_of(via, &profile, nth));
+            for (nth, reach) in next.into_iter().zip(ways) {
+                let Ok(Some(reach)) = reach else { continue };
+                match found.iter_mut().find(|(other, _)| *other == nth) {
+                    Some((_, known)) if known.keys[0].matched() >= reach.keys[0].matched() => {}
+                    Some((_, known)) => *known = reach,
+                    None => found.push((nth, reach)),
+                }
+            }
         }
-        let names = Headers::new(&between.name[..], link_names(own, tables, via));
-        let left = Profile::of_main(&mut opened(&between.text)?, seed)?.renamed(names.clone());
-        let right = Profile::of_reference(&mut opened(&tables[nth].text)?, &left)?;
-        let found = suggest(&left, &right);
-        drop((left, right));
+        found
+    }
+
+    /// The way to a table by the columns of one that is reached already, whose profile has the headers under which they are
+    /// taken.
+    fn by_way_of(&self, via: usize, profile: &Profile, nth: usize) -> Result<Option<Reach>> {
+        let text = &self.tables[nth].text;
+        let reference = Profile::of_reference(&mut opened(text)?, profile)?;
+        let mut found = suggest(profile, &reference);
+        found.keys.retain(|key| !key.is_by_chance);
+        drop(reference);
         let run = |key: &SuggestedKey, within: Option<&str>| {
-            let steps = steps_to((own, tables), via, Link::of(key));
+            let steps = steps_to((self.own, self.tables), via, Link::of(key));
             let step = Step {
-                table: &tables[nth].text,
+                table: text,
                 on: key.parts.iter().map(|part| part.on.clone()).collect(),
                 within: within.map(str::to_owned),
                 take: key.take.clone(),
             };
-            last(counts(plan(main, steps.into_iter().chain([step]).collect())?, Some(1))?)
+            last(counts(plan(self.main, steps.into_iter().chain([step]).collect())?, Some(1))?)
         };
-        let mut keys = tried(&found, run).unwrap_or_default();
-        keys.retain(|tried| !tried.key.is_by_chance);
-        let matched = |reach: &Reach| reach.keys[0].matched();
-        if let Some(first) = keys.first()
-            && best.as_ref().is_none_or(|best| matched(best) < first.matched())
-        {
-            let left_out = left_out(first, matched(reach));
-            best = Some(Reach { via: Some(via), keys, found, left_out });
-        }
+        let keys = tried(&found, run)?;
+        let Some(first) = keys.first() else { return Ok(None) };
+        let reach = self.tables[via].reached.as_ref();
+        let left_out = left_out(first, reach.map_or(0, |reach| reach.keys[0].matched()));
+        // A few rows are found by chance, the more so the more tables there are.
+        let is_found = left_out != Some(LeftOut::Few);
+        Ok(is_found.then_some(Reach { via: Some(via), keys, found, left_out }))
     }
-    // A few rows are found by chance, the more so the more tables there are.
-    Ok(best.filter(|best| !matches!(best.left_out, Some(LeftOut::Few | LeftOut::Chance))))
 }
 
 /// The steps of a plan that leads to a table and takes what `link` needs of it.
@@ -292,7 +312,6 @@ pub(super) fn link_names(own: &Headers, tables: &[Looked], nth: usize) -> Vec<St
 fn left_out(tried: &Tried, rows: u64) -> Option<LeftOut> {
     let several = tried.counts.of(Kind::Ambiguous);
     match () {
-        () if tried.key.is_by_chance => Some(LeftOut::Chance),
         () if several > tried.matched() / DISAGREEING => Some(LeftOut::Several),
         () if tried.matched() * 2 < rows => Some(LeftOut::Few),
         () if tried.key.take == [ROW] => Some(LeftOut::Nothing),

@@ -12,20 +12,31 @@ use crate::error::Result;
 use crate::inputs::open;
 use crate::progress::Meter;
 
-/// The addresses of the tables that texts mean, as they are written. Of a folder, the main table is left out.
+/// A table to be looked at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Listed {
+    /// Its address as it is written.
+    pub(super) text: OsString,
+    /// Whether the call names it, and not only a folder, a pattern or the like.
+    pub(super) is_named: bool,
+}
+
+/// The tables that texts mean. Of a folder, the main table is left out.
 ///
 /// # Errors
 /// When a folder, workbook or database can't be read, or nothing is like a pattern.
-pub(super) fn listed(main: &OsStr, texts: &[OsString]) -> Result<Vec<OsString>> {
-    let mut all: Vec<OsString> = Vec::new();
+pub(super) fn listed(main: &OsStr, texts: &[OsString]) -> Result<Vec<Listed>> {
+    let mut all: Vec<Listed> = Vec::new();
     for text in texts {
         let every = Address::every(text)?;
         let is_one = every.len() < 2 || is_one_table(text, &every);
         let meant = if is_one { vec![text.clone()] } else { every };
         let is_folder = Path::new(text).is_dir();
-        for table in meant {
-            if !(all.contains(&table) || is_folder && is_same(&table, main)) {
-                all.push(table);
+        let is_named = meant.len() == 1 && meant[0] == *text;
+        for text in meant {
+            let is_known = all.iter().any(|known| known.text == text);
+            if !(is_known || is_folder && is_same(&text, main)) {
+                all.push(Listed { text, is_named });
             }
         }
     }

@@ -106,7 +106,7 @@ impl Told<'_> {
             .map(|table| table.name.clone())
             .collect();
         if !others.is_empty() {
-            let words = format!("Nothing in common: {}", others.join(", "));
+            let words = format!("No key leads to {}", joined(&others, "or"));
             let _ = writeln!(text, "\n{}", wording::wrapped(&words, 0, "  "));
         }
     }

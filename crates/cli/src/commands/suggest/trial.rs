@@ -72,7 +72,7 @@ pub(super) fn tried(
     // A key that finds clearly more comes first; chance matches a few.
     tried.sort_by_key(|tried| {
         let rows = tried.counts.main_rows.max(1);
-        std::cmp::Reverse(tried.matched() * CLEARLY / rows)
+        (tried.key.is_by_chance, std::cmp::Reverse(tried.matched() * CLEARLY / rows))
     });
     let most = tried.first().map_or(0, Tried::matched);
     tried.retain(|tried| tried.matched() * 2 >= most.max(1));

@@ -5,6 +5,8 @@ use std::collections::{HashMap, HashSet};
 
 use ahash::RandomState;
 
+use super::cut::Cut;
+use super::pairs::ByValue;
 use crate::diagnosis::Loose;
 use crate::hashing::PassHash;
 use crate::plan::quoted_header;
@@ -46,8 +48,8 @@ impl Form {
 pub(super) enum Spelled<'p> {
     /// Those met first.
     First,
-    /// Those of values that are known in one of these forms.
-    Of([&'p Hashes; 2]),
+    /// Those of values that a main table has.
+    Of(&'p ByValue),
 }
 
 /// A value as it is read.
@@ -73,8 +75,8 @@ const BLANK: Value =
 pub(super) struct Column {
     /// The column of the table.
     pub(super) of: usize,
-    /// The step that takes a piece of it, if it is one.
-    pub(super) piece: Option<String>,
+    /// The part of its values that it has, if it has not the whole.
+    pub(super) cut: Option<Cut>,
     /// The different values as they are read, the blank one first, and where each is by its hash.
     values: Vec<Value>,
     places: HashMap<u64, u32, PassHash>,
@@ -91,10 +93,10 @@ pub(super) struct Column {
 }
 
 impl Column {
-    pub(super) fn of(column: usize, piece: Option<String>) -> Self {
+    pub(super) fn of(column: usize, cut: Option<Cut>) -> Self {
         Self {
             of: column,
-            piece,
+            cut,
             values: vec![BLANK],
             places: HashMap::default(),
             rows: Vec::new(),
@@ -130,7 +132,7 @@ impl Column {
                 let spellings = &mut self.spellings[form as usize];
                 let is_kept = match spelled {
                     Spelled::First => spellings.len() < KEPT,
-                    Spelled::Of(known) => known[form as usize].contains(&left),
+                    Spelled::Of(known) => known.has(left, form),
                 };
                 if is_kept {
                     spellings.entry(left).or_insert_with(|| text.to_owned());
@@ -216,8 +218,8 @@ impl Column {
     /// Its template in a part.
     pub(super) fn template(&self, headers: &Headers) -> String {
         let header = quoted_header(&headers.address(self.of));
-        match &self.piece {
-            Some(piece) => format!("{header} | {piece}"),
+        match self.cut {
+            Some(cut) => format!("{header} | {}", cut.step()),
             None => header,
         }
     }
@@ -225,6 +227,8 @@ impl Column {
 
 /// What is left of a value, and what it looks like.
 fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState) -> Value {
+    // A text may be a date or a number that another table has as such.
+    let kind = if kind == CellKind::Text { CellKind::Untyped } else { kind };
     let look = Look::of(text, kind);
     let date = match look {
         Look::Date | Look::Time => dates_of(text)[0],

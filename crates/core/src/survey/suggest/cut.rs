@@ -1,7 +1,7 @@
 //! Parts of values that may be columns of their own: pieces between separators, and parts of a fixed length.
 
 use crate::survey::look::Look;
-use crate::table::Block;
+use crate::table::{Block, CellKind};
 
 /// A part of each value of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,6 +37,11 @@ impl Cut {
         }
     }
 
+    /// Whether what it leaves out is lost, unless another part has it.
+    pub(super) fn is_lossy(self) -> bool {
+        !matches!(self, Self::Piece(..))
+    }
+
     /// The part of a value; of ASCII characters where their number counts.
     pub(super) fn of(self, text: &str) -> &str {
         let part = match self {
@@ -56,7 +61,11 @@ pub(super) fn cuts(block: &Block, column: usize, is_main: bool) -> Vec<Cut> {
         .map(|row| block.cell(row, column))
         .filter(|text| !text.is_empty())
         .collect();
-    let is_text = |text: &&str| Look::of(text, block.kind(0, column)) == Look::Text;
+    let kind = match block.kind(0, column) {
+        CellKind::Text => CellKind::Untyped,
+        kind => kind,
+    };
+    let is_text = |text: &&str| Look::of(text, kind) == Look::Text;
     if values.is_empty() || !values.iter().all(is_text) {
         return Vec::new();
     }

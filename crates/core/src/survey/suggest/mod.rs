@@ -18,13 +18,13 @@ mod written;
 
 use super::look::Look;
 use crate::table::Headers;
-use column::Column;
+use column::{Column, Form};
 use naming::{naming, take};
 use pairs::{Pair, pairs};
 pub use profile::{LOOKED_AT, Profile};
 use ranges::{bounds, ranges};
 pub use routes::{Reached, Wanted, fewest, with_those_between};
-use sets::{Proposed, sets};
+use sets::{Proposed, is_by_chance, sets};
 pub use sketch::Sketch;
 use written::part;
 
@@ -74,26 +74,27 @@ pub fn suggest(main: &Profile, reference: &Profile) -> Suggestions {
     let Profile { columns: left, headers: ours, hasher, .. } = main;
     let Profile { columns: right, headers: theirs, .. } = reference;
     let naming = naming(left, theirs, ours);
-    let pairs = pairs((left, ours), (right, theirs));
+    let mut pairs = pairs((left, ours), &main.by_value, (right, theirs));
+    // Where the digits at the end of values are all that they have in common, no steps make them one.
+    let written_as = |pair: &Pair| part(pair, (left, ours), (right, theirs), hasher);
+    pairs.retain(|pair| pair.form == Form::Loose || written_as(pair).is_some());
     let bounds = bounds(right);
     let has_date = left.iter().any(|column| matches!(column.look(), Look::Date | Look::Time));
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
     let sets = sets(left, right, &pairs, lower);
-    let written = |set: &[Pair]| -> Option<Vec<SuggestedPart>> {
-        set.iter().map(|pair| part(pair, (left, ours), (right, theirs), hasher)).collect()
-    };
+    let written = |set: &[Pair]| set.iter().filter_map(written_as).collect();
     let in_key = |set: &[Pair]| -> Vec<usize> {
         set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()
     };
     let key = |set: &[Pair], wider: Vec<SuggestedKey>| {
-        let is_by_chance = set.iter().all(|pair| pair.is_by_chance);
+        let is_by_chance = is_by_chance(&set.iter().collect::<Vec<_>>(), left, right);
         let take = take(naming.as_ref(), (right, theirs), ours, &in_key(set), set);
-        Some(SuggestedKey { parts: written(set)?, take, is_by_chance, wider })
+        SuggestedKey { parts: written(set), take, is_by_chance, wider }
     };
     let keys: Vec<SuggestedKey> = sets
         .iter()
-        .filter_map(|Proposed { set, wider }| {
-            key(set, wider.iter().filter_map(|set| key(set, Vec::new())).collect())
+        .map(|Proposed { set, wider }| {
+            key(set, wider.iter().map(|set| key(set, Vec::new())).collect())
         })
         .collect();
     let in_key = sets.first().map(|best| in_key(&best.set)).unwrap_or_default();

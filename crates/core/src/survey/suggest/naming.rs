@@ -23,7 +23,7 @@ pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Optio
     for (place, header) in headers.iter().enumerate() {
         places.entry(header).or_insert(place);
     }
-    for column in left.iter().filter(|column| column.piece.is_none()) {
+    for column in left.iter().filter(|column| column.cut.is_none()) {
         let values: HashSet<&String> = column.spellings(Form::Loose).values().collect();
         if values.len() < 2 {
             continue;
@@ -74,7 +74,7 @@ pub(super) fn take(
     let mut all: Vec<String> = Vec::new();
     let is_worth = |column: &&Column| {
         let header = theirs.name(column.of);
-        column.piece.is_none()
+        column.cut.is_none()
             && !in_key.contains(&column.of)
             && !named.contains(&column.of)
             && !column.distinct(Form::Loose).is_empty()
@@ -94,7 +94,7 @@ pub(super) fn take(
     if all.is_empty() {
         let is_other =
             |column: &&Column| !in_key.contains(&column.of) && !named.contains(&column.of);
-        let others = right.iter().filter(|column| column.piece.is_none()).filter(is_other);
+        let others = right.iter().filter(|column| column.cut.is_none()).filter(is_other);
         all.extend(others.map(|column| quoted_header(&theirs.address(column.of))));
     }
     if all.is_empty() {

@@ -1,11 +1,10 @@
 //! Pairs of columns whose values meet.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::Side;
 use super::column::{Column, Form};
 use crate::hashing::PassHash;
-use crate::table::Headers;
 
 /// How many pairs of columns are tried together.
 pub(super) const PAIRS: usize = 14;
@@ -56,44 +55,72 @@ pub(super) fn letters(header: &str) -> String {
     header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
 }
 
-/// From this number of reference columns on, a value that all of them hold does not show which one is meant.
+/// Values that more columns of the main table have than this do not show which one is meant.
 const EVERYWHERE: usize = 256;
 
-/// The columns of a reference by value and by header, so that a main column is compared with a few columns only.
-struct Holding {
-    by_value: [HashMap<u64, Vec<usize>, PassHash>; 2],
-    by_header: HashMap<String, Vec<usize>>,
-}
+/// The columns of a main table by their values, in each form, so that a reference's values are looked up once.
+#[derive(Debug, Default)]
+pub(super) struct ByValue([HashMap<u64, Vec<u32>, PassHash>; 2]);
 
-impl Holding {
-    fn of((right, theirs): Side<'_>) -> Self {
-        let mut holding = Self { by_value: Default::default(), by_header: HashMap::new() };
-        for (nth, column) in right.iter().enumerate() {
-            for (form, by_value) in Form::ALL.into_iter().zip(&mut holding.by_value) {
+/// For each column of a main table, the columns of a reference that share values with it, and how many in each form.
+type Shared = Vec<BTreeMap<usize, [usize; 2]>>;
+
+impl ByValue {
+    pub(super) fn of(columns: &[Column]) -> Self {
+        let mut all = Self::default();
+        for (form, by_value) in Form::ALL.into_iter().zip(&mut all.0) {
+            for (nth, column) in columns.iter().enumerate() {
                 for value in column.distinct(form) {
-                    by_value.entry(*value).or_default().push(nth);
+                    by_value.entry(*value).or_default().push(nth as u32);
                 }
             }
-            holding.by_header.entry(letters(theirs.name(column.of))).or_default().push(nth);
         }
-        holding
+        all
     }
 
-    /// The columns that share a value with a main column, in order. A value that is everywhere counts only for columns
-    /// with the same header.
-    fn may_go_with(&self, column: &Column, ours: &Headers) -> BTreeSet<usize> {
-        let entries = Form::ALL.into_iter().zip(&self.by_value).flat_map(|(form, by_value)| {
-            column.distinct(form).iter().filter_map(|value| by_value.get(value))
-        });
-        let rare = entries.filter(|columns| columns.len() <= EVERYWHERE).flatten();
-        let same = self.by_header.get(&letters(ours.name(column.of))).into_iter().flatten();
-        rare.chain(same.take(EVERYWHERE)).copied().collect()
+    /// Whether any column has a value in a form.
+    pub(super) fn has(&self, value: u64, form: Form) -> bool {
+        self.0[form as usize].contains_key(&value)
+    }
+
+    /// The columns that share a value with one of a reference, or its header.
+    fn shared(&self, (left, ours): Side<'_>, (right, theirs): Side<'_>) -> Shared {
+        let mut shared: Shared = vec![BTreeMap::new(); left.len()];
+        let mut by_header: HashMap<String, Vec<usize>> = HashMap::new();
+        for (main, column) in left.iter().enumerate() {
+            by_header.entry(letters(ours.name(column.of))).or_default().push(main);
+        }
+        let mut counts = vec![[0; 2]; left.len()];
+        for (nth, column) in right.iter().enumerate() {
+            for (form, by_value) in Form::ALL.into_iter().zip(&self.0) {
+                let values = column.distinct(form).iter();
+                for columns in values.filter_map(|value| by_value.get(value)) {
+                    if columns.len() <= EVERYWHERE {
+                        columns.iter().for_each(|&main| counts[main as usize][form as usize] += 1);
+                    }
+                }
+            }
+            for (main, count) in counts.iter_mut().enumerate() {
+                if *count != [0; 2] {
+                    shared[main].insert(nth, std::mem::take(count));
+                }
+            }
+            let same = by_header.get(&letters(theirs.name(column.of))).into_iter().flatten();
+            for main in same.take(EVERYWHERE) {
+                shared[*main].entry(nth).or_default();
+            }
+        }
+        shared
     }
 }
 
-/// The pairs whose values meet, the best first.
-pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pair> {
-    let holding = Holding::of((right, theirs));
+/// The pairs whose values meet, the best first. `by_value` is of the main table.
+pub(super) fn pairs(
+    (left, ours): Side<'_>,
+    by_value: &ByValue,
+    (right, theirs): Side<'_>,
+) -> Vec<Pair> {
+    let shared = by_value.shared((left, ours), (right, theirs));
     let mut all = Vec::new();
     for (main, column) in left.iter().enumerate() {
         let values = column.distinct(Form::Loose).len();
@@ -103,17 +130,16 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
         let most_have = column.filled(Form::Tail) * 10 >= column.filled(Form::Loose) * 9;
         let mut single = 0.0_f64;
         let mut several: Vec<(usize, usize)> = Vec::new();
-        for nth in holding.may_go_with(column, ours) {
+        for (&nth, &[covered, covered_tail]) in &shared[main] {
             let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
-            let covered =
-                column.distinct(Form::Loose).intersection(other.distinct(Form::Loose)).count();
             let is_varied = column.distinct(Form::Tail).len() > FEW || named > 0.5;
-            // Numbers that count hold those of any other column, the more so if they are only a part of it.
+            // Numbers that count hold those of any other column, the more so if they are only a part of it; then the same
+            // header says nothing either.
             let is_by_chance = |form| {
-                let is_part = column.piece.is_some() || other.piece.is_some();
+                let is_part = column.cut.is_some() || other.cut.is_some();
                 let in_ours = is_part && column.is_found_by_chance(form);
-                named <= SAME && (in_ours || other.is_found_by_chance(form))
+                (is_part || named <= SAME) && (in_ours || other.is_found_by_chance(form))
             };
             let loose = Pair {
                 main,
@@ -126,17 +152,15 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
                 is_by_chance: is_by_chance(Form::Loose),
             };
             // Digits alone are compared where the values themselves don't meet.
-            let covered =
-                column.distinct(Form::Tail).intersection(other.distinct(Form::Tail)).count();
             let tail = Pair {
                 form: Form::Tail,
                 values: column.distinct(Form::Tail).len(),
-                covered,
+                covered: covered_tail,
                 is_by_chance: is_by_chance(Form::Tail) || !is_varied,
                 ..loose.clone()
             };
             let is_tail = most_have && tail.share() > loose.share() + 0.3;
-            if loose.share() >= ANY_ONE && other.piece.is_none() {
+            if loose.share() >= ANY_ONE && other.cut.is_none() {
                 several.push((nth, loose.covered));
             }
             single = single.max(loose.share());
@@ -174,7 +198,11 @@ pub(super) fn pairs((left, ours): Side<'_>, (right, theirs): Side<'_>) -> Vec<Pa
             });
         }
     }
-    all.sort_by(|a, b| (b.share() + b.named * 0.3).total_cmp(&(a.share() + a.named * 0.3)));
+    // What is found by chance must not crowd out what is not.
+    all.sort_by(|a, b| {
+        let worth = |pair: &Pair| pair.share() + pair.named * 0.3;
+        a.is_by_chance.cmp(&b.is_by_chance).then_with(|| worth(b).total_cmp(&worth(a)))
+    });
     all.truncate(PAIRS);
     all
 }

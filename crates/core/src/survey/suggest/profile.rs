@@ -2,8 +2,9 @@
 
 use ahash::RandomState;
 
-use super::column::{Column, Form, Hashes, Spelled};
+use super::column::{Column, Spelled};
 use super::cut::{Cut, cuts};
+use super::pairs::ByValue;
 use crate::diagnosis::Loose;
 use crate::hashing::Seed;
 use crate::table::{Block, CellKind, Headers, Source};
@@ -16,8 +17,8 @@ pub struct Profile {
     pub(super) headers: Headers,
     pub(super) columns: Vec<Column>,
     pub(super) hasher: RandomState,
-    /// For the main table, all its values in each form.
-    known: [Hashes; 2],
+    /// For the main table, its columns by their values.
+    pub(super) by_value: ByValue,
 }
 
 /// How many rows of a main table and of a reference are looked at.
@@ -31,10 +32,8 @@ impl Profile {
     pub fn of_main<S: Source>(source: &mut S, seed: Seed) -> Result<Self, S::Error> {
         let hasher = RandomState::with_seeds(seed[0], seed[1], seed[2], seed[3]);
         let columns = columns(source, LOOKED_AT[0], &hasher, Spelled::First)?;
-        let known = Form::ALL.map(|form| {
-            columns.iter().flat_map(|column| column.spellings(form).keys().copied()).collect()
-        });
-        Ok(Self { headers: source.headers().clone(), columns, hasher, known })
+        let by_value = ByValue::of(&columns);
+        Ok(Self { headers: source.headers().clone(), columns, hasher, by_value })
     }
 
     /// The profile of a table that is to be compared with a main table, by its first [`LOOKED_AT`] rows.
@@ -42,10 +41,10 @@ impl Profile {
     /// # Errors
     /// The errors of the source.
     pub fn of_reference<S: Source>(source: &mut S, main: &Self) -> Result<Self, S::Error> {
-        let [whole, tail] = &main.known;
         let hasher = main.hasher.clone();
-        let columns = columns(source, LOOKED_AT[1], &hasher, Spelled::Of([whole, tail]))?;
-        Ok(Self { headers: source.headers().clone(), columns, hasher, known: Default::default() })
+        let columns = columns(source, LOOKED_AT[1], &hasher, Spelled::Of(&main.by_value))?;
+        let by_value = ByValue::default();
+        Ok(Self { headers: source.headers().clone(), columns, hasher, by_value })
     }
 
     /// How many rows were looked at.
@@ -87,7 +86,7 @@ fn columns<S: Source>(
             let of =
                 |column| cuts(&block, column, is_main).into_iter().map(move |cut| (column, cut));
             let found: Vec<(usize, Cut)> = (0..width).flat_map(of).collect();
-            all.extend(found.iter().map(|(column, cut)| Column::of(*column, Some(cut.step()))));
+            all.extend(found.iter().map(|(column, cut)| Column::of(*column, Some(*cut))));
             found
         });
         let (whole, parts) = all.split_at_mut(width);

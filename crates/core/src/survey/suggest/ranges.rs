@@ -9,9 +9,8 @@ use crate::table::Headers;
 /// The columns of the reference that are the ends of ranges, as they are among `right`: two dates
 /// side by side, the first hardly ever after the second.
 pub(super) fn bounds(right: &[Column]) -> Vec<(usize, usize)> {
-    let is_date = |column: &Column| {
-        column.piece.is_none() && matches!(column.look(), Look::Date | Look::Time)
-    };
+    let is_date =
+        |column: &Column| column.cut.is_none() && matches!(column.look(), Look::Date | Look::Time);
     let dates: Vec<usize> = (0..right.len()).filter(|&nth| is_date(&right[nth])).collect();
     let is_range = |pair: &[usize]| {
         let days = right[pair[0]].days().zip(right[pair[1]].days());
@@ -35,7 +34,7 @@ pub(super) fn ranges(
     let name = |column: &Column, headers: &Headers| quoted_header(&headers.address(column.of));
     let mut all = Vec::new();
     for value in left {
-        if value.piece.is_some() || !matches!(value.look(), Look::Date | Look::Time) {
+        if value.cut.is_some() || !matches!(value.look(), Look::Date | Look::Time) {
             continue;
         }
         for (lower, upper) in bounds {

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::column::{Column, Form};
+use super::cut::Cut;
 use super::pairs::{PAIRS, Pair};
+use crate::hashing::PassHash;
 
 /// How many keys are proposed.
 const PROPOSED: usize = 2;
@@ -37,38 +39,40 @@ fn key_hash(hashes: impl Iterator<Item = u64>) -> Option<u64> {
     Some(all)
 }
 
-/// With `lower`, rows of the reference with another lower bound of their range count as different.
+/// The rows of the main table by which keys are compared: as many, evenly spaced, as show what a key is worth.
+const ROWS: usize = 4_000;
+
+/// What a set of pairs finds. With `lower`, rows of the reference with another lower bound of their range count as
+/// different.
 fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize>) -> Outcome {
-    let rows = right.first().map_or(0, |column| column.rows());
+    let all = left.first().map_or(0, Column::rows);
+    let keys: Vec<u64> = (0..all)
+        .step_by(all.div_ceil(ROWS).max(1))
+        .filter_map(|row| key_hash(set.iter().map(|pair| left[pair.main].left(row, pair.form))))
+        .collect();
+    let mut held: HashMap<u64, usize, PassHash> = keys.iter().map(|key| (*key, 0)).collect();
     let any = set.iter().map(|pair| pair.reference.len()).max().unwrap_or(1);
-    let mut held: HashMap<u64, usize> = HashMap::with_capacity(rows);
     let mut ranged: HashSet<u64> = HashSet::new();
-    for row in 0..rows {
+    for row in 0..right.first().map_or(0, Column::rows) {
         for nth in 0..any {
             let hashes = set.iter().map(|pair| {
                 let column = pair.reference[nth.min(pair.reference.len() - 1)];
                 right[column].left(row, pair.form)
             });
             let Some(key) = key_hash(hashes) else { continue };
+            let Some(count) = held.get_mut(&key) else { continue };
             let bound = lower.map(|lower| right[lower].left(row, Form::Loose));
             let is_another = bound.and_then(|bound| key_hash([key, bound].into_iter()));
             // A second row of the same key and the same range is one too many.
-            if is_another.is_none_or(|both| !ranged.insert(both) || !held.contains_key(&key)) {
-                *held.entry(key).or_default() += 1;
+            if is_another.is_none_or(|both| !ranged.insert(both) || *count == 0) {
+                *count += 1;
             }
         }
     }
-    let mut outcome = Outcome { rows: 0, found: 0, unique: 0 };
-    for row in 0..left.first().map_or(0, |column| column.rows()) {
-        let hashes = set.iter().map(|pair| left[pair.main].left(row, pair.form));
-        let Some(key) = key_hash(hashes) else { continue };
-        outcome.rows += 1;
-        if let Some(&count) = held.get(&key) {
-            outcome.found += 1;
-            outcome.unique += usize::from(count == 1);
-        }
-    }
-    outcome
+    let counts = || keys.iter().map(|key| held[key]);
+    let found = counts().filter(|count| *count > 0).count();
+    let unique = counts().filter(|count| *count == 1).count();
+    Outcome { rows: keys.len(), found, unique }
 }
 
 /// A set of pairs, by their numbers, with what it finds.
@@ -76,6 +80,7 @@ fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize
 struct Scored {
     score: f64,
     set: Vec<usize>,
+    rows: usize,
     found: usize,
     unique: usize,
     is_by_chance: bool,
@@ -105,7 +110,7 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
     let is_one_to_one = matches!(set, [only] if only.reference.len() == 1
         && left[only.main].is_key() && right[only.reference[0]].is_key());
     let unlikely = set.iter().map(|pair| {
-        let is_piece = |columns: &[Column], nth: usize| columns[nth].piece.is_some();
+        let is_piece = |columns: &[Column], nth: usize| columns[nth].cut.is_some();
         let is_piece =
             is_piece(left, pair.main) || pair.reference.iter().any(|&nth| is_piece(right, nth));
         let piece = if is_piece { 0.1 } else { 0.0 };
@@ -117,16 +122,34 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
         - 0.02 * (set.len() as f64 - 1.0)
         - chance
         - unlikely.fold(0.0, f64::max);
-    if is_by_chance(set) {
+    if is_by_chance(set, left, right) {
         score * BY_CHANCE
     } else {
         score + if is_one_to_one { 0.25 } else { 0.0 }
     }
 }
 
-/// Whether other values would be found as well.
-fn is_by_chance(set: &[&Pair]) -> bool {
-    set.iter().all(|pair| pair.is_by_chance)
+/// Whether other values would be found as well: where all values are such, or where a part of a value is taken and the rest
+/// of it is lost.
+pub(super) fn is_by_chance(set: &[&Pair], left: &[Column], right: &[Column]) -> bool {
+    let loses = |columns: &[Column], nth: usize, others: &dyn Fn(&Pair) -> Vec<usize>| {
+        let column = &columns[nth];
+        let rest = |pair: &&Pair| {
+            others(pair).iter().any(|&other| other != nth && columns[other].of == column.of)
+        };
+        let is_rest_there = match column.cut {
+            // The last digits of a column are a part of something only together with others.
+            Some(Cut::Last(_)) => set.len() > 1,
+            Some(_) => set.iter().copied().filter(|pair| rest(pair)).count() > 0,
+            None => true,
+        };
+        column.cut.is_some_and(Cut::is_lossy) && !is_rest_there
+    };
+    let loses = |pair: &Pair| {
+        loses(left, pair.main, &|pair| vec![pair.main])
+            || pair.reference.iter().any(|&nth| loses(right, nth, &|pair| pair.reference.clone()))
+    };
+    set.iter().all(|pair| pair.is_by_chance) || set.iter().any(|pair| loses(pair))
 }
 
 /// The best sets of pairs, and the best sets with another key.
@@ -144,15 +167,16 @@ pub(super) fn sets(
         Scored {
             score: score(&chosen, &outcome, left, right),
             set: set.to_vec(),
+            rows: outcome.rows,
             found: outcome.found,
             unique: outcome.unique,
-            is_by_chance: is_by_chance(&chosen),
+            is_by_chance: is_by_chance(&chosen, left, right),
         }
     };
     // Two parts of one column go together, but not a column with a part of it.
     let differ = |columns: &[Column], one: usize, other: usize| {
         columns[one].of != columns[other].of
-            || one != other && columns[one].piece.is_some() && columns[other].piece.is_some()
+            || one != other && columns[one].cut.is_some() && columns[other].cut.is_some()
     };
     let goes_with = |set: &[usize], nth: usize| {
         let one = &pairs[nth];
@@ -175,7 +199,9 @@ pub(super) fn sets(
             break;
         }
         let mut next: BTreeMap<Vec<usize>, Scored> = BTreeMap::new();
-        for Scored { set, .. } in now.iter().take(PAIRS / 2) {
+        // Nothing is gained by more parts where each row is found once.
+        let may_gain = |one: &&Scored| one.found < one.rows || one.unique < one.found;
+        for Scored { set, .. } in now.iter().take(PAIRS / 2).filter(may_gain) {
             for nth in 0..pairs.len() {
                 if set.contains(&nth) || !goes_with(set, nth) {
                     continue;
@@ -204,8 +230,15 @@ pub(super) fn sets(
             };
             set.iter().map(of).collect()
         };
+        // A column that the best key has already is found by others by chance.
+        let in_best: HashSet<usize> =
+            reported.first().into_iter().flat_map(|best| columns(best)).map(|(_, of)| of).collect();
+        let is_mere_chance = set.iter().any(|&nth| {
+            let pair = &pairs[nth];
+            pair.is_by_chance && pair.reference.iter().any(|&nth| in_best.contains(&right[nth].of))
+        });
         let is_new = reported.iter().all(|known| !columns(known).is_subset(&columns(set)));
-        if *score > LEAST && is_new && reported.len() < PROPOSED {
+        if *score > LEAST && is_new && !is_mere_chance && reported.len() < PROPOSED {
             reported.push(set.clone());
         }
     }

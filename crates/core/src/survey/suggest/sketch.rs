@@ -46,7 +46,7 @@ impl Profile {
             letters: letters(self.headers.name(column.of)),
             forms: Form::ALL.map(|form| FormSketch::of(column, form)),
         };
-        let whole = self.columns.iter().filter(|column| column.piece.is_none());
+        let whole = self.columns.iter().filter(|column| column.cut.is_none());
         Sketch { columns: whole.map(of).collect() }
     }
 }

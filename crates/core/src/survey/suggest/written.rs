@@ -32,8 +32,9 @@ pub(super) fn part(
         let raw = hasher.hash_one(&value[..]);
         pair.reference.iter().any(|&nth| right[nth].has_as_read(raw))
     };
-    let others = values.into_iter().filter(|(_, value)| !has_raw(value));
-    for (hash, value) in others.take(COMPARED) {
+    let (equal, others): (Vec<_>, Vec<_>) =
+        values.into_iter().partition(|(_, value)| has_raw(value));
+    for (hash, value) in others.into_iter().take(COMPARED) {
         let held =
             pair.reference.iter().filter_map(|&nth| right[nth].spellings(pair.form).get(hash));
         for other in held {
@@ -50,7 +51,7 @@ pub(super) fn part(
             Some(known) => Some(known.with(&more).unwrap_or(known)),
         };
     }
-    if steps.is_none() && pair.form == Form::Tail {
+    if steps.is_none() && equal.is_empty() && pair.form == Form::Tail {
         return None;
     }
     let behind = |side: String, steps: Option<&str>| match steps {
