@@ -175,7 +175,6 @@ fn surplus_word(unknown: &str, words: &[String]) -> String {
                  {command} {main} --from {unknown} --on KEY`"
             )
         }
-        "suggest" => format!("suggest compares two tables; leave {unknown} out"),
         _ => format!("`{command}` takes no more words, and `{unknown}` is one: leave it out"),
     }
 }

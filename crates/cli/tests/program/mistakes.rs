@@ -16,7 +16,7 @@ const MISTAKES: [&str; 67] = [
     "enrich hravest.csv ON --take Keeper",
     "enrich --take Keeper",
     "suggest harvest.csv",
-    "suggest harvest.csv hives.csv prices.csv",
+    "suggest harvest.csv hives.csv price.csv",
     // Quotes and separators.
     "enrich harvest.csv --from hives.csv --on Apiary = 'Site code' --take Keeper",
     "enrich harvest.csv --from hives.csv --on Apiary=Site code --take Keeper",

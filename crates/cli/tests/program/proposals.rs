@@ -552,8 +552,9 @@ fn folder(round: usize) -> (Scene, Vec<String>) {
             ),
         ),
     ];
-    let mut scene =
-        Scene::empty().with("main.csv", main.text()).with("tables/broken.xlsx", "PK\u{3}\u{4} no workbook");
+    let mut scene = Scene::empty()
+        .with("main.csv", main.text())
+        .with("tables/broken.xlsx", "PK\u{3}\u{4} no workbook");
     for (name, made) in tables {
         scene = scene.with(&format!("tables/{name}"), made.text());
     }

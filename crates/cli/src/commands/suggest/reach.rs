@@ -312,7 +312,7 @@ pub(super) fn link_names(own: &Headers, tables: &[Looked], nth: usize) -> Vec<St
 fn left_out(tried: &Tried, rows: u64) -> Option<LeftOut> {
     let several = tried.counts.of(Kind::Ambiguous);
     match () {
-        () if several > tried.matched() / DISAGREEING => Some(LeftOut::Several),
+        () if several > tried.matched() / DISAGREEING + 1 => Some(LeftOut::Several),
         () if tried.matched() * 2 < rows => Some(LeftOut::Few),
         () if tried.key.take == [ROW] => Some(LeftOut::Nothing),
         () => None,

@@ -2,6 +2,7 @@
 //! count, and for each row which of them it has.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::OnceLock;
 
 use ahash::RandomState;
 
@@ -20,6 +21,9 @@ const KEPT: usize = 20_000;
 
 /// Measures, such as weights and prices, have a fraction in one of this many.
 const FRACTIONS: usize = 2;
+
+/// The length of the longest name of a month, in bytes.
+const LONGEST_MONTH: usize = 9;
 
 /// This many numbers may be missing from a column that counts, besides half of them.
 const GAPS: u64 = 10;
@@ -57,8 +61,9 @@ pub(super) enum Spelled<'p> {
 struct Value {
     /// For each form the hash of what is left of it; 0 where nothing is.
     left: [u64; 2],
-    /// For each form the whole number that is left of it.
-    number: [Option<u64>; 2],
+    /// The whole number at its end, and whether that is all that is left of it.
+    number: Option<u64>,
+    is_number: bool,
     /// The day that it is, counted from 1970.
     day: Option<i32>,
     /// Whether it is a number with a fraction.
@@ -67,8 +72,14 @@ struct Value {
 }
 
 /// A cell that is blank.
-const BLANK: Value =
-    Value { left: [0; 2], number: [None; 2], day: None, is_fraction: false, look: Look::Blank };
+const BLANK: Value = Value {
+    left: [0; 2],
+    number: None,
+    is_number: false,
+    day: None,
+    is_fraction: false,
+    look: Look::Blank,
+};
 
 /// A column of the rows that are looked at.
 #[derive(Debug)]
@@ -82,8 +93,8 @@ pub(super) struct Column {
     places: HashMap<u64, u32, PassHash>,
     /// For each row, the place of its value.
     rows: Vec<u32>,
-    /// In each form, the different values, and the spellings that are kept.
-    distinct: [Hashes; 2],
+    /// In each form, the different values once somebody asked for them, and the spellings that are kept.
+    distinct: [OnceLock<Hashes>; 2],
     spellings: [Spellings; 2],
     /// In each form, how many rows have a value, how many of these are whole numbers, and the greatest of them.
     filled: [usize; 2],
@@ -128,7 +139,6 @@ impl Column {
             self.values.push(value);
             for form in Form::ALL.into_iter().filter(|form| value.left[*form as usize] != 0) {
                 let left = value.left[form as usize];
-                self.distinct[form as usize].insert(left);
                 let spellings = &mut self.spellings[form as usize];
                 let is_kept = match spelled {
                     Spelled::First => spellings.len() < KEPT,
@@ -145,7 +155,7 @@ impl Column {
         self.fractions += usize::from(value.is_fraction);
         for form in (0..value.left.len()).filter(|form| value.left[*form] != 0) {
             self.filled[form] += 1;
-            if let Some(number) = value.number[form] {
+            if let Some(number) = value.number.filter(|_| form > 0 || value.is_number) {
                 let (whole, greatest) = &mut self.whole[form];
                 (*whole, *greatest) = (*whole + 1, number.max(*greatest));
             }
@@ -185,7 +195,12 @@ impl Column {
 
     /// The different values in a form.
     pub(super) fn distinct(&self, form: Form) -> &Hashes {
-        &self.distinct[form as usize]
+        self.distinct[form as usize].get_or_init(|| self.all_left(form).collect())
+    }
+
+    /// What is left of the different values as they are read, in a form.
+    pub(super) fn all_left(&self, form: Form) -> impl Iterator<Item = u64> {
+        self.values.iter().map(move |value| value.left[form as usize]).filter(|left| *left != 0)
     }
 
     /// The spellings that are kept, by the hashes of what is left of them in a form.
@@ -198,16 +213,28 @@ impl Column {
     pub(super) fn is_found_by_chance(&self, form: Form) -> bool {
         let (whole, greatest) = self.whole[form as usize];
         let filled = self.filled(form);
-        let different = self.distinct(form).len() as u64;
-        let counts = whole > 0 && whole == filled && greatest <= different * 2 + GAPS;
         let measures = self.fractions > 0 && self.fractions * FRACTIONS >= filled;
-        counts || measures || different <= 2 && filled > 4
+        let is_low = |different: u64| greatest <= different * 2 + GAPS;
+        // There are no more different values than different spellings.
+        let spellings = self.values.len() as u64 - 1;
+        let may_count = whole > 0 && whole == filled && is_low(spellings);
+        let different = || self.distinct(form).len() as u64;
+        measures || filled > 4 && self.has_two_at_most(form) || may_count && is_low(different())
+    }
+
+    /// Whether it has no more than two different values in a form.
+    fn has_two_at_most(&self, form: Form) -> bool {
+        let mut all = self.all_left(form);
+        let Some(first) = all.next() else { return true };
+        let Some(second) = all.find(|left| *left != first) else { return true };
+        all.all(|left| left == first || left == second)
     }
 
     /// Whether it has another value in every row that has one.
     pub(super) fn is_key(&self) -> bool {
         let filled = self.filled(Form::Loose);
-        filled > 1 && self.distinct(Form::Loose).len() == filled
+        // There are no more different values than different spellings.
+        filled > 1 && self.values.len() > filled && self.distinct(Form::Loose).len() == filled
     }
 
     pub(super) fn look(&self) -> Look {
@@ -245,7 +272,12 @@ fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState)
     let number = str::from_utf8(tail).ok().and_then(|digits| digits.parse::<u64>().ok());
     let is_number = digits > 0 && digits == left.len();
     let tail = if digits == 0 { 0 } else { hasher.hash_one(&tail[zeros.min(digits - 1)..]) | 1 };
-    let month = if look == Look::Text { month(text.trim(), &[]) } else { None };
+    // Most texts are no word, and need not be compared with names.
+    let word = text.trim();
+    let may_be_month = look == Look::Text
+        && word.len() <= LONGEST_MONTH
+        && word.bytes().all(|byte| byte.is_ascii_alphabetic() || byte == b'.');
+    let month = if may_be_month { month(word, &[]) } else { None };
     let whole = match date {
         None if let Some(month) = month => hasher.hash_one(month.to_string().as_bytes()) | 1,
         Some(date) => hasher.hash_one((date.year(), date.month(), date.day())) | 1,
@@ -253,7 +285,8 @@ fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState)
     };
     Value {
         left: [whole, tail],
-        number: [number.filter(|_| is_number), number],
+        number,
+        is_number,
         day: since.map(|since| since.get_days()),
         is_fraction,
         look,

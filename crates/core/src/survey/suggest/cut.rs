@@ -37,11 +37,6 @@ impl Cut {
         }
     }
 
-    /// Whether what it leaves out is lost, unless another part has it.
-    pub(super) fn is_lossy(self) -> bool {
-        !matches!(self, Self::Piece(..))
-    }
-
     /// The part of a value; of ASCII characters where their number counts.
     pub(super) fn of(self, text: &str) -> &str {
         let part = match self {

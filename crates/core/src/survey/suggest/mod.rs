@@ -26,7 +26,7 @@ use ranges::{bounds, ranges};
 pub use routes::{Reached, Wanted, fewest, with_those_between};
 use sets::{Proposed, is_by_chance, sets};
 pub use sketch::Sketch;
-use written::part;
+use written::Writing;
 
 /// The columns of a table that are looked at, with its headers.
 type Side<'a> = (&'a [Column], &'a Headers);
@@ -76,25 +76,37 @@ pub fn suggest(main: &Profile, reference: &Profile) -> Suggestions {
     let naming = naming(left, theirs, ours);
     let mut pairs = pairs((left, ours), &main.by_value, (right, theirs));
     // Where the digits at the end of values are all that they have in common, no steps make them one.
-    let written_as = |pair: &Pair| part(pair, (left, ours), (right, theirs), hasher);
-    pairs.retain(|pair| pair.form == Form::Loose || written_as(pair).is_some());
+    let writing = Writing::of((left, ours), (right, theirs), hasher);
+    pairs.retain(|pair| pair.form == Form::Loose || writing.meets(pair));
     let bounds = bounds(right);
     let has_date = left.iter().any(|column| matches!(column.look(), Look::Date | Look::Time));
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
     let sets = sets(left, right, &pairs, lower);
-    let written = |set: &[Pair]| set.iter().filter_map(written_as).collect();
+    let mut known: Vec<(Pair, SuggestedPart)> = Vec::new();
+    let mut written = |set: &[Pair]| -> Vec<SuggestedPart> {
+        let mut part = |pair: &Pair| {
+            if let Some((_, part)) = known.iter().find(|(known, _)| known == pair) {
+                return part.clone();
+            }
+            let part = writing.part(pair);
+            known.push((pair.clone(), part.clone()));
+            part
+        };
+        set.iter().map(|pair| part(pair)).collect()
+    };
     let in_key = |set: &[Pair]| -> Vec<usize> {
         set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()
     };
-    let key = |set: &[Pair], wider: Vec<SuggestedKey>| {
-        let is_by_chance = is_by_chance(&set.iter().collect::<Vec<_>>(), left, right);
+    let mut key = |set: &[Pair], wider: Vec<SuggestedKey>| {
+        let is_by_chance = is_by_chance(&set.iter().collect::<Vec<_>>());
         let take = take(naming.as_ref(), (right, theirs), ours, &in_key(set), set);
         SuggestedKey { parts: written(set), take, is_by_chance, wider }
     };
     let keys: Vec<SuggestedKey> = sets
         .iter()
         .map(|Proposed { set, wider }| {
-            key(set, wider.iter().map(|set| key(set, Vec::new())).collect())
+            let wider = wider.iter().map(|set| key(set, Vec::new())).collect();
+            key(set, wider)
         })
         .collect();
     let in_key = sets.first().map(|best| in_key(&best.set)).unwrap_or_default();

@@ -77,7 +77,7 @@ pub(super) fn take(
         column.cut.is_none()
             && !in_key.contains(&column.of)
             && !named.contains(&column.of)
-            && !column.distinct(Form::Loose).is_empty()
+            && column.filled(Form::Loose) > 0
             && !own.contains(&header.to_ascii_lowercase())
     };
     for column in right.iter().filter(is_worth) {

@@ -60,30 +60,58 @@ const EVERYWHERE: usize = 256;
 
 /// The columns of a main table by their values, in each form, so that a reference's values are looked up once.
 #[derive(Debug, Default)]
-pub(super) struct ByValue([HashMap<u64, Vec<u32>, PassHash>; 2]);
+pub(super) struct ByValue {
+    columns: [HashMap<u64, Holders, PassHash>; 2],
+    /// A bit for each value that may be there: most values of a reference are not, and this is in the cache.
+    bits: Vec<u64>,
+}
+
+/// The columns that have a value; most values are in one only.
+#[derive(Debug)]
+enum Holders {
+    One(u32),
+    Several(Vec<u32>),
+}
+
+/// How many bits there are, as a power of two.
+const BITS: u32 = 22;
 
 /// For each column of a main table, the columns of a reference that share values with it, and how many in each form.
 type Shared = Vec<BTreeMap<usize, [usize; 2]>>;
 
 impl ByValue {
     pub(super) fn of(columns: &[Column]) -> Self {
-        let mut all = Self::default();
-        for (form, by_value) in Form::ALL.into_iter().zip(&mut all.0) {
+        let mut all = Self { columns: Default::default(), bits: vec![0; 1 << (BITS - 6)] };
+        for (form, by_value) in Form::ALL.into_iter().zip(&mut all.columns) {
             for (nth, column) in columns.iter().enumerate() {
                 for value in column.distinct(form) {
-                    by_value.entry(*value).or_default().push(nth as u32);
+                    let (word, bit) = Self::place(*value);
+                    all.bits[word] |= bit;
+                    by_value
+                        .entry(*value)
+                        .and_modify(|holders| holders.add(nth as u32))
+                        .or_insert(Holders::One(nth as u32));
                 }
             }
         }
         all
     }
 
-    /// Whether any column has a value in a form.
-    pub(super) fn has(&self, value: u64, form: Form) -> bool {
-        self.0[form as usize].contains_key(&value)
+    fn place(value: u64) -> (usize, u64) {
+        let bit = value >> (u64::BITS - BITS);
+        ((bit >> 6) as usize, 1 << (bit & 63))
     }
 
-    /// The columns that share a value with one of a reference, or its header.
+    /// Whether any column has a value in a form.
+    #[inline]
+    pub(super) fn has(&self, value: u64, form: Form) -> bool {
+        let (word, bit) = Self::place(value);
+        self.bits.get(word).is_some_and(|bits| bits & bit != 0)
+            && self.columns[form as usize].contains_key(&value)
+    }
+
+    /// The columns that share a value with one of a reference, or its header. The reference keeps the spellings of the
+    /// values that are shared.
     fn shared(&self, (left, ours): Side<'_>, (right, theirs): Side<'_>) -> Shared {
         let mut shared: Shared = vec![BTreeMap::new(); left.len()];
         let mut by_header: HashMap<String, Vec<usize>> = HashMap::new();
@@ -92,9 +120,10 @@ impl ByValue {
         }
         let mut counts = vec![[0; 2]; left.len()];
         for (nth, column) in right.iter().enumerate() {
-            for (form, by_value) in Form::ALL.into_iter().zip(&self.0) {
-                let values = column.distinct(form).iter();
-                for columns in values.filter_map(|value| by_value.get(value)) {
+            for (form, by_value) in Form::ALL.into_iter().zip(&self.columns) {
+                let values = column.spellings(form).keys();
+                for holders in values.filter_map(|value| by_value.get(value)) {
+                    let columns = holders.columns();
                     if columns.len() <= EVERYWHERE {
                         columns.iter().for_each(|&main| counts[main as usize][form as usize] += 1);
                     }
@@ -111,6 +140,22 @@ impl ByValue {
             }
         }
         shared
+    }
+}
+
+impl Holders {
+    fn add(&mut self, column: u32) {
+        match self {
+            Self::One(first) => *self = Self::Several(vec![*first, column]),
+            Self::Several(columns) => columns.push(column),
+        }
+    }
+
+    fn columns(&self) -> &[u32] {
+        match self {
+            Self::One(column) => std::slice::from_ref(column),
+            Self::Several(columns) => columns,
+        }
     }
 }
 
@@ -179,10 +224,8 @@ pub(super) fn pairs(
         }
         let together: HashSet<u64> = several
             .iter()
-            .flat_map(|(nth, _)| {
-                right[*nth].distinct(Form::Loose).intersection(column.distinct(Form::Loose))
-            })
-            .copied()
+            .flat_map(|(nth, _)| right[*nth].spellings(Form::Loose).keys().copied())
+            .filter(|value| column.distinct(Form::Loose).contains(value))
             .collect();
         let share = together.len() as f64 / values as f64;
         if several.len() > 1 && share >= ANY_ALL && single < share * 0.7 {

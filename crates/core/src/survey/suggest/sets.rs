@@ -122,34 +122,36 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
         - 0.02 * (set.len() as f64 - 1.0)
         - chance
         - unlikely.fold(0.0, f64::max);
-    if is_by_chance(set, left, right) {
+    if loses_text(set, left, right) {
+        0.0
+    } else if is_by_chance(set) {
         score * BY_CHANCE
     } else {
         score + if is_one_to_one { 0.25 } else { 0.0 }
     }
 }
 
-/// Whether other values would be found as well: where all values are such, or where a part of a value is taken and the rest
-/// of it is lost.
-pub(super) fn is_by_chance(set: &[&Pair], left: &[Column], right: &[Column]) -> bool {
-    let loses = |columns: &[Column], nth: usize, others: &dyn Fn(&Pair) -> Vec<usize>| {
+/// Whether other values would be found as well.
+pub(super) fn is_by_chance(set: &[&Pair]) -> bool {
+    set.iter().all(|pair| pair.is_by_chance)
+}
+
+/// Whether a part of a value is taken and the rest of it lost, so that values become one that are not.
+fn loses_text(set: &[&Pair], left: &[Column], right: &[Column]) -> bool {
+    let loses = |columns: &[Column], nth: usize, taken: &[usize]| {
         let column = &columns[nth];
-        let rest = |pair: &&Pair| {
-            others(pair).iter().any(|&other| other != nth && columns[other].of == column.of)
-        };
-        let is_rest_there = match column.cut {
-            // The last digits of a column are a part of something only together with others.
-            Some(Cut::Last(_)) => set.len() > 1,
-            Some(_) => set.iter().copied().filter(|pair| rest(pair)).count() > 0,
-            None => true,
-        };
-        column.cut.is_some_and(Cut::is_lossy) && !is_rest_there
+        let has_rest = |&other: &usize| other != nth && columns[other].of == column.of;
+        column.cut.is_some_and(|cut| match cut {
+            Cut::Piece(..) => false,
+            // The last digits are a part of something only together with others.
+            Cut::Last(_) => set.len() == 1,
+            Cut::First(_) | Cut::From(..) => !taken.iter().any(has_rest),
+        })
     };
-    let loses = |pair: &Pair| {
-        loses(left, pair.main, &|pair| vec![pair.main])
-            || pair.reference.iter().any(|&nth| loses(right, nth, &|pair| pair.reference.clone()))
-    };
-    set.iter().all(|pair| pair.is_by_chance) || set.iter().any(|pair| loses(pair))
+    let ours: Vec<usize> = set.iter().map(|pair| pair.main).collect();
+    let theirs: Vec<usize> = set.iter().flat_map(|pair| &pair.reference).copied().collect();
+    ours.iter().any(|&nth| loses(left, nth, &ours))
+        || theirs.iter().any(|&nth| loses(right, nth, &theirs))
 }
 
 /// The best sets of pairs, and the best sets with another key.
@@ -170,7 +172,7 @@ pub(super) fn sets(
             rows: outcome.rows,
             found: outcome.found,
             unique: outcome.unique,
-            is_by_chance: is_by_chance(&chosen, left, right),
+            is_by_chance: is_by_chance(&chosen) || loses_text(&chosen, left, right),
         }
     };
     // Two parts of one column go together, but not a column with a part of it.

@@ -15,8 +15,8 @@ const KEPT: usize = 1024;
 /// Columns may go together when about this share of the values of one is in the other.
 const SHARE: f64 = 0.2;
 
-/// What a sketch says of columns is worth looking at only with at least this many values in common.
-const FEWEST: usize = 2;
+/// Columns of fewer values, or digits at the end of fewer, are in others by chance.
+const FEWEST: [usize; 2] = [3, 10];
 
 /// The sketch of a table: some 16 KiB for each column.
 #[derive(Debug)]
@@ -53,8 +53,9 @@ impl Profile {
 
 impl FormSketch {
     fn of(column: &Column, form: Form) -> Self {
-        let mut all: Vec<u64> = column.distinct(form).iter().copied().collect();
+        let mut all: Vec<u64> = column.all_left(form).collect();
         let mut bound = u64::MAX;
+        // A value may be there several times, spelled differently; then fewer are kept.
         if all.len() > KEPT {
             let (_, last, _) = all.select_nth_unstable(KEPT - 1);
             bound = *last;
@@ -65,14 +66,14 @@ impl FormSketch {
     }
 
     /// Whether about a share of its values is in another.
-    fn may_be_in(&self, other: &Self) -> bool {
+    fn may_be_in(&self, other: &Self, fewest: usize) -> bool {
         let bound = self.bound.min(other.bound);
         let (mut all, mut shared) = (0, 0);
         for hash in self.least.iter().filter(|hash| **hash <= bound) {
             all += 1;
             shared += usize::from(other.least.contains(hash));
         }
-        shared >= FEWEST.min(all).max(1) && shared as f64 >= SHARE * all as f64
+        self.least.len() >= fewest && shared > 0 && shared as f64 >= SHARE * all as f64
     }
 }
 
@@ -83,10 +84,9 @@ impl Sketch {
         self.columns.iter().any(|ours| {
             other.columns.iter().any(|theirs| {
                 let is_same = ours.letters == theirs.letters;
-                ours.forms
-                    .iter()
-                    .zip(&theirs.forms)
-                    .any(|(one, other)| (is_same || !other.is_by_chance) && one.may_be_in(other))
+                ours.forms.iter().zip(&theirs.forms).zip(FEWEST).any(|((one, other), fewest)| {
+                    (is_same || !other.is_by_chance) && one.may_be_in(other, fewest)
+                })
             })
         })
     }

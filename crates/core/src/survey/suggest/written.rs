@@ -4,73 +4,98 @@ use std::collections::BTreeMap;
 
 use ahash::RandomState;
 
-use super::column::Form;
 use super::pairs::Pair;
 use super::{Side, SuggestedPart};
 use crate::diagnosis::{Differences, Steps};
 use crate::plan::quoted_header;
 use crate::table::Headers;
 
-/// How many values are compared to find the steps of a pair.
-const COMPARED: usize = 2000;
+/// How many values are compared to find the steps of a pair, and whether there are any.
+const COMPARED: usize = 1000;
+const TASTED: usize = 40;
 
-/// A pair as a part of a key, with the steps that make the spellings of both sides one; `None` where the digits at the end
-/// of values are all that they have in common, so that no steps make them one.
-pub(super) fn part(
-    pair: &Pair,
-    (left, ours): Side<'_>,
-    (right, theirs): Side<'_>,
-    hasher: &RandomState,
-) -> Option<SuggestedPart> {
-    let main = &left[pair.main];
-    let differences = Differences::new();
-    let mut steps: Option<Steps> = None;
-    let mut values: Vec<(&u64, &String)> = main.spellings(pair.form).iter().collect();
-    values.sort_by_key(|(_, value)| &value[..]);
-    let mut common: BTreeMap<Steps, usize> = BTreeMap::new();
-    let has_raw = |value: &String| {
-        let raw = hasher.hash_one(&value[..]);
-        pair.reference.iter().any(|&nth| right[nth].has_as_read(raw))
-    };
-    let (equal, others): (Vec<_>, Vec<_>) =
-        values.into_iter().partition(|(_, value)| has_raw(value));
-    for (hash, value) in others.into_iter().take(COMPARED) {
-        let held =
-            pair.reference.iter().filter_map(|&nth| right[nth].spellings(pair.form).get(hash));
-        for other in held {
-            if let Some((_, steps)) = differences.between(value, other) {
+/// Writes pairs of two tables.
+pub(super) struct Writing<'w> {
+    left: Side<'w>,
+    right: Side<'w>,
+    hasher: &'w RandomState,
+    differences: Differences,
+}
+
+impl<'w> Writing<'w> {
+    pub(super) fn of(left: Side<'w>, right: Side<'w>, hasher: &'w RandomState) -> Self {
+        Self { left, right, hasher, differences: Differences::new() }
+    }
+
+    /// The spellings of values that both sides have and spell differently, at most so many, and whether others are spelled
+    /// the same.
+    fn unlike(&self, pair: &Pair, most: usize) -> (Vec<(&'w str, &'w str)>, bool) {
+        let (left, right) = (self.left.0, self.right.0);
+        let ours = left[pair.main].spellings(pair.form);
+        let mut unlike: Vec<(&str, &str)> = Vec::new();
+        let mut has_equal = false;
+        for &nth in &pair.reference {
+            for (hash, theirs) in right[nth].spellings(pair.form) {
+                let Some(own) = ours.get(hash) else { continue };
+                let as_read = self.hasher.hash_one(&own[..]);
+                if pair.reference.iter().any(|&nth| right[nth].has_as_read(as_read)) {
+                    has_equal = true;
+                } else {
+                    unlike.push((own, theirs));
+                }
+            }
+        }
+        unlike.sort_unstable();
+        let every = unlike.len().div_ceil(most).max(1);
+        (unlike.into_iter().step_by(every).collect(), has_equal)
+    }
+
+    /// Whether values of the pair are equal as they are, or any steps make them so. Digits at the end of values may be all
+    /// that they have in common.
+    pub(super) fn meets(&self, pair: &Pair) -> bool {
+        let (unlike, has_equal) = self.unlike(pair, TASTED);
+        has_equal
+            || unlike.iter().any(|(own, theirs)| self.differences.between(own, theirs).is_some())
+    }
+
+    /// The steps that make the spellings of both sides one, where they need any.
+    fn steps(&self, pair: &Pair) -> Option<Steps> {
+        let mut common: BTreeMap<Steps, usize> = BTreeMap::new();
+        for (own, theirs) in self.unlike(pair, COMPARED).0 {
+            if let Some((_, steps)) = self.differences.between(own, theirs) {
                 *common.entry(steps).or_default() += 1;
             }
         }
+        let mut common: Vec<(Steps, usize)> = common.into_iter().collect();
+        common.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+        let all = common.into_iter().map(|(steps, _)| steps);
+        all.reduce(|known, more| known.with(&more).unwrap_or(known))
     }
-    let mut common: Vec<(Steps, usize)> = common.into_iter().collect();
-    common.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
-    for (more, _) in common {
-        steps = match steps {
-            None => Some(more),
-            Some(known) => Some(known.with(&more).unwrap_or(known)),
+
+    /// A pair as a part of a key, with its steps.
+    pub(super) fn part(&self, pair: &Pair) -> SuggestedPart {
+        let ((left, ours), (right, theirs)) = (self.left, self.right);
+        let main = &left[pair.main];
+        let steps = self.steps(pair);
+        let behind = |side: String, steps: Option<&str>| match steps {
+            Some(steps) => format!("{side} | {steps}"),
+            None => side,
         };
+        let our_side = behind(main.template(ours), steps.as_ref().map(|steps| &steps.main[..]));
+        let their_steps = steps.as_ref().map(|steps| &steps.reference[..]);
+        let their_side = match &pair.reference[..] {
+            [one] => behind(right[*one].template(theirs), their_steps),
+            several => {
+                let columns: Vec<usize> = several.iter().map(|&nth| right[nth].of).collect();
+                behind(format!("any({})", run(&columns, theirs)), their_steps)
+            }
+        };
+        let on =
+            if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
+        let columns =
+            [vec![main.of], pair.reference.iter().map(|&nth| right[nth].of).collect::<Vec<_>>()];
+        SuggestedPart { on, columns, values: pair.values, covered: pair.covered }
     }
-    if steps.is_none() && equal.is_empty() && pair.form == Form::Tail {
-        return None;
-    }
-    let behind = |side: String, steps: Option<&str>| match steps {
-        Some(steps) => format!("{side} | {steps}"),
-        None => side,
-    };
-    let our_side = behind(main.template(ours), steps.as_ref().map(|steps| &steps.main[..]));
-    let their_steps = steps.as_ref().map(|steps| &steps.reference[..]);
-    let their_side = match &pair.reference[..] {
-        [one] => behind(right[*one].template(theirs), their_steps),
-        several => {
-            let columns: Vec<usize> = several.iter().map(|&nth| right[nth].of).collect();
-            behind(format!("any({})", run(&columns, theirs)), their_steps)
-        }
-    };
-    let on = if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
-    let columns =
-        [vec![main.of], pair.reference.iter().map(|&nth| right[nth].of).collect::<Vec<_>>()];
-    Some(SuggestedPart { on, columns, values: pair.values, covered: pair.covered })
 }
 
 /// Columns as they are to be written: as a run where they are side by side.
