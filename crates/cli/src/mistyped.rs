@@ -193,7 +193,7 @@ fn missing(error: &clap::Error, command: &str) -> Option<String> {
         "enrich" | "check" => "MAIN --from REFERENCE --on KEY --take COLUMNS",
         "why" => "MAIN --row N --from REFERENCE --on KEY",
         "find" => "TABLE VALUE",
-        "suggest" => "MAIN REFERENCE",
+        "suggest" => "MAIN TABLE",
         "survey" => "TABLE",
         "watch" => "PLAN",
         "key make" => "TABLE TEMPLATE",

@@ -68,7 +68,7 @@ pub(crate) enum Command {
     /// Show what the columns of tables hold, what is wrong with them, and which of them are keys
     #[command(after_help = SURVEY_EXAMPLES)]
     Survey(Survey),
-    /// Propose the key of two tables, with its steps and the columns worth taking, ready to run
+    /// Find the tables and keys that bring columns to a main table, as a command ready to run
     #[command(after_help = SUGGEST_EXAMPLES)]
     Suggest(Suggest),
     /// Make a key column, split one, or test whether columns are a key

@@ -20,8 +20,8 @@ pub use column::{ColumnProfile, Picture};
 pub use distinct::Count;
 pub use look::Look;
 pub use suggest::{
-    LOOKED_AT, Profile, Reached, Sketch, SuggestedKey, SuggestedPart, Suggestions, Wanted, fewest,
-    suggest, with_those_between,
+    LOOKED_AT, Profile, Reached, Sketch, SuggestedKey, SuggestedPart, Suggestions, Trust, Wanted,
+    fewest, suggest, with_those_between,
 };
 pub use trouble::{Trouble, TroubleKind};
 

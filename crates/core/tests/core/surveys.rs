@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use gather_keys_core::survey::{Look, Picture, Profile, Suggestions, TroubleKind, suggest, survey};
+use gather_keys_core::survey::{
+    Look, Picture, Profile, Suggestions, TroubleKind, Trust, suggest, survey,
+};
 use proptest::prelude::*;
 
 use crate::memory::{Memory, Row, rows};
@@ -100,7 +102,7 @@ fn columns_are_profiled() {
 /// What is proposed for two tables.
 fn suggested(main: &mut Memory, reference: &mut Memory) -> Suggestions {
     let main = Profile::of_main(main, SEED).unwrap();
-    suggest(&main, &Profile::of_reference(reference, &main).unwrap())
+    suggest(&main, &Profile::of_reference(reference, &main).unwrap(), Trust::Chance)
 }
 
 /// Tables of known keys, each with the parts that are to be proposed.

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::lookup::Seed;
 use gather_keys_core::report::NotRead;
-use gather_keys_core::survey::{Profile, Sketch, SuggestedKey, Suggestions, suggest};
+use gather_keys_core::survey::{Profile, Sketch, SuggestedKey, Suggestions, Trust, suggest};
 use gather_keys_core::table::Headers;
 use gather_keys_formats::Address;
 
@@ -167,12 +167,9 @@ fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool)
     let mut source = opened(text)?;
     let own = Profile::of_reference(&mut source, profile)?;
     let (headers, sketch) = (own.headers().clone(), own.sketch());
-    let mut found = suggest(profile, &own);
+    // Numbers that count are in any table; with many tables such keys say nothing.
+    let found = suggest(profile, &own, if is_one_of_many { Trust::Keys } else { Trust::Chance });
     drop((own, source));
-    if is_one_of_many {
-        // Numbers that count are in any table; with many tables such keys say nothing.
-        found.keys.retain(|key| !key.is_by_chance);
-    }
     let name = Address::shown(&text.to_string_lossy());
     let step = |key: &SuggestedKey, within: Option<&str>| Step {
         table: text,
@@ -247,8 +244,7 @@ impl Ways<'_> {
     fn by_way_of(&self, via: usize, profile: &Profile, nth: usize) -> Result<Option<Reach>> {
         let text = &self.tables[nth].text;
         let reference = Profile::of_reference(&mut opened(text)?, profile)?;
-        let mut found = suggest(profile, &reference);
-        found.keys.retain(|key| !key.is_by_chance);
+        let found = suggest(profile, &reference, Trust::Keys);
         drop(reference);
         let run = |key: &SuggestedKey, within: Option<&str>| {
             let steps = steps_to((self.own, self.tables), via, Link::of(key));

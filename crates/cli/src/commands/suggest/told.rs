@@ -65,15 +65,15 @@ impl Told<'_> {
         let _ = if self.wanted.is_empty() {
             writeln!(text, "{STRONG}{main} leads to {used} of {all}{STRONG:#}")
         } else {
-            writeln!(text, "{STRONG}For {main}, {used} of {all} bring what is wanted{STRONG:#}")
+            writeln!(text, "{STRONG}What is wanted for {main} is in {used} of {all}{STRONG:#}")
         };
         self.tell_wanted(&mut text);
         let tables = (0..self.tables.len()).map(|nth| (nth, &self.tables[nth]));
         let reached: Vec<(usize, &Looked, &Reach)> =
             tables.filter_map(|(nth, table)| Some((nth, table, table.reached.as_ref()?))).collect();
         let is_used = |(nth, ..): &&(usize, &Looked, &Reach)| self.used.contains(nth);
-        for (_, table, reach) in reached.iter().filter(is_used) {
-            self.tell_table(&mut text, table, reach);
+        for (nth, table, reach) in reached.iter().filter(is_used) {
+            self.tell_table(&mut text, *nth, table, reach);
         }
         if self.wanted.is_empty() {
             self.tell_others(&mut text, &reached);
@@ -111,7 +111,7 @@ impl Told<'_> {
         }
     }
 
-    fn tell_table(&self, text: &mut String, table: &Looked, reach: &Reach) {
+    fn tell_table(&self, text: &mut String, nth: usize, table: &Looked, reach: &Reach) {
         let best = &reach.keys[0];
         let way = reach.via.map(|via| format!(", by way of {}", self.tables[via].name));
         let _ = writeln!(text, "\n{STRONG}{}{STRONG:#}{}", table.name, way.unwrap_or_default());
@@ -120,7 +120,16 @@ impl Told<'_> {
         let facts: Vec<String> = facts.into_iter().flatten().collect();
         let _ =
             writeln!(text, "  {GOOD}{}{GOOD:#}", wording::wrapped(&facts.join("; "), 2, "    "));
-        let brings = format!("brings {}", best.key.take.join(", "));
+        let brings = match self.plan.filter(|_| !self.wanted.is_empty()) {
+            None => format!("brings {}", best.key.take.join(", ")),
+            Some(plan) => {
+                let place = self.used.iter().position(|used| *used == nth);
+                let take = place.and_then(|place| plan.references.get(place));
+                let take = take.iter().flat_map(|reference| &reference.take.0);
+                let take: Vec<&str> = take.map(|take| &take.text[..]).collect();
+                format!("take {}", take.join(", "))
+            }
+        };
         let _ = writeln!(text, "  {}", wording::wrapped(&brings, 2, "    "));
         let is_near = |other: &&Tried| other.matched() * 10 >= best.matched() * 8;
         if let Some(other) = reach.keys.get(1).filter(is_near) {

@@ -16,8 +16,9 @@ use crate::table::{CellKind, Headers};
 use crate::value::any_date::dates_of;
 use crate::value::calendar_names::month;
 
-/// How many spellings of a column of the main table are kept.
+/// How many spellings are kept of a column of the main table, and of one of a reference that share their values with it.
 const KEPT: usize = 20_000;
+const KEPT_SHARED: usize = 4_000;
 
 /// Measures, such as weights and prices, have a fraction in one of this many.
 const FRACTIONS: usize = 2;
@@ -52,7 +53,7 @@ impl Form {
 pub(super) enum Spelled<'p> {
     /// Those met first.
     First,
-    /// Those of values that a main table has.
+    /// Some of values that a main table has.
     Of(&'p ByValue),
 }
 
@@ -95,6 +96,8 @@ pub(super) struct Column {
     rows: Vec<u32>,
     /// In each form, the different values once somebody asked for them, and the spellings that are kept.
     distinct: [OnceLock<Hashes>; 2],
+    /// In each form, the values that the main table has too, where it is of a reference.
+    shared: [Hashes; 2],
     spellings: [Spellings; 2],
     /// In each form, how many rows have a value, how many of these are whole numbers, and the greatest of them.
     filled: [usize; 2],
@@ -112,6 +115,7 @@ impl Column {
             places: HashMap::default(),
             rows: Vec::new(),
             distinct: Default::default(),
+            shared: Default::default(),
             spellings: Default::default(),
             filled: [0; 2],
             whole: Default::default(),
@@ -142,7 +146,11 @@ impl Column {
                 let spellings = &mut self.spellings[form as usize];
                 let is_kept = match spelled {
                     Spelled::First => spellings.len() < KEPT,
-                    Spelled::Of(known) => known.has(left, form),
+                    Spelled::Of(known) => {
+                        known.has(left, form)
+                            && self.shared[form as usize].insert(left)
+                            && spellings.len() < KEPT_SHARED
+                    }
                 };
                 if is_kept {
                     spellings.entry(left).or_insert_with(|| text.to_owned());
@@ -201,6 +209,11 @@ impl Column {
     /// What is left of the different values as they are read, in a form.
     pub(super) fn all_left(&self, form: Form) -> impl Iterator<Item = u64> {
         self.values.iter().map(move |value| value.left[form as usize]).filter(|left| *left != 0)
+    }
+
+    /// The different values in a form that the main table has too.
+    pub(super) fn shared(&self, form: Form) -> &Hashes {
+        &self.shared[form as usize]
     }
 
     /// The spellings that are kept, by the hashes of what is left of them in a form.

@@ -68,20 +68,35 @@ pub struct SuggestedPart {
     pub covered: usize,
 }
 
+/// Which keys are proposed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trust {
+    /// Only those that are not found by chance, as is right where there are many tables.
+    Keys,
+    /// Those found by chance too, where there is nothing else.
+    Chance,
+}
+
 /// Proposes keys for a main table and a reference, whose profile was made for it.
-pub fn suggest(main: &Profile, reference: &Profile) -> Suggestions {
+pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions {
     let looked_at = [main.rows(), reference.rows()];
     let Profile { columns: left, headers: ours, hasher, .. } = main;
     let Profile { columns: right, headers: theirs, .. } = reference;
     let naming = naming(left, theirs, ours);
     let mut pairs = pairs((left, ours), &main.by_value, (right, theirs));
+    if trust == Trust::Keys && pairs.iter().all(|pair| pair.is_by_chance) {
+        pairs.clear();
+    }
     // Where the digits at the end of values are all that they have in common, no steps make them one.
     let writing = Writing::of((left, ours), (right, theirs), hasher);
     pairs.retain(|pair| pair.form == Form::Loose || writing.meets(pair));
     let bounds = bounds(right);
     let has_date = left.iter().any(|column| matches!(column.look(), Look::Date | Look::Time));
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
-    let sets = sets(left, right, &pairs, lower);
+    let mut sets = sets(left, right, &pairs, lower);
+    if trust == Trust::Keys {
+        sets.retain(|proposed| !is_by_chance(&proposed.set.iter().collect::<Vec<_>>()));
+    }
     let mut known: Vec<(Pair, SuggestedPart)> = Vec::new();
     let mut written = |set: &[Pair]| -> Vec<SuggestedPart> {
         let mut part = |pair: &Pair| {

@@ -110,8 +110,8 @@ impl ByValue {
             && self.columns[form as usize].contains_key(&value)
     }
 
-    /// The columns that share a value with one of a reference, or its header. The reference keeps the spellings of the
-    /// values that are shared.
+    /// The columns that share a value with one of a reference, or its header. The reference keeps the values that
+    /// are shared.
     fn shared(&self, (left, ours): Side<'_>, (right, theirs): Side<'_>) -> Shared {
         let mut shared: Shared = vec![BTreeMap::new(); left.len()];
         let mut by_header: HashMap<String, Vec<usize>> = HashMap::new();
@@ -121,7 +121,7 @@ impl ByValue {
         let mut counts = vec![[0; 2]; left.len()];
         for (nth, column) in right.iter().enumerate() {
             for (form, by_value) in Form::ALL.into_iter().zip(&self.columns) {
-                let values = column.spellings(form).keys();
+                let values = column.shared(form).iter();
                 for holders in values.filter_map(|value| by_value.get(value)) {
                     let columns = holders.columns();
                     if columns.len() <= EVERYWHERE {
@@ -224,7 +224,7 @@ pub(super) fn pairs(
         }
         let together: HashSet<u64> = several
             .iter()
-            .flat_map(|(nth, _)| right[*nth].spellings(Form::Loose).keys().copied())
+            .flat_map(|(nth, _)| right[*nth].shared(Form::Loose).iter().copied())
             .filter(|value| column.distinct(Form::Loose).contains(value))
             .collect();
         let share = together.len() as f64 / values as f64;
