@@ -102,6 +102,8 @@ fn code(n: usize) -> u64 {
 }
 
 /// The pairs of one round; each round has other sizes and other values.
+// One table of cases, long as it is.
+#[allow(clippy::too_many_lines)]
 fn pairs(round: usize) -> Vec<Pair> {
     let mut chance = Chance(0x9e37_79b9 + round as u64 * 77);
     let few = 60 + round * 37;
@@ -606,5 +608,33 @@ fn folders_are_searched() {
             let found: Vec<&str> = lines.map(|line| line.split(',').nth(at).unwrap()).collect();
             assert_eq!(found, inspectors, "round {round}: {command}");
         }
+    }
+}
+
+/// Folders with nothing of use, and tables that are not there.
+#[test]
+fn folders_may_have_nothing() {
+    let scene = Scene::new()
+        .with("empty/notes.md", "no table")
+        .with("broken/one.xlsx", "PK\u{3}\u{4} no workbook")
+        .with("other/colours.csv", "Colour,Paint\nblue,oil\nred,oil\n")
+        .with("book/.hidden.csv", "Hive\nH-001\n");
+    for (call, status, said) in [
+        ("suggest harvest.csv empty", 1, "leads to 0 of 0 tables"),
+        ("suggest harvest.csv broken", 1, "Not read: "),
+        ("suggest harvest.csv other", 1, "No columns of harvest.csv and other"),
+        ("suggest harvest.csv book", 1, "leads to 0 of 0 tables"),
+        ("suggest harvest.csv nowhere", 2, "nowhere does not exist"),
+        ("suggest harvest.csv hives.csv --want Colour", 1, "no table has such a header"),
+        (
+            "suggest harvest.csv hives.csv other --want Paint",
+            1,
+            "which no key of harvest.csv leads to",
+        ),
+        ("suggest harvest.csv hives.csv --want Hive", 1, "in harvest.csv already"),
+    ] {
+        let ran = scene.run(call).ended(status);
+        let text = format!("{}{}", ran.out, ran.err).replace("\n  ", " ");
+        assert!(text.contains(said), "{call}: {text}");
     }
 }

@@ -48,7 +48,7 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
             && found.iter().all(|found| found.as_ref().is_some_and(|found| !found.is_near))
     };
     let Search { tables, not_read } =
-        search(&asked.main, texts, seed(), threads(asked.threads), is_enough)?;
+        search(&asked.main, &texts, seed(), threads(asked.threads), is_enough)?;
     let found = wanted_columns(&tables, &sought);
     let chosen = match &wanted {
         Some(_) => chosen_for(&tables, &found),
@@ -75,7 +75,8 @@ pub(crate) fn suggest(asked: &Suggest) -> Result<Outcome> {
         plan: proposed.as_ref(),
         saved: saved.as_deref(),
     };
-    let text = || if is_one && wanted.is_empty() { told.of_one() } else { told.of_many() };
+    let is_one = is_one && tables.len() == 1 && wanted.is_empty();
+    let text = || if is_one { told.of_one() } else { told.of_many() };
     show(&asked.printed.of(|| document(&told), text))?;
     let is_short = found.iter().any(Option::is_none);
     Ok(if proposed.is_none() || is_short { Outcome::Stopped } else { Outcome::Done })

@@ -95,7 +95,7 @@ pub(super) struct Search {
 /// When the main table can't be read, or one that the call names.
 pub(super) fn search(
     main: &OsStr,
-    listed: Vec<Listed>,
+    listed: &[Listed],
     seed: Seed,
     threads: usize,
     is_enough: impl Fn(&[Looked]) -> bool,
@@ -103,7 +103,7 @@ pub(super) fn search(
     let profile = Profile::of_main(&mut opened(main)?, seed)?;
     let is_one = listed.len() == 1;
     let of_each =
-        in_parallel(&listed, threads, |listed| directly(main, &profile, &listed.text, !is_one));
+        in_parallel(listed, threads, |listed| directly(main, &profile, &listed.text, !is_one));
     let mut search = Search { tables: Vec::new(), not_read: Vec::new() };
     for (Listed { text, is_named }, looked) in listed.iter().zip(of_each) {
         match looked {
@@ -179,7 +179,7 @@ fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool)
     };
     let threads = is_one_of_many.then_some(1);
     let run = |key: &SuggestedKey, within: Option<&str>| {
-        last(counts(plan(main, vec![step(key, within)])?, threads)?)
+        Ok(last(counts(plan(main, vec![step(key, within)])?, threads)?))
     };
     let keys = match tried(&found, run) {
         // What does not run is not proposed.
@@ -247,14 +247,15 @@ impl Ways<'_> {
         let found = suggest(profile, &reference, Trust::Keys);
         drop(reference);
         let run = |key: &SuggestedKey, within: Option<&str>| {
-            let steps = steps_to((self.own, self.tables), via, Link::of(key));
+            let steps = steps_to((self.own, self.tables), via, &Link::of(key));
             let step = Step {
                 table: text,
                 on: key.parts.iter().map(|part| part.on.clone()).collect(),
                 within: within.map(str::to_owned),
                 take: key.take.clone(),
             };
-            last(counts(plan(self.main, steps.into_iter().chain([step]).collect())?, Some(1))?)
+            let plan = plan(self.main, steps.into_iter().chain([step]).collect())?;
+            Ok(last(counts(plan, Some(1))?))
         };
         let keys = tried(&found, run)?;
         let Some(first) = keys.first() else { return Ok(None) };
@@ -270,11 +271,11 @@ impl Ways<'_> {
 pub(super) fn steps_to<'t>(
     (own, tables): (&Headers, &'t [Looked]),
     table: usize,
-    link: Link,
+    link: &Link,
 ) -> Vec<Step<'t>> {
     let Some(reach) = &tables[table].reached else { return Vec::new() };
     let mut steps = match reach.via {
-        Some(via) => steps_to((own, tables), via, Link::of(&reach.keys[0].key)),
+        Some(via) => steps_to((own, tables), via, &Link::of(&reach.keys[0].key)),
         None => Vec::new(),
     };
     steps.push(Step {
@@ -315,8 +316,8 @@ fn left_out(tried: &Tried, rows: u64) -> Option<LeftOut> {
     }
 }
 
-fn last(counts: Vec<Counts>) -> Result<Counts> {
-    Ok(counts.into_iter().next_back().unwrap_or_default())
+fn last(counts: Vec<Counts>) -> Counts {
+    counts.into_iter().next_back().unwrap_or_default()
 }
 
 fn opened(text: &OsStr) -> Result<OpenTable> {

@@ -29,8 +29,7 @@ pub(super) fn listed(main: &OsStr, texts: &[OsString]) -> Result<Vec<Listed>> {
     let mut all: Vec<Listed> = Vec::new();
     for text in texts {
         let every = Address::every(text)?;
-        let is_one = every.len() < 2 || is_one_table(text, &every);
-        let meant = if is_one { vec![text.clone()] } else { every };
+        let meant = if is_one_table(text, &every) { vec![text.clone()] } else { every };
         let is_folder = Path::new(text).is_dir();
         let is_named = meant.len() == 1 && meant[0] == *text;
         for text in meant {

@@ -116,7 +116,7 @@ impl Told<'_> {
         let way = reach.via.map(|via| format!(", by way of {}", self.tables[via].name));
         let _ = writeln!(text, "\n{STRONG}{}{STRONG:#}{}", table.name, way.unwrap_or_default());
         let _ = writeln!(text, "{}", wording::wrapped(&format!("  {}", key(best)), 0, "    "));
-        let facts = [matches(best), others(best), one_row(best, &table.name)];
+        let facts = [Some(matches(best)), others(best), one_row(best, &table.name)];
         let facts: Vec<String> = facts.into_iter().flatten().collect();
         let _ =
             writeln!(text, "  {GOOD}{}{GOOD:#}", wording::wrapped(&facts.join("; "), 2, "    "));
@@ -133,7 +133,7 @@ impl Told<'_> {
         let _ = writeln!(text, "  {}", wording::wrapped(&brings, 2, "    "));
         let is_near = |other: &&Tried| other.matched() * 10 >= best.matched() * 8;
         if let Some(other) = reach.keys.get(1).filter(is_near) {
-            let other = format!("or: {}, which {}", key(other), matches(other).unwrap_or_default());
+            let other = format!("or: {}, which {}", key(other), matches(other));
             let _ = writeln!(text, "  {FAINT}{}{FAINT:#}", wording::wrapped(&other, 2, "    "));
         }
     }
@@ -204,7 +204,7 @@ impl Told<'_> {
         };
         let facts = match reach.left_out {
             Some(LeftOut::Several) => others(best),
-            Some(LeftOut::Few) => matches(best),
+            Some(LeftOut::Few) => Some(matches(best)),
             _ => None,
         };
         let facts = facts.map(|facts| format!(": {facts}")).unwrap_or_default();
@@ -233,10 +233,10 @@ fn key(tried: &Tried) -> String {
 }
 
 /// How many rows a key matches.
-fn matches(tried: &Tried) -> Option<String> {
+fn matches(tried: &Tried) -> String {
     let (matched, rows) = (tried.matched(), tried.counts.main_rows);
     let all = counted(rows, "row");
-    Some(format!("matches {} of {all} ({})", number(matched), share(matched, rows)))
+    format!("matches {} of {all} ({})", number(matched), share(matched, rows))
 }
 
 /// How many rows it does not match, by the outcome.
@@ -281,7 +281,7 @@ fn tell(text: &mut String, tried: &Tried, theirs: &str) {
         let _ =
             writeln!(text, "  {STRONG}{within}{STRONG:#}\n      picks the row among equal keys");
     }
-    let _ = writeln!(text, "  {GOOD}{}{GOOD:#}", matches(tried).unwrap_or_default());
+    let _ = writeln!(text, "  {GOOD}{}{GOOD:#}", matches(tried));
     if let Some(others) = others(tried) {
         let _ = writeln!(text, "      {others}");
     }

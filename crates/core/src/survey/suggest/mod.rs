@@ -107,7 +107,7 @@ pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions
             known.push((pair.clone(), part.clone()));
             part
         };
-        set.iter().map(|pair| part(pair)).collect()
+        set.iter().map(&mut part).collect()
     };
     let in_key = |set: &[Pair]| -> Vec<usize> {
         set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()

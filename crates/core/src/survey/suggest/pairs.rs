@@ -125,7 +125,9 @@ impl ByValue {
                 for holders in values.filter_map(|value| by_value.get(value)) {
                     let columns = holders.columns();
                     if columns.len() <= EVERYWHERE {
-                        columns.iter().for_each(|&main| counts[main as usize][form as usize] += 1);
+                        for &main in columns {
+                            counts[main as usize][form as usize] += 1;
+                        }
                     }
                 }
             }

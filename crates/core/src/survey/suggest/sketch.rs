@@ -68,7 +68,7 @@ impl FormSketch {
     /// Whether about a share of its values is in another.
     fn may_be_in(&self, other: &Self, fewest: usize) -> bool {
         let bound = self.bound.min(other.bound);
-        let (mut all, mut shared) = (0, 0);
+        let (mut all, mut shared) = (0_usize, 0);
         for hash in self.least.iter().filter(|hash| **hash <= bound) {
             all += 1;
             shared += usize::from(other.least.contains(hash));
