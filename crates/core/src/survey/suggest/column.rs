@@ -26,7 +26,7 @@ const FRACTIONS: usize = 2;
 /// The length of the longest name of a month, in bytes.
 const LONGEST_MONTH: usize = 9;
 
-/// This many numbers may be missing from a column that counts, besides half of them.
+/// This many numbers and half of all may be missing from a column that counts.
 const GAPS: u64 = 10;
 
 /// Hashes of what is left of values.

@@ -71,7 +71,7 @@ pub struct SuggestedPart {
 /// Which keys are proposed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Trust {
-    /// Only those that are not found by chance, as is right where there are many tables.
+    /// Only keys that are not found by chance, as is right where there are many tables.
     Keys,
     /// Those found by chance too, where there is nothing else.
     Chance,

@@ -10,7 +10,7 @@ use super::pairs::{SAME, alike, letters};
 pub struct Reached<'a> {
     /// Its headers.
     pub headers: Vec<&'a str>,
-    /// The table that leads to it, by its place among those that can be reached; `None` where the main table does.
+    /// The table that leads to it, by its place among all reached tables; `None` where the main table does.
     pub via: Option<usize>,
     /// How many rows of the main table it is found for.
     pub matched: u64,
@@ -93,7 +93,7 @@ pub fn fewest(reached: &[Reached<'_>], wanted: &[String]) -> Vec<Option<Wanted>>
         .collect()
 }
 
-/// The tables and all that lead to them, each once, those that lead before those that they lead to.
+/// The tables and all that lead to them, each once and before what it leads to.
 pub fn with_those_between(reached: &[Reached<'_>], tables: &[usize]) -> Vec<usize> {
     let mut all = Vec::new();
     for &table in tables {

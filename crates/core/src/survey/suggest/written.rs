@@ -77,17 +77,17 @@ impl<'w> Writing<'w> {
         let ((left, ours), (right, theirs)) = (self.left, self.right);
         let main = &left[pair.main];
         let steps = self.steps(pair);
-        let behind = |side: String, steps: Option<&str>| match steps {
+        let with_steps = |side: String, steps: Option<&str>| match steps {
             Some(steps) => format!("{side} | {steps}"),
             None => side,
         };
-        let our_side = behind(main.template(ours), steps.as_ref().map(|steps| &steps.main[..]));
+        let our_side = with_steps(main.template(ours), steps.as_ref().map(|steps| &steps.main[..]));
         let their_steps = steps.as_ref().map(|steps| &steps.reference[..]);
         let their_side = match &pair.reference[..] {
-            [one] => behind(right[*one].template(theirs), their_steps),
+            [one] => with_steps(right[*one].template(theirs), their_steps),
             several => {
                 let columns: Vec<usize> = several.iter().map(|&nth| right[nth].of).collect();
-                behind(format!("any({})", run(&columns, theirs)), their_steps)
+                with_steps(format!("any({})", run(&columns, theirs)), their_steps)
             }
         };
         let on =
