@@ -115,3 +115,38 @@ fn a_pattern_means_the_files_that_are_there() {
     let error = Address::File(path("latin.toml")).read_to_string().unwrap_err().to_string();
     assert!(error.contains("line 2"), "{error}");
 }
+
+/// Each table that a folder, a pattern or a database has is meant by itself.
+#[test]
+fn every_table_is_meant_by_itself() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    for name in ["b.csv", "a.tsv.gz", "c.json", ".hidden.csv", "notes.md", "~$book.xlsx"] {
+        fs::write(path(name), "Hive\nH-001\n").unwrap();
+    }
+    fs::create_dir(path("inner.csv")).unwrap();
+    let database = rusqlite::Connection::open(path("co-op.db")).unwrap();
+    database.execute_batch("create table hives (tag); create table members (name);").unwrap();
+    drop(database);
+    let every = |name: &str| -> Result<Vec<String>, String> {
+        let all = Address::every(path(name).as_os_str()).map_err(|error| error.to_string())?;
+        let name = |text: &std::ffi::OsString| {
+            let text = text.to_str().unwrap();
+            text.rsplit('/').next().unwrap().to_owned()
+        };
+        Ok(all.iter().map(name).collect())
+    };
+    for (name, tables) in [
+        ("", &["a.tsv.gz", "b.csv", "c.json", "co-op.db#hives", "co-op.db#members"][..]),
+        ("b.csv", &["b.csv"]),
+        ("b*.csv", &["b.csv"]),
+        ("co-op.db", &["co-op.db#hives", "co-op.db#members"]),
+        ("co-op.db#hives", &["co-op.db#hives"]),
+        ("co-op.db#m*", &["co-op.db#members"]),
+        ("none.csv", &["none.csv"]),
+    ] {
+        assert_eq!(every(name).unwrap(), tables, "{name}");
+    }
+    assert!(every("none-*.csv").unwrap_err().contains("none-*.csv"));
+    assert!(every("co-op.db#x*").unwrap_err().contains("hives"));
+}

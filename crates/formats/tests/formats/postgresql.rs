@@ -108,6 +108,11 @@ fn each_type_has_its_text() {
     let error = read(&server, "kinds.none").unwrap_err();
     assert!(error.contains("has no table `kinds.none`; it has"), "{error}");
     assert!(error.contains("kinds.All of them"), "{error}");
+    // Without a table, the address means all of them.
+    let every = Address::every(server.as_ref()).unwrap();
+    for table in ["kinds.All of them", "kinds.some"] {
+        assert!(every.contains(&format!("{server}#{table}").into()), "{table}");
+    }
 }
 
 fn fill(writer: &mut ServerWriter, headers: &[&str], rows: &[&[(&str, CellKind)]]) {

@@ -291,10 +291,10 @@ fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState)
         && word.len() <= LONGEST_MONTH
         && word.bytes().all(|byte| byte.is_ascii_alphabetic() || byte == b'.');
     let month = if may_be_month { month(word, &[]) } else { None };
-    let whole = match date {
-        None if let Some(month) = month => hasher.hash_one(month.to_string().as_bytes()) | 1,
-        Some(date) => hasher.hash_one((date.year(), date.month(), date.day())) | 1,
-        None => hasher.hash_one(left) | 1,
+    let whole = match (date, month) {
+        (Some(date), _) => hasher.hash_one((date.year(), date.month(), date.day())) | 1,
+        (None, Some(month)) => hasher.hash_one(month.to_string().as_bytes()) | 1,
+        (None, None) => hasher.hash_one(left) | 1,
     };
     Value {
         left: [whole, tail],
