@@ -113,7 +113,9 @@ fn parts(text: &OsStr) -> Result<Vec<OsString>> {
         Address::Server(server) if server.table().is_none() => postgresql::tables(server)?,
         _ => Vec::new(),
     };
-    if names.len() < 2 && !matches!(address, Address::Server(_)) {
+    // A server is no table itself, however few it has.
+    let is_server = matches!(&address, Address::Server(server) if server.table().is_none());
+    if names.len() < 2 && !is_server {
         return Ok(vec![text.to_owned()]);
     }
     Ok(names.iter().map(|name| part(text, name)).collect())

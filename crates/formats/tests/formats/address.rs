@@ -147,6 +147,8 @@ fn every_table_is_meant_by_itself() {
     ] {
         assert_eq!(every(name).unwrap(), tables, "{name}");
     }
+    let table = "postgres://edda@db.example/co-op?sslmode=disable#hives";
+    assert_eq!(Address::every(table.as_ref()).unwrap(), [table]);
     assert!(every("none-*.csv").unwrap_err().contains("none-*.csv"));
     assert!(every("co-op.db#x*").unwrap_err().contains("hives"));
 }
