@@ -211,7 +211,7 @@ struct Ways<'s> {
 }
 
 impl Ways<'_> {
-    /// The tables of these that another leads to, each by the one that finds most rows.
+    /// The unreached tables that another leads to, each by the one that finds most rows.
     fn to(&self, unreached: &[usize]) -> Vec<(usize, Reach)> {
         let mut found: Vec<(usize, Reach)> = Vec::new();
         for (via, between) in self.tables.iter().enumerate() {
@@ -305,7 +305,7 @@ pub(super) fn link_names(own: &Headers, tables: &[Looked], nth: usize) -> Vec<St
         .collect()
 }
 
-/// Why a table is left out whose key found that of so many rows that it could find.
+/// Why a table is left out, by what its key found among the `rows` that it could find.
 fn left_out(tried: &Tried, rows: u64) -> Option<LeftOut> {
     let several = tried.counts.of(Kind::Ambiguous);
     match () {
