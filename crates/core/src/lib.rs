@@ -85,7 +85,7 @@ pub mod findings;
 mod hashing;
 pub mod key;
 pub mod lookup;
-mod parallel;
+pub mod parallel;
 pub mod plan;
 pub mod receipt;
 pub mod report;

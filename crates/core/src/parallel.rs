@@ -1,7 +1,18 @@
 //! Work on independent items by several threads.
 
+use std::sync::{Mutex, PoisonError};
+
 /// Applies `work` to each item on up to `threads` threads, and returns the results in the order of the items.
-pub(crate) fn in_parallel<T: Sync, R: Send>(
+///
+/// # Panics
+/// When `work` does.
+///
+/// ```
+/// use gather_keys_core::parallel::in_parallel;
+///
+/// assert_eq!(in_parallel(&[1, 2, 3], 2, |number| number * 7), [7, 14, 21]);
+/// ```
+pub fn in_parallel<T: Sync, R: Send>(
     items: &[T],
     threads: usize,
     work: impl Fn(&T) -> R + Sync,
@@ -33,4 +44,28 @@ pub(crate) fn in_parallel<T: Sync, R: Send>(
     });
     all.sort_by_key(|(at, _)| *at);
     all.into_iter().map(|(_, result)| result).collect()
+}
+
+/// Applies `work` to each task on up to `threads` threads, of which this one does `own` first.
+pub(crate) fn alongside<T: Send>(
+    tasks: impl ExactSizeIterator<Item = T> + Send,
+    threads: usize,
+    work: impl Fn(T) + Sync,
+    own: impl FnOnce(),
+) {
+    let others = tasks.len().min(threads.saturating_sub(1));
+    let tasks = Mutex::new(tasks);
+    let go_on = || {
+        let next = || tasks.lock().unwrap_or_else(PoisonError::into_inner).next();
+        while let Some(task) = next() {
+            work(task);
+        }
+    };
+    std::thread::scope(|scope| {
+        // Where the system allows fewer threads, the ones there are do all of the work.
+        let start = |_| std::thread::Builder::new().spawn_scoped(scope, go_on).ok();
+        (0..others).for_each(|nth| drop(start(nth)));
+        own();
+        go_on();
+    });
 }

@@ -51,13 +51,15 @@ pub(super) const SURVEY_EXAMPLES: &str = "\
 Examples:
     gather-keys survey hives.csv
     gather-keys survey harvest.csv hives.csv
+    gather-keys survey notebook.csv --columns 'Apiary, Hive'
 
 For each column: what its cells look like, how many are blank, how many
 different values there are, the commonest of them or the range of numbers and
 dates, their distribution, and what may be wrong with them, with the step that
 helps in a key. Then the columns, or sets of up to three, that distinguish the
 rows. The table is read once; values that do not fit in memory are counted by a
-sketch, and their number is shown with `about`.";
+sample, and their number is shown with `about`. Of more than 40 columns, like
+ones are shown together, and what may be wrong is shown first.";
 
 /// `survey`.
 #[derive(Debug, Args)]
@@ -65,6 +67,9 @@ pub(crate) struct Survey {
     /// The tables
     #[arg(value_name = "TABLE", required = true)]
     pub(crate) tables: Vec<OsString>,
+    /// The columns to look at, also many at a time: 'Site, Frames *, Since .. Marked' [default: all]
+    #[arg(long, value_name = "COLUMNS")]
+    pub(crate) columns: Option<String>,
     #[command(flatten)]
     pub(crate) printed: Printed,
     #[command(flatten)]

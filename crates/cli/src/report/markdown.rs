@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use gather_keys_core::report::{ReferenceTold, Report};
 
-use crate::summary::effect;
+use crate::summary::{bounds, effect, unlike};
 use crate::wording::{self, counted, joined, number, share};
 
 /// The Markdown of a report.
@@ -93,9 +93,12 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
         let on: Vec<String> = fix.on.iter().map(|part| code(part)).collect();
         let _ = writeln!(
             text,
-            "- {} would match on {}, {}",
+            "- {} would match on {}{}, {}",
             counted(fix.fixed, "unmatched row"),
             on.join(", "),
+            fix.unlike_example.as_ref().map_or(String::new(), |example| {
+                unlike(fix.unlike, &plain(&example.main), &plain(&example.reference))
+            }),
             effect(fix.newly_ambiguous, fix.lost, fix.joined, &plain(&reported.name))
         );
     }
@@ -113,6 +116,9 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
             vec![plain(&reason.reason), number(reason.rows), example]
         });
         table(text, &["reason", "rows", "for example"], reasons);
+        for bound in reported.reasons_bound.iter().flat_map(bounds) {
+            let _ = writeln!(text, "\n{bound}");
+        }
     }
     let outcomes = reported.outcomes.iter().map(|outcome| {
         vec![outcome.kind.clone(), number(outcome.count), share(outcome.count, rows)]

@@ -4,7 +4,7 @@ use askama::Template;
 use gather_keys_core::findings::Kind;
 use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report, UnmatchedTold};
 
-use crate::summary::{as_written, effect};
+use crate::summary::{as_written, bounds, effect, unlike};
 use crate::wording::{self, counted, joined, number, share};
 
 /// How wide the bars are drawn; the page stretches them.
@@ -178,6 +178,18 @@ impl Page<'_> {
 
     fn effect(&self, fix: &FixTold) -> String {
         effect(fix.newly_ambiguous, fix.lost, fix.joined, "the reference")
+    }
+
+    /// How far reasons and nearest keys were sought.
+    fn bounds(&self, reported: &ReferenceTold) -> String {
+        reported.reasons_bound.iter().flat_map(bounds).collect::<Vec<_>>().join(" ")
+    }
+
+    /// How many rows would match although letters differ.
+    fn unlike(&self, fix: &FixTold) -> String {
+        fix.unlike_example.as_ref().map_or(String::new(), |example| {
+            unlike(fix.unlike, &example.main, &example.reference) + ","
+        })
     }
 
     /// The key as it is typed, line by line.

@@ -17,7 +17,7 @@ mod written;
 
 pub(crate) use gates::gates;
 use lookup::Looked;
-pub(crate) use reasons::{as_written, effect, held};
+pub(crate) use reasons::{as_written, bounds, effect, held, unlike};
 pub(crate) use refusal::Refusal;
 pub(crate) use since::{moved, since};
 pub(crate) use worksheets::of_tables;

@@ -3,8 +3,9 @@
 use std::fmt::Write;
 
 use gather_keys_core::diagnosis::{Diagnosis, Fix};
-use gather_keys_core::findings::{KEPT, LookupFindings};
+use gather_keys_core::findings::LookupFindings;
 use gather_keys_core::lookup::{EntryId, Lookup};
+use gather_keys_core::report::BoundTold;
 
 use super::Summary;
 use super::lookup::indented;
@@ -49,26 +50,36 @@ pub(super) fn reasons(
         let unit = if other_rows == 1 { "row " } else { "rows" };
         let _ = writeln!(text, "      {:>digits$} {unit}  for {more}", number(other_rows));
     }
-    if found.unmatched.beyond() > 0 {
-        let bound = format!(
-            "Reasons were searched for the first {} different keys; {} of further keys {} not \
-                 examined.",
-            number(KEPT as u64),
-            counted(found.unmatched.beyond(), "row"),
-            if found.unmatched.beyond() == 1 { "was" } else { "were" },
-        );
-        indented(text, &bound);
-    } else if diagnosis.not_sought > 0 {
-        let all = diagnosis.explained.len() as u64;
-        let bound = format!(
-            "Nearest keys were searched for {} of {}.",
-            number(all - diagnosis.not_sought),
-            counted(all, "unmatched key")
-        );
-        indented(text, &bound);
-    } else if diagnosis.is_bounded {
-        indented(text, "Not every near key was compared; a nearer one may exist.");
+    if let Some(bound) = BoundTold::of(diagnosis, found) {
+        for bound in bounds(&bound) {
+            indented(text, &bound);
+        }
     }
+}
+
+/// How far reasons and nearest keys were sought, in sentences.
+pub(crate) fn bounds(bound: &BoundTold) -> Vec<String> {
+    let mut sentences = Vec::new();
+    if bound.rows_not_examined > 0 {
+        sentences.push(format!(
+            "Reasons were searched for the first {} different keys; {} of further keys {} not \
+             examined.",
+            number(bound.keys),
+            counted(bound.rows_not_examined, "row"),
+            if bound.rows_not_examined == 1 { "was" } else { "were" },
+        ));
+    }
+    if bound.keys_not_sought > 0 {
+        sentences.push(format!(
+            "Nearest keys were searched for {} of {}.",
+            number(bound.keys - bound.keys_not_sought),
+            counted(bound.keys, "unmatched key")
+        ));
+    }
+    if bound.not_all_compared {
+        sentences.push("Not every near key was compared; a nearer one may exist.".to_owned());
+    }
+    sentences
 }
 
 impl Summary<'_> {
@@ -85,7 +96,12 @@ impl Summary<'_> {
         for fix in fixes {
             text.push('\n');
             let would = if fix.only_key { "would find their key" } else { "would match" };
-            let words = format!("{} of {} {would} with", number(fix.fixed), counted(all, "row"));
+            let example = fix.unlike_example.as_ref();
+            let unlike = example.map_or(String::new(), |[main, reference]| {
+                unlike(fix.unlike, main, reference) + ","
+            });
+            let all = counted(all, "row");
+            let words = format!("{} of {all} {would}{unlike} with", number(fix.fixed));
             indented(text, &words);
             for line in as_written(&fix.on, self.in_plan) {
                 let _ = writeln!(text, "          {line}");
@@ -115,6 +131,12 @@ pub(crate) fn as_written(on: &[String], in_plan: bool) -> Vec<String> {
 /// A text as it is in a plan.
 fn in_toml(text: &str) -> String {
     if text.contains('\'') { format!("{text:?}") } else { format!("'{text}'") }
+}
+
+/// How many rows a fix would match although letters differ, to follow what it would match.
+pub(crate) fn unlike(rows: u64, main: &str, reference: &str) -> String {
+    let (main, reference) = (wording::cell(main, 24), wording::cell(reference, 24));
+    format!(", {} of them although letters differ (`{main}` with `{reference}`)", number(rows))
 }
 
 /// The side effects of a fix, in a sentence.

@@ -14,6 +14,7 @@ mod forms;
 mod hostile;
 mod in_place;
 mod keys;
+mod known_keys;
 mod load;
 mod lookups;
 mod memory;

@@ -94,6 +94,14 @@ fn odd_tables_are_surveyed() {
     for line in reported.lines() {
         assert!(line.chars().count() <= 80, "{line}");
     }
+    // Some of the columns, in the order in which they are named.
+    let some = scene.run("survey three.csv --columns 'No, V*, Site .. No'").ended(0).out;
+    assert!(some.starts_with("three.csv: 6 rows, 3 columns\n\n  No      number"), "{some}");
+    assert!(
+        some.contains("Valley, Site, No: distinguishes every row")
+            || some.contains("No, Valley, Site"),
+        "{some}"
+    );
     let piped = scene.shell("cat one.csv | gather-keys survey -").ended(0).out;
     assert!(piped.starts_with("standard input: 1 row, 2 columns"), "{piped}");
     // What is found does not depend on the number of threads.
@@ -102,10 +110,41 @@ fn odd_tables_are_surveyed() {
     for (call, said) in [
         ("survey missing.csv", "missing.csv"),
         ("survey headers.csv --header-row 9", "headers.csv"),
+        ("survey three.csv --columns Tag", "has no header `Tag`"),
+        ("survey three.csv --columns 'Tag *'", "no header of three.csv matches `Tag *`"),
         ("suggest missing.csv one.csv", "missing.csv"),
         ("suggest one.csv 'none-*.csv'", "none-*.csv"),
     ] {
         let ran = scene.run(call).ended(2);
         assert!(ran.err.contains(said) && ran.out.is_empty(), "{call}: {}", ran.err);
     }
+}
+
+/// Many columns are shown together, what may be wrong first.
+#[test]
+fn many_columns_are_surveyed() {
+    let mut headers = vec!["Card".to_owned(), "Site".into(), "Keeper".into(), "Seen on".into()];
+    headers.extend((1..=30).map(|n| format!("Frame {n} brood")));
+    headers.extend((1..=8).map(|n| format!("Week {n} state")));
+    headers.extend(["Smoke".into(), "Roof".into(), "Spare 1".into(), "Spare 2".into()]);
+    let mut table = headers.join(",") + "\n";
+    for n in 0..60 {
+        let mut row =
+            vec![format!("C-{n:03}"), ["Fellside", "Larkfield ", "fellside"][n % 3].into()];
+        row.extend([["Edda Larkhollow", "Tamsin Oxlip"][n % 2].to_owned()]);
+        row.push(if n == 7 { "8.6.2026".into() } else { format!("2026-05-{:02}", n % 28 + 1) });
+        row.extend((1..=30).map(|frame| match (n, frame) {
+            (9, 4) => "n/a".to_owned(),
+            _ => (n * frame % 17).to_string(),
+        }));
+        row.extend((1..=8).map(|week| ["drawn", "capped", ""][(n + week) % 3].to_owned()));
+        row.extend(["yes".to_owned(), ["tin", "felt"][n % 2].into(), String::new(), String::new()]);
+        table += &(row.join(",") + "\n");
+    }
+    let scene = Scene::empty().with("cards.csv", &table);
+    let ran = scene.run("survey cards.csv").ended(0);
+    snapshot("survey-many", &ran.out);
+    assert!(ran.out.lines().all(|line| line.chars().count() <= 80), "{}", ran.out);
+    let all = scene.run("survey cards.csv --columns '*'").ended(0).out;
+    assert!(all.contains("  Frame 17 brood  number"), "{all}");
 }

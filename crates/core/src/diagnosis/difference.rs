@@ -146,10 +146,27 @@ fn letters_agree(one: &str, other: &str) -> bool {
     short.is_empty() || short == long || long.len() > WORD && long.starts_with(&short)
 }
 
+/// Whether two values with numbers in them may be of different things, though their digits are the same: their letters don't
+/// agree, or only one has letters after its digits, as `7b` and `7`.
+pub(crate) fn are_unlike(one: &str, other: &str) -> bool {
+    let suffix = |value: &str| -> Option<String> {
+        let after = value.rfind(|c: char| c.is_numeric())?;
+        let letters = value[after..].nfkc().filter(|c| c.is_alphabetic());
+        Some(letters.flat_map(char::to_lowercase).collect())
+    };
+    !letters_agree(one, other) || suffix(one) != suffix(other)
+}
+
 /// A value with more letters than this is a word, and shorter ones may be its beginning.
 const WORD: usize = 2;
 
 impl Steps {
+    /// Whether they remove letters, so that values become one that have different ones.
+    pub(crate) fn remove_letters(&self) -> bool {
+        let removes = |steps: &str| steps.split(" | ").any(|step| step == "digits");
+        removes(&self.main) || removes(&self.reference)
+    }
+
     /// Steps that do what either do; `None` when they don't go together.
     pub(crate) fn with(&self, other: &Self) -> Option<Self> {
         if self == other {
@@ -239,6 +256,22 @@ mod tests {
             ("-", "/"),
         ] {
             assert_eq!(all.between(main, reference), None, "{main} {reference}");
+        }
+    }
+
+    #[test]
+    fn unlike_values_are_known() {
+        for (one, other, want) in [
+            ("hive 7", "H-007", false),
+            ("7", "H-007", false),
+            ("a9", "A-009", false),
+            ("a9", "B-009", true),
+            ("7b", "7", true),
+            ("7B", "7 b", false),
+            ("12345X", "12345", true),
+        ] {
+            assert_eq!(are_unlike(one, other), want, "{one} {other}");
+            assert_eq!(are_unlike(other, one), want, "{other} {one}");
         }
     }
 

@@ -1,11 +1,13 @@
 //! The reason of every unmatched key, with the reference key that comes nearest.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
 
+use super::bag::Bags;
 use super::difference::{Differences, Steps};
 use super::fix::{Change, Fix, fixes, written};
 use super::reason::{Form, Reason};
-use super::seek::{Beginning, Shared, Sharing, Sought, beginning, held_by};
+use super::seek::{Shared, Sharing, Sought, held_by};
 use super::spelling::{Trail, Wanted};
 use crate::findings::{LookupFindings, UnmatchedKey};
 use crate::lookup::{EntryId, Lookup, Reference};
@@ -42,15 +44,17 @@ pub struct Explained {
 /// How many of the entries that share a spelling are compared.
 const SPELLED: usize = 4;
 
-/// All of a few entries are compared; of many, those next to each other in order.
+/// Of more entries than this the characters are compared first, and the order of letters only where few differ.
 const FEW: usize = 48;
-const NEAR_BY: usize = 12;
+
+/// With how many bags of characters all keys together are compared.
+const COMPARED: usize = 100_000_000;
+
+/// How many entries are measured of those that are equally far off by their characters.
+const MEASURED: usize = 200;
 
 /// For how many keys the nearest one is sought, where spelling does not explain them.
 pub const NEAREST: usize = 5_000;
-
-/// So many of them are measured.
-const MEASURED: usize = 3;
 
 /// So many that nearly share the letters are measured.
 const LETTERED: usize = 24;
@@ -98,7 +102,7 @@ impl Diagnosis {
         }
         let near = Near::new(reference, keys, threads);
         let mut explained = near.explain(threads);
-        let mut is_bounded = near.shared.is_bounded;
+        let mut is_bounded = near.is_bounded.load(Ordering::Relaxed);
         let left: Vec<usize> =
             (0..keys.len()).filter(|&nth| explained[nth].reason == Reason::Nothing).collect();
         let beyond = explained.iter_mut().skip(NEAREST);
@@ -134,8 +138,12 @@ struct Near<'a> {
     keys: &'a [UnmatchedKey],
     sought: Sought,
     shared: Shared,
-    /// For hashes that many entries share, these entries in the order of the part that is left out.
-    sorted: HashMap<u32, Vec<Sharing>>,
+    /// For hashes that many entries share, these entries by the characters of the part that is left out.
+    bags: HashMap<u32, Bags>,
+    /// With how many bags each key is compared.
+    most: usize,
+    /// Whether there were more.
+    is_bounded: AtomicBool,
     differences: Differences,
 }
 
@@ -145,21 +153,25 @@ impl<'a> Near<'a> {
         let held = held_by(reference, &whole(reference), threads);
         let sought = Sought::of(reference, &held, parts, Wanted::Parts, NEAREST);
         let shared = sought.shared(reference, &whole(reference), threads);
-        let mut large: Vec<u32> = (0..keys.len())
+        let mut large: Vec<(u32, u32)> = (0..keys.len())
             .flat_map(|key| sought.trails(key))
-            .filter(|(trail, _)| matches!(trail, Trail::Without(_)))
-            .map(|(_, slot)| *slot)
-            .filter(|slot| shared.of(*slot).len() > FEW)
+            .filter_map(|(trail, slot)| match trail {
+                Trail::Without(part) if shared.of(*slot).len() > FEW => Some((*slot, *part)),
+                _ => None,
+            })
             .collect();
+        let most = COMPARED / large.len().max(1);
         large.sort_unstable();
         large.dedup();
-        let sorted = in_parallel(&large, threads, |&slot| {
-            let mut all = shared.of(slot).to_vec();
-            all.sort_unstable();
-            (slot, all)
+        let bags = in_parallel(&large, threads, |&(slot, part)| {
+            let is_filled = |other: &&Sharing| other.begins[0] != 0;
+            let all: Vec<Sharing> = shared.of(slot).iter().filter(is_filled).copied().collect();
+            (slot, Bags::of(&all, |entry| compared(reference, entry, part as usize)))
         });
-        let sorted = sorted.into_iter().collect();
-        Self { reference, keys, sought, shared, sorted, differences: Differences::new() }
+        let bags = bags.into_iter().collect();
+        let is_bounded = AtomicBool::new(shared.is_bounded);
+        let differences = Differences::new();
+        Self { reference, keys, sought, shared, bags, most, is_bounded, differences }
     }
 
     fn explain(&self, threads: usize) -> Vec<Explained> {
@@ -250,7 +262,7 @@ impl<'a> Near<'a> {
                 if self.spelled(parts, entry, Some(nth)).is_none() {
                     continue;
                 }
-                let other = self.reference.as_compared(entry).nth(nth).unwrap_or_default();
+                let other = compared(self.reference, entry, nth);
                 let long = parts[nth].chars().count().max(other.chars().count()).max(1);
                 let share = distance as f64 / long as f64;
                 if best.is_none_or(|(least, ..)| share < least) {
@@ -260,7 +272,7 @@ impl<'a> Near<'a> {
             }
         }
         let (_, distance, part, entry) = best?;
-        let other = self.reference.as_compared(entry).nth(part).unwrap_or_default();
+        let other = compared(self.reference, entry, part);
         let reason = if is_typo(parts[part], other, distance) {
             Reason::Typo { part: Some(part), distance }
         } else {
@@ -273,25 +285,36 @@ impl<'a> Near<'a> {
     /// The entries of a slot whose part comes nearest to a value, the nearest first, with how far off
     /// they are.
     fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(EntryId, usize)> {
-        let of = |entry: EntryId| self.reference.as_compared(entry).nth(part).unwrap_or_default();
-        let begins = beginning(value);
-        let mut likely: Vec<(usize, EntryId)> = Vec::new();
-        let near = match self.sorted.get(&slot) {
-            None => self.shared.of(slot),
-            Some(sorted) => {
-                let at = sorted.partition_point(|other| other.begins < begins);
-                &sorted[at.saturating_sub(NEAR_BY)..(at + NEAR_BY).min(sorted.len())]
-            }
+        let of = |entry: EntryId| compared(self.reference, entry, part);
+        let mut measured: Vec<(usize, EntryId)> = Vec::new();
+        let mut measure = |entry: EntryId| {
+            let distance = apart(value, of(entry));
+            measured.push((distance, entry));
+            distance
         };
-        for other in near.iter().filter(|other| other.begins[0] != 0) {
-            likely.push((unlike(&begins, &other.begins), other.entry));
+        let Some(bags) = self.bags.get(&slot) else {
+            for other in self.shared.of(slot).iter().filter(|other| other.begins[0] != 0) {
+                measure(other.entry);
+            }
+            measured.sort_unstable();
+            return measured.into_iter().map(|(distance, entry)| (entry, distance)).collect();
+        };
+        let mut is_bounded = bags.len() > self.most;
+        let mut least = usize::MAX;
+        for (far, alike) in bags.by_distance(value, self.most).iter().enumerate() {
+            // All that follow have at least as many changes.
+            if least <= far {
+                break;
+            }
+            for &entry in alike.iter().copied().flatten().take(MEASURED) {
+                least = least.min(measure(entry));
+            }
+            let all: usize = alike.iter().map(|entries| entries.len()).sum();
+            is_bounded |= all > MEASURED && least > far;
         }
-        likely.sort_unstable();
-        let measured = likely.into_iter().take(MEASURED);
-        let mut measured: Vec<(EntryId, usize)> =
-            measured.map(|(_, entry)| (entry, apart(value, of(entry)))).collect();
-        measured.sort_by_key(|(entry, distance)| (*distance, *entry));
-        measured
+        self.is_bounded.fetch_or(is_bounded, Ordering::Relaxed);
+        measured.sort_unstable();
+        measured.into_iter().map(|(distance, entry)| (entry, distance)).collect()
     }
 
     fn distance(&self, parts: &[&str], entry: EntryId) -> usize {
@@ -318,7 +341,12 @@ fn lettered(
     let places: Vec<usize> = (0..left.len()).collect();
     let near = in_parallel(&places, threads, |&place| {
         let parts: Vec<&str> = keys[left[place]].parts().collect();
-        let long: usize = parts.iter().map(|part| part.chars().count()).sum();
+        // Each part by itself, so that a long one which is shared does not outweigh the others.
+        let is_near = |entry: EntryId| {
+            let pairs = parts.iter().zip(reference.as_compared(entry));
+            let mut unlike = pairs.filter(|(part, other)| *part != other);
+            unlike.all(|(part, other)| apart(part, other) <= most_apart(part.chars().count()))
+        };
         let mut entries: Vec<EntryId> = Vec::new();
         for (_, slot) in sought.trails(place) {
             let more = shared.of(*slot).iter().take(LETTERED);
@@ -328,8 +356,8 @@ fn lettered(
                 }
             }
         }
-        let measured = entries.into_iter().map(|one| (distance(reference, &parts, one), one));
-        measured.min().filter(|(distance, _)| *distance <= most_apart(long))
+        let near = entries.into_iter().filter(|entry| is_near(*entry));
+        near.map(|one| (distance(reference, &parts, one), one)).min()
     });
     for (&nth, near) in left.iter().zip(near) {
         let Some((distance, entry)) = near else { continue };
@@ -365,6 +393,11 @@ fn distance(reference: &Reference, parts: &[&str], entry: EntryId) -> usize {
     pairs.filter(|(part, other)| *part != other).map(|(part, other)| apart(part, other)).sum()
 }
 
+/// A part of the key of an entry, as it is compared.
+fn compared(reference: &Reference, entry: EntryId, part: usize) -> &str {
+    reference.as_compared(entry).nth(part).unwrap_or_default()
+}
+
 fn apart(one: &str, other: &str) -> usize {
     const LONGEST: usize = 200;
     if one.len().max(other.len()) > LONGEST {
@@ -374,20 +407,9 @@ fn apart(one: &str, other: &str) -> usize {
     strsim::osa_distance(one, other)
 }
 
-/// How unlike the beginnings of two values look: how many bytes are not in common at their start
-/// and end.
-fn unlike(one: &Beginning, other: &Beginning) -> usize {
-    let long = |bytes: &Beginning| bytes.iter().position(|&byte| byte == 0).unwrap_or(bytes.len());
-    let (one, other) = (&one[..long(one)], &other[..long(other)]);
-    one.len().max(other.len()) - bytes_alike(one, other)
-}
-
 /// How many bytes two values have in common at their beginning and end.
 fn ends_alike(one: &str, other: &str) -> usize {
-    bytes_alike(one.as_bytes(), other.as_bytes())
-}
-
-fn bytes_alike(one: &[u8], other: &[u8]) -> usize {
+    let (one, other) = (one.as_bytes(), other.as_bytes());
     let start = one.iter().zip(other).take_while(|(a, b)| a.eq_ignore_ascii_case(b)).count();
     let (one, other) = (&one[start..], &other[start..]);
     let end = one.iter().rev().zip(other.iter().rev());

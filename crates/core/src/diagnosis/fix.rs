@@ -8,9 +8,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use ahash::RandomState;
 
-use super::difference::Steps;
+use super::difference::{Steps, are_unlike};
 use super::explain::Explained;
-use crate::findings::{Kind, LookupFindings};
+use crate::findings::{Kind, LookupFindings, UnmatchedKey};
 use crate::lookup::{Answer, EntryId, Lookup, Reference};
 use crate::parallel::in_parallel;
 use crate::plan::{Held, OnPart};
@@ -28,6 +28,10 @@ pub struct Fix {
     /// How many unmatched main rows would match; where a range or a name counts as well, how many
     /// would find their key.
     pub fixed: u64,
+    /// How many of them would match by steps that remove letters, although theirs differ: `a9` with `B-009`.
+    pub unlike: u64,
+    /// The values of the first such row, of the main table and of the reference.
+    pub unlike_example: Option<[String; 2]>,
     /// Whether a range or a name counts as well.
     pub only_key: bool,
     /// How many main rows that have an answer now, or none, would become ambiguous.
@@ -69,7 +73,7 @@ pub(super) fn fixes(
     .filter(|(_, fix)| fix.fixed > 0)
     .collect();
     all.sort_by_key(|(steps, fix)| {
-        (*steps, fix.newly_ambiguous + fix.lost, std::cmp::Reverse(fix.fixed))
+        (fix.unlike > 0, *steps, fix.newly_ambiguous + fix.lost, std::cmp::Reverse(fix.fixed))
     });
     let mut reported: Vec<Fix> = Vec::new();
     for (_, fix) in all {
@@ -203,9 +207,10 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
     let theirs = ready(parts, change, |steps| &steps.reference)?;
     let changed = Changed::of(lookup, &theirs);
     let mut packer = Packer::default();
-    let outcome = |key: Option<u128>| match key.and_then(|key| changed.groups.get(&key)) {
+    let group = |key: Option<u128>| key.and_then(|key| changed.groups.get(&key).copied());
+    let outcome = |group: Option<usize>| match group {
         None => Outcome::NotFound,
-        Some(&at) => changed.settle(at),
+        Some(at) => changed.settle(at),
     };
     let only_key = lookup.range_value().is_some() || !lookup.named_columns().is_empty();
     let is_settled = |first: EntryId| !matches!(lookup.settle(first), Answer::Ambiguous(_));
@@ -217,15 +222,23 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
         if asked == 0 {
             continue;
         }
-        match outcome(made(reference, reference.key_parts(first), &main, &mut packer)) {
+        match outcome(group(made(reference, reference.key_parts(first), &main, &mut packer))) {
             Outcome::Ambiguous if is_settled(first) => newly_ambiguous += asked,
             Outcome::Settled | Outcome::Ambiguous => {}
             Outcome::NotFound => lost += asked,
         }
     }
+    let (mut unlike, mut unlike_example) = (0, None);
     for key in found.unmatched.keys() {
-        match outcome(made(reference, key.parts(), &main, &mut packer)) {
-            Outcome::Settled => fixed += key.rows,
+        let at = group(made(reference, key.parts(), &main, &mut packer));
+        match outcome(at) {
+            Outcome::Settled => {
+                fixed += key.rows;
+                if let Some(example) = at.and_then(|at| changed.unlike(at, key, change)) {
+                    unlike += key.rows;
+                    unlike_example.get_or_insert(example);
+                }
+            }
             Outcome::Ambiguous => newly_ambiguous += key.rows,
             Outcome::NotFound => {}
         }
@@ -239,6 +252,8 @@ fn effect(lookup: &Lookup, found: &LookupFindings, change: &Change) -> Option<Fi
         on: written(lookup, change)?,
         changed: change.keys().copied().collect(),
         fixed,
+        unlike,
+        unlike_example,
         only_key,
         newly_ambiguous,
         lost,
@@ -295,6 +310,19 @@ impl<'a> Changed<'a> {
             all.firsts[at].push(first);
         }
         all
+    }
+
+    /// The values of a key and of one in a group whose letters differ, although steps that remove them make both one.
+    fn unlike(&self, at: usize, key: &UnmatchedKey, change: &Change) -> Option<[String; 2]> {
+        let removing = change.iter().filter(|(_, steps)| steps.remove_letters());
+        removing.map(|(part, _)| *part).find_map(|part| {
+            let ours = key.parts().nth(part)?;
+            let reference = self.lookup.reference();
+            let theirs =
+                self.firsts[at].iter().filter_map(|first| reference.key_parts(*first).nth(part));
+            let unlike = theirs.into_iter().find(|theirs| are_unlike(ours, theirs))?;
+            Some([ours.to_owned(), unlike.to_owned()])
+        })
     }
 
     /// The outcome of a group of keys that become one.

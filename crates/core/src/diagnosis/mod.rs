@@ -7,6 +7,7 @@
 //! these are compared, in `difference`. `fix` works out what a change of the key would do, key
 //! by key, with the steps themselves.
 
+mod bag;
 mod dated;
 mod difference;
 mod elsewhere;
@@ -18,7 +19,7 @@ mod seek;
 mod spelling;
 
 pub use dated::dated_part;
-pub(crate) use difference::{Differences, Steps};
+pub(crate) use difference::{Differences, Steps, are_unlike};
 pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained, NEAREST};
 pub use fix::Fix;

@@ -234,12 +234,14 @@ fn spread(mut hash: u64) -> u64 {
     hash
 }
 
-/// The digits of what is left of a value that has letters too, or of one that has digits alone, so
-/// that the two meet; `None` where they tell nothing.
+/// The digits of what is left of a value that has letters before or after them, or of one that has digits alone, so that the
+/// two meet; `None` where they tell nothing.
 fn digits_of(left: &[u8]) -> Option<&[u8]> {
     let start = left.iter().position(u8::is_ascii_digit)?;
     let digits = &left[start..];
-    digits.iter().all(u8::is_ascii_digit).then_some(digits)
+    let length = digits.iter().position(|byte| !byte.is_ascii_digit()).unwrap_or(digits.len());
+    let (digits, after) = digits.split_at(length);
+    after.iter().all(u8::is_ascii_alphabetic).then_some(digits)
 }
 
 #[cfg(test)]
@@ -270,6 +272,8 @@ mod tests {
             ("Łódź", "LODZ"),
             ("H-007", "h7"),
             ("H-007", "007"),
+            ("12345X", "12345"),
+            ("kg 0070 b", "70"),
             ("7.0", "007"),
             ("1,234.50", "1.234,5"),
             ("0", "000"),

@@ -216,6 +216,23 @@ pub(super) fn selected(
     }
 }
 
+/// The columns that are selected, in the order in which they are, each once.
+///
+/// # Errors
+/// When the table has no such header, or several.
+pub fn selected_columns(selections: &[Selection], headers: &Headers) -> Result<Vec<usize>> {
+    let find = &mut |headers: &Headers, name: &str| Ok(headers.find(name)?.column);
+    let mut columns = Vec::new();
+    for selection in selections {
+        for column in selected(selection, headers, &columns, find)? {
+            if !columns.contains(&column) {
+                columns.push(column);
+            }
+        }
+    }
+    Ok(columns)
+}
+
 /// The columns that are named to be shown, in order; marks are not among them.
 ///
 /// # Errors

@@ -1,8 +1,8 @@
 //! From the findings of a run to its report.
 
 use super::{
-    AliasTold, CountTold, FORM, FixTold, GateTold, PartTold, ReasonTold, ReferenceTold, Report,
-    RowTold, SharedTold, TableTold, UnmatchedTold, WrittenTold,
+    AliasTold, BoundTold, CountTold, FORM, FixTold, GateTold, PartTold, ReasonTold, ReferenceTold,
+    Report, RowTold, SharedTold, TableTold, UnlikeTold, UnmatchedTold, WrittenTold,
 };
 use crate::diagnosis::Diagnosis;
 use crate::enrich::Enrichment;
@@ -151,6 +151,7 @@ fn reference(
             .filter(|kind| kind.population() != Population::MainRows)
             .map(|kind| count(counts, kind))
             .collect(),
+        reasons_bound: diagnosis.and_then(|diagnosis| BoundTold::of(diagnosis, found)),
         parts: parts(lookup, &reasons),
         reasons: reasons
             .iter()
@@ -222,6 +223,11 @@ fn fix(fix: &crate::diagnosis::Fix) -> FixTold {
     FixTold {
         on: fix.on.clone(),
         fixed: fix.fixed,
+        unlike: fix.unlike,
+        unlike_example: fix
+            .unlike_example
+            .clone()
+            .map(|[main, reference]| UnlikeTold { main, reference }),
         newly_ambiguous: fix.newly_ambiguous,
         lost: fix.lost,
         joined: fix.joined,

@@ -26,7 +26,8 @@ pub use trace::{
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::findings::GateResult;
+use crate::diagnosis::Diagnosis;
+use crate::findings::{GateResult, LookupFindings};
 
 /// The number of the form that reports have.
 pub const FORM: u32 = 1;
@@ -123,6 +124,8 @@ pub struct ReferenceTold {
     pub reference_findings: Vec<CountTold>,
     /// Why main rows are unmatched, the commonest reason first.
     pub reasons: Vec<ReasonTold>,
+    /// Of which keys reasons and nearest keys were not sought; `null` where they were sought of all.
+    pub reasons_bound: Option<BoundTold>,
     /// How many unmatched rows each part of the key is in the way of.
     pub parts: Vec<PartTold>,
     /// Changes of the key that would match more, with their effect.
@@ -140,6 +143,33 @@ pub struct ReferenceTold {
     pub unused: Vec<RowTold>,
     /// The use of each alias.
     pub aliases: Vec<AliasTold>,
+}
+
+/// How far reasons and nearest keys were sought.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BoundTold {
+    /// How many unmatched rows have keys beyond the first ones, which were not examined.
+    pub rows_not_examined: u64,
+    /// Of how many examined keys no nearest one was sought.
+    pub keys_not_sought: u64,
+    /// Of how many keys that were examined in all.
+    pub keys: u64,
+    /// Whether more came near to a key than could be compared.
+    pub not_all_compared: bool,
+}
+
+impl BoundTold {
+    /// The bounds that a diagnosis of findings met; `None` when it met none.
+    pub fn of(diagnosis: &Diagnosis, found: &LookupFindings) -> Option<Self> {
+        let bound = Self {
+            rows_not_examined: found.unmatched.beyond(),
+            keys_not_sought: diagnosis.not_sought,
+            keys: diagnosis.explained.len() as u64,
+            not_all_compared: diagnosis.is_bounded,
+        };
+        let is_any = bound.rows_not_examined > 0 || bound.keys_not_sought > 0;
+        (is_any || bound.not_all_compared).then_some(bound)
+    }
 }
 
 /// A reason, and how many main rows are unmatched for it.
@@ -171,12 +201,25 @@ pub struct FixTold {
     /// How many unmatched main rows would match.
     #[serde(rename = "mended")]
     pub fixed: u64,
+    /// How many of them would match by steps that remove letters, although theirs differ.
+    pub unlike: u64,
+    /// The values of the first such row.
+    pub unlike_example: Option<UnlikeTold>,
     /// How many main rows would become ambiguous.
     pub newly_ambiguous: u64,
     /// How many main rows that match now would not.
     pub lost: u64,
     /// How many keys of the reference would be one with another.
     pub joined: u64,
+}
+
+/// Values that steps make one although their letters differ.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnlikeTold {
+    /// That of the main table.
+    pub main: String,
+    /// That of the reference.
+    pub reference: String,
 }
 
 /// An unmatched key.

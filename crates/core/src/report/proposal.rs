@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{CountTold, FORM};
+use super::{CountTold, FORM, UnlikeTold};
 use crate::findings::{Counts, Kind};
 use crate::survey::SuggestedKey;
 
@@ -93,6 +93,10 @@ pub struct ProposedPart {
     pub values: u64,
     /// How many of them the reference has too, however they are spelled.
     pub in_reference: u64,
+    /// How many of the values that were compared are made one by its steps although their letters differ.
+    pub unlike: u64,
+    /// The first such value.
+    pub unlike_example: Option<UnlikeTold>,
 }
 
 impl Proposal {
@@ -117,6 +121,11 @@ impl ProposedKey {
             on: part.on.clone(),
             values: part.values as u64,
             in_reference: part.covered as u64,
+            unlike: part.unlike.as_ref().map_or(0, |unlike| unlike.count as u64),
+            unlike_example: part.unlike.as_ref().map(|unlike| {
+                let [main, reference] = unlike.example.clone();
+                UnlikeTold { main, reference }
+            }),
         });
         let outcome =
             |kind: Kind| CountTold { kind: kind.label().to_owned(), count: counts.of(kind) };

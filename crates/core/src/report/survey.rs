@@ -33,7 +33,7 @@ pub struct SurveyedTable {
     pub repeated_headers: Vec<String>,
 }
 
-/// A count, exact or by a sketch.
+/// A count, exact or an estimate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Counted {
     /// The count.
@@ -94,6 +94,8 @@ pub struct TroubleTold {
     pub trouble: String,
     /// In how many cells; of spellings, how many values.
     pub count: u64,
+    /// Whether that is all; otherwise there may be more.
+    pub exact: bool,
     /// The first such row, from 1.
     pub row: u64,
     /// The line on which that begins, from 1.
@@ -174,6 +176,7 @@ impl From<&Trouble> for TroubleTold {
         Self {
             trouble: trouble.kind.label().to_owned(),
             count: trouble.count,
+            exact: trouble.is_exact,
             row: trouble.row,
             line: trouble.line,
             value: trouble.value.clone(),

@@ -1,20 +1,22 @@
 //! Candidate keys: the columns, alone or together, that distinguish all rows.
 //!
-//! For a single column, the number of different values decides. Sets of columns are tried on the first
+//! Of a single column, the number of different values decides. Sets of columns are tried on the first
 //! rows; sets that distinguish these, or nearly, are followed through the rest of the table.
 
-use ahash::RandomState;
+use std::cmp::Reverse;
+use std::ops::Range;
 
 use super::column::ColumnProfile;
 use super::distinct::{Count, Distinct};
+use super::hashes::{is_filled, mixed};
 use super::look::Look;
-use crate::table::Block;
-use crate::value::is_blank;
+use super::memory::Worth;
+use crate::parallel::{alongside, in_parallel};
 
 /// Columns that are a key, or nearly.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CandidateKey {
-    /// The columns, from 0.
+    /// The columns, by their places in the survey, from 0.
     pub columns: Vec<usize>,
     /// How many rows have the same as a row before them, or a blank in one of the columns: a key has
     /// none.
@@ -22,7 +24,10 @@ pub struct CandidateKey {
 }
 
 /// How many rows sets of columns are tried on.
-const TRIED: usize = 20_000;
+const TRIED: usize = 10_000;
+
+/// How many cells these rows have at most.
+const TRIED_CELLS: usize = 1 << 20;
 
 /// How many columns are tried with each other.
 const COLUMNS: usize = 24;
@@ -30,9 +35,8 @@ const COLUMNS: usize = 24;
 /// How many pairs are tried with a third column.
 const PAIRS: usize = 8;
 
-/// How many sets are followed, of this many columns and of fewer.
-const FOLLOWED: usize = 10;
-const WIDE: usize = 3;
+/// How many sets of two columns are followed, and as many of three.
+const FOLLOWED: usize = 8;
 
 /// A set of columns is nearly a key when at most one row in this many fails.
 const NEARLY: u64 = 10;
@@ -43,40 +47,38 @@ const UNLIKELY: u64 = 3;
 /// How many keys are reported.
 const TOLD: usize = 6;
 
-/// How many hashes are kept of a set before the count becomes a sketch.
-const MOST: usize = 1 << 20;
-
 /// Finds the sets.
 #[derive(Debug)]
 pub(super) struct Candidates {
-    hasher: RandomState,
-    width: usize,
-    /// The hashes of the cells of the first rows, row by row; 0 for a blank one.
-    first: Vec<u64>,
-    followed: Vec<LookupTrace>,
-    is_choosing: bool,
-    hashes: Vec<u64>,
+    /// The columns that may be part of a key.
+    columns: Vec<usize>,
+    /// How many rows sets are tried on.
+    tried: usize,
+    /// For each column the hashes of its cells in the first rows, until the sets are chosen.
+    first: Vec<Vec<u64>>,
+    followed: Option<Vec<FollowedSet>>,
 }
 
+/// A set of columns, with what it distinguishes.
 #[derive(Debug)]
-struct LookupTrace {
+struct FollowedSet {
     columns: Vec<usize>,
     distinct: Distinct,
-    blanks: u64,
     rows: u64,
 }
 
-impl LookupTrace {
+impl FollowedSet {
     fn new(columns: Vec<usize>) -> Self {
-        Self { columns, distinct: Distinct::up_to(MOST), blanks: 0, rows: 0 }
+        Self { columns, distinct: Distinct::default(), rows: 0 }
     }
 
-    fn add(&mut self, hashes: &[u64]) {
-        self.rows += 1;
-        match together(hashes, &self.columns) {
-            Some(hash) => drop(self.distinct.add(hash)),
-            None => self.blanks += 1,
-        }
+    /// Takes rows by the hashes of their cells, which are column by column.
+    fn add(&mut self, hashes: &[impl AsRef<[u64]>], rows: Range<usize>) {
+        self.rows += rows.len() as u64;
+        let of_row =
+            |row: usize| self.columns.iter().map(move |&column| hashes[column].as_ref()[row]);
+        let keys: Vec<u64> = rows.filter_map(|row| together(of_row(row))).collect();
+        self.distinct.add_all(&keys);
     }
 
     fn failing(&self) -> Count {
@@ -85,91 +87,69 @@ impl LookupTrace {
     }
 }
 
-/// The hash of several cells of a row; `None` where one is blank.
-fn together(hashes: &[u64], columns: &[usize]) -> Option<u64> {
-    columns.iter().try_fold(0_u64, |all, &column| {
-        let hash = hashes[column];
-        (hash != 0).then(|| {
-            let mixed = (all ^ hash).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-            mixed ^ mixed >> 29
-        })
-    })
+/// The hash of several cells; `None` where one is blank.
+fn together(mut hashes: impl Iterator<Item = u64>) -> Option<u64> {
+    hashes.try_fold(0, |all, hash| is_filled(hash).then(|| mixed(all, hash)))
 }
 
 impl Candidates {
-    pub(super) fn of(width: usize, hasher: &RandomState) -> Self {
+    /// Finds sets among some columns of a table, which has `width` in all.
+    pub(super) fn among(columns: &[usize], width: usize) -> Self {
         Self {
-            hasher: hasher.clone(),
-            width,
-            first: Vec::new(),
-            followed: Vec::new(),
-            is_choosing: true,
-            hashes: Vec::new(),
+            columns: columns.to_vec(),
+            tried: TRIED.min(TRIED_CELLS / width.max(1)).max(2),
+            first: vec![Vec::new(); width],
+            followed: None,
         }
     }
 
-    /// Takes the rows of a block; each whole row is counted in `whole`.
-    pub(super) fn look(&mut self, block: &Block, whole: &mut Distinct) {
-        let columns: Vec<usize> = (0..self.width).collect();
-        for row in 0..block.rows() {
-            self.hashes.clear();
-            for column in 0..self.width {
-                let cell = block.cell(row, column);
-                let is_blank = is_blank(cell);
-                self.hashes.push(if is_blank { 0 } else { self.hasher.hash_one(cell) | 1 });
+    /// Takes rows by the hashes of their cells, which are column by column.
+    pub(super) fn look(&mut self, hashes: &[Vec<u64>], threads: usize) {
+        let rows = hashes.first().map_or(0, Vec::len);
+        let Some(followed) = &mut self.followed else {
+            for (first, hashes) in self.first.iter_mut().zip(hashes) {
+                first.extend(hashes);
             }
-            let all = columns.iter().fold(1_u64, |all, &column| {
-                let mixed = (all ^ self.hashes[column]).wrapping_mul(0xd6e8_feb8_6659_fd93);
-                mixed ^ mixed >> 32
-            });
-            whole.add(all);
-            if self.is_choosing {
-                self.first.extend(&self.hashes);
-                if self.first.len() >= TRIED * self.width.max(1) {
-                    self.choose();
-                }
-            } else {
-                let Self { followed, hashes, .. } = self;
-                for set in followed {
-                    set.add(hashes);
-                }
+            if self.first.first().is_some_and(|first| first.len() >= self.tried) {
+                self.choose(threads);
             }
-        }
-    }
-
-    /// Chooses the sets to follow by the first rows, and takes these into them.
-    fn choose(&mut self) {
-        self.is_choosing = false;
-        let first = std::mem::take(&mut self.first);
-        if self.width == 0 {
             return;
-        }
-        let rows = first.len() / self.width;
+        };
+        alongside(followed.iter_mut(), threads, |set| set.add(hashes, 0..rows), || ());
+    }
+
+    /// Chooses the sets to follow by the first rows, and takes all that were seen into them.
+    fn choose(&mut self, threads: usize) {
+        let first = std::mem::take(&mut self.first);
+        let all = first.first().map_or(0, Vec::len);
+        let rows = all.min(self.tried);
         let nearly = (rows as u64 / NEARLY).max(1);
-        let tried = |columns: Vec<usize>| {
-            let mut set = LookupTrace::new(columns);
-            first.chunks_exact(self.width).for_each(|row| set.add(row));
+        let tried = |columns: &Vec<usize>| {
+            let mut set = FollowedSet::new(columns.clone());
+            set.add(&first, 0..rows);
             set
         };
-        let alone: Vec<LookupTrace> = (0..self.width).map(|column| tried(vec![column])).collect();
-        let is_key = |set: &LookupTrace| set.failing().value == 0 && rows > 1;
+        let alone: Vec<Vec<usize>> = self.columns.iter().map(|&column| vec![column]).collect();
+        let alone = in_parallel(&alone, threads, tried);
+        let is_key = |set: &FollowedSet| set.failing().value == 0 && rows > 1;
         // Columns that distinguish nothing, or are mostly blank, improve no key.
-        let mut helpful: Vec<usize> = (0..self.width)
-            .filter(|&column| {
-                let set = &alone[column];
-                !is_key(set) && set.distinct.count().value > 1 && set.blanks * 5 < rows as u64
-            })
-            .collect();
-        helpful.sort_by_key(|&column| std::cmp::Reverse(alone[column].distinct.count().value));
+        let is_helpful = |set: &&FollowedSet| {
+            !is_key(set)
+                && set.distinct.count().value > 1
+                && set.distinct.added() * 5 > rows as u64 * 4
+        };
+        let mut helpful: Vec<&FollowedSet> = alone.iter().filter(is_helpful).collect();
+        helpful.sort_by_key(|set| Reverse(set.distinct.count().value));
         helpful.truncate(COLUMNS);
-        let mut pairs = Vec::new();
-        for (nth, &one) in helpful.iter().enumerate() {
-            for &other in &helpful[nth + 1..] {
-                pairs.push(tried(vec![one.min(other), one.max(other)]));
-            }
-        }
+        let helpful: Vec<usize> = helpful.into_iter().map(|set| set.columns[0]).collect();
+        let both = |(nth, one): (usize, &usize)| -> Vec<Vec<usize>> {
+            let others = helpful[nth + 1..].iter();
+            others.map(|other| vec![*one.min(other), *one.max(other)]).collect()
+        };
+        let pairs: Vec<Vec<usize>> = helpful.iter().enumerate().flat_map(both).collect();
+        let mut pairs = in_parallel(&pairs, threads, tried);
         pairs.sort_by_key(|set| (set.failing().value, set.columns.clone()));
-        let mut threes: Vec<LookupTrace> = Vec::new();
+        let mut threes: Vec<Vec<usize>> = Vec::new();
         for pair in pairs.iter().filter(|pair| !is_key(pair)).take(PAIRS) {
             for &third in &helpful {
                 let mut columns = pair.columns.clone();
@@ -179,39 +159,50 @@ impl Candidates {
                 let holds_key = pairs.iter().any(|known| {
                     is_key(known) && known.columns.iter().all(|column| columns.contains(column))
                 });
-                let is_known = threes.iter().any(|known| known.columns == columns);
-                if columns.len() == 3 && !holds_key && !is_known {
-                    threes.push(tried(columns));
+                if columns.len() == 3 && !holds_key && !threes.contains(&columns) {
+                    threes.push(columns);
                 }
             }
         }
-        let mut followed: Vec<LookupTrace> = alone.into_iter().chain(pairs).chain(threes).collect();
-        followed.retain(|set| set.failing().value <= nearly);
-        // Fewer columns are followed first, so that wider sets don't crowd them out.
-        followed.sort_by_key(|set| (set.columns.len(), set.failing().value));
-        let (mut narrow, mut wide): (Vec<LookupTrace>, Vec<LookupTrace>) =
-            followed.into_iter().partition(|set| set.columns.len() < WIDE);
-        narrow.truncate(FOLLOWED);
-        wide.truncate(FOLLOWED);
-        narrow.append(&mut wide);
-        self.followed = narrow;
+        let mut threes = in_parallel(&threes, threads, tried);
+        for sets in [&mut pairs, &mut threes] {
+            sets.retain(|set| set.failing().value <= nearly);
+            sets.sort_by_key(|set| set.failing().value);
+            sets.truncate(FOLLOWED);
+        }
+        let mut followed = pairs;
+        followed.append(&mut threes);
+        alongside(followed.iter_mut(), threads, |set| set.add(&first, rows..all), || ());
+        self.followed = Some(followed);
     }
 
-    /// The keys of a table of this many rows, whose columns are these.
-    pub(super) fn finish(mut self, columns: &[ColumnProfile], rows: u64) -> Vec<CandidateKey> {
-        if self.is_choosing {
-            self.choose();
+    /// The counts of the sets, which may become samples.
+    pub(super) fn counts(&mut self) -> impl Iterator<Item = (Worth, &mut Distinct)> {
+        self.followed.iter_mut().flatten().map(|set| (Worth::Set, &mut set.distinct))
+    }
+
+    /// The keys of a table of this many rows. Of each column that may be part of one, `profiles` has the profile; keys have
+    /// their places there.
+    pub(super) fn finish(mut self, profiles: &[ColumnProfile], rows: u64) -> Vec<CandidateKey> {
+        if self.followed.is_none() {
+            self.choose(1);
         }
         let nearly = (rows / NEARLY).max(1);
-        let mut keys: Vec<CandidateKey> = self
-            .followed
-            .iter()
-            .map(|set| CandidateKey { columns: set.columns.clone(), failing: set.failing() })
-            .filter(|key| key.failing.value <= nearly && rows > 1)
-            .collect();
+        let place = |column: &usize| self.columns.iter().position(|other| other == column);
+        let followed = self.followed.iter().flatten().map(|set| CandidateKey {
+            columns: set.columns.iter().filter_map(place).collect(),
+            failing: set.failing(),
+        });
+        let alone = profiles.iter().enumerate().map(|(nth, profile)| {
+            let Count { value, is_exact } = profile.distinct;
+            let failing = Count { value: rows.saturating_sub(value), is_exact };
+            CandidateKey { columns: vec![nth], failing }
+        });
+        let is_nearly = |key: &CandidateKey| key.failing.value <= nearly && rows > 1;
+        let mut keys: Vec<CandidateKey> = alone.chain(followed).filter(is_nearly).collect();
         // Fewer columns before more, and words before measures and remarks.
         let weight = |key: &CandidateKey| -> u64 {
-            key.columns.iter().map(|&column| unlikely(&columns[column])).sum()
+            key.columns.iter().map(|&column| unlikely(&profiles[column])).sum()
         };
         keys.sort_by_key(|key| {
             (key.failing.value > 0, weight(key) + key.columns.len() as u64, key.failing.value)

@@ -2,12 +2,15 @@
 
 use ahash::RandomState;
 
-use super::distinct::{Count, Distinct};
-use super::frequent::Frequent;
+use super::distinct::{AT_ONCE, Count, Distinct};
+use super::hashes::is_filled;
 use super::look::Look;
+use super::memory::Worth;
+use super::spread::Spread;
 use super::trouble::{Noting, Trouble};
+use super::values::{Value, Values};
 use crate::diagnosis::Loose;
-use crate::table::{Block, Headers};
+use crate::table::{Block, CellKind, Headers};
 use crate::value::any_date::dates_of;
 
 /// The profile of one column's cells.
@@ -52,48 +55,69 @@ const BARS: usize = 12;
 /// How many of the commonest values are reported.
 const COMMON: usize = BARS;
 
-/// How many numbers are kept for the picture.
-const KEPT: usize = 4096;
+/// How many values of a column are kept at a time, and of how many columns all together.
+const KEPT: usize = 8192;
+const KEPT_OF_ALL: usize = 32 * KEPT;
 
 /// Profiles a column.
 #[derive(Debug)]
 pub(super) struct Profiling {
     column: usize,
     hasher: RandomState,
-    looks: [u64; Look::ALL.len()],
-    distinct: Distinct,
+    values: Values,
+    counted: Counted,
+    /// The different values, once some are not kept.
+    distinct: Option<Distinct>,
+    /// The different values but for their spelling.
     loose: Distinct,
     spelling: Loose,
-    frequent: Frequent,
     shortest: Option<(usize, String)>,
     longest: Option<(usize, String)>,
     least: Option<(f64, String)>,
     greatest: Option<(f64, String)>,
-    /// Every n-th number, for the picture.
-    kept: Vec<f64>,
-    every: u64,
+}
+
+/// What was counted of cells whose values are not kept any more.
+#[derive(Debug)]
+struct Counted {
+    looks: [u64; Look::ALL.len()],
+    spread: Spread,
     numbers: u64,
     noting: Noting,
 }
 
+impl Counted {
+    /// Counts the cells of a value.
+    fn add(&mut self, value: &Value, cells: u64) {
+        self.looks[value.look as usize] += cells;
+        self.noting.count(value.marks, value.look, cells);
+        if let Some(number) = value.measure {
+            self.numbers += cells;
+            self.spread.add(number, cells);
+        }
+    }
+}
+
 impl Profiling {
-    pub(super) fn of(column: usize, hasher: &RandomState) -> Self {
+    /// Profiles a column; `width` columns are profiled in all.
+    pub(super) fn of(column: usize, width: usize, hasher: &RandomState) -> Self {
         Self {
             column,
             hasher: hasher.clone(),
-            looks: [0; Look::ALL.len()],
-            distinct: Distinct::new(),
-            loose: Distinct::new(),
+            values: Values::up_to((KEPT_OF_ALL / width.max(1)).clamp(KEPT / 32, KEPT)),
+            distinct: None,
+            loose: Distinct::default(),
             spelling: Loose::new(),
-            frequent: Frequent::new(hasher),
             shortest: None,
             longest: None,
             least: None,
             greatest: None,
-            kept: Vec::new(),
-            every: 1,
-            numbers: 0,
-            noting: Noting::default(),
+            counted: Counted {
+                looks: [0; Look::ALL.len()],
+                spread: Spread::new(hasher),
+                numbers: 0,
+                noting: Noting::new(),
+            },
         }
     }
 
@@ -101,29 +125,47 @@ impl Profiling {
         self.column
     }
 
-    /// Takes the cells of a block.
-    pub(super) fn look(&mut self, block: &Block) {
-        for row in 0..block.rows() {
-            let text = block.cell(row, self.column);
-            let look = Look::of(text, block.kind(row, self.column));
-            self.looks[look as usize] += 1;
-            if look == Look::Blank {
+    /// Takes the cells of a block with their hashes.
+    pub(super) fn look(&mut self, block: &Block, hashes: &[u64]) {
+        for (row, &hash) in hashes.iter().enumerate() {
+            if let Some(distinct) = &self.distinct
+                && row.is_multiple_of(AT_ONCE)
+            {
+                distinct.fetch(&hashes[row..hashes.len().min(row + AT_ONCE)]);
+            }
+            if !is_filled(hash) {
+                self.counted.looks[Look::Blank as usize] += 1;
                 continue;
             }
-            let place = || (block.row_number(row), block.line(row));
-            self.noting.note(place(), text, look);
-            self.frequent.add(text);
-            if self.distinct.add(self.hasher.hash_one(text)) {
-                self.new_value(text, look, place());
-            }
-            if let Some(number) = measure(text, look) {
-                self.number(number, text);
+            let kind = block.kind(row, self.column);
+            if !self.values.count(hash, kind) {
+                let text = block.cell(row, self.column);
+                self.meet(hash, text, kind, || (block.row_number(row), block.line(row)));
             }
         }
     }
 
-    /// Takes a value that was not met before.
-    fn new_value(&mut self, text: &str, look: Look, (row, line): (u64, u64)) {
+    /// Takes a cell whose value is not kept.
+    fn meet(&mut self, hash: u64, text: &str, kind: CellKind, place: impl Fn() -> (u64, u64)) {
+        if self.distinct.is_none() && !self.values.has_room(text) {
+            self.distinct = Some(self.values.iter().map(|(value, _)| value.hash).collect());
+        }
+        let is_new = self.distinct.as_mut().is_none_or(|distinct| distinct.add(hash));
+        let look = Look::of(text, kind);
+        let measure = measure(text, look);
+        let marks = self.counted.noting.meet(&place, text, look);
+        let value = Value { hash, look, marks, measure };
+        self.values.keep(value, text, kind, |value, cells| self.counted.add(value, cells));
+        self.extremes(text, measure);
+        if is_new && look == Look::Text && self.loose.is_exact() {
+            let loose = self.hasher.hash_one(self.spelling.of(text));
+            if !self.loose.add(loose) {
+                self.counted.noting.spelling(place, text);
+            }
+        }
+    }
+
+    fn extremes(&mut self, text: &str, measure: Option<f64>) {
         let long = text.chars().count();
         if self.shortest.as_ref().is_none_or(|(least, _)| long < *least) {
             self.shortest = Some((long, text.to_owned()));
@@ -131,67 +173,73 @@ impl Profiling {
         if self.longest.as_ref().is_none_or(|(most, _)| long > *most) {
             self.longest = Some((long, text.to_owned()));
         }
-        let loose = match look {
-            Look::Text => self.hasher.hash_one(self.spelling.of(text)),
-            _ => return,
-        };
-        if !self.loose.add(loose) && self.loose.is_exact() {
-            self.noting.spellings.at(row, line, text);
-        }
-    }
-
-    fn number(&mut self, number: f64, text: &str) {
+        let Some(number) = measure else { return };
         if self.least.as_ref().is_none_or(|(least, _)| number < *least) {
             self.least = Some((number, text.to_owned()));
         }
         if self.greatest.as_ref().is_none_or(|(greatest, _)| number > *greatest) {
             self.greatest = Some((number, text.to_owned()));
         }
-        if self.numbers.is_multiple_of(self.every) {
-            if self.kept.len() == KEPT {
-                let mut nth = 0;
-                self.kept.retain(|_| {
-                    nth += 1;
-                    nth % 2 == 1
-                });
-                self.every *= 2;
-            }
-            if self.numbers.is_multiple_of(self.every) {
-                self.kept.push(number);
-            }
-        }
-        self.numbers += 1;
     }
 
-    pub(super) fn finish(self, headers: &Headers) -> ColumnProfile {
-        let filled: u64 = self.looks.iter().sum::<u64>() - self.looks[Look::Blank as usize];
+    /// Its counts, which may become samples.
+    pub(super) fn counts(&mut self) -> impl Iterator<Item = (Worth, &mut Distinct)> {
+        let worth = |distinct: &Distinct| {
+            if distinct.has_repeats() { Worth::Column } else { Worth::Key }
+        };
+        let distinct = self.distinct.iter_mut().map(move |distinct| (worth(distinct), distinct));
+        distinct.chain([(Worth::Rows, &mut self.loose)])
+    }
+
+    /// Leaves what a sample does not show.
+    pub(super) fn settle(&mut self) {
+        let is_sampled = self.distinct.as_ref().is_some_and(|distinct| !distinct.is_exact());
+        if is_sampled || !self.loose.is_exact() {
+            self.loose = Distinct::default();
+            self.loose.halve();
+            self.counted.noting.leave_spellings();
+        }
+    }
+
+    /// How many different values there are.
+    fn distinct(&self) -> Count {
+        match &self.distinct {
+            Some(distinct) => distinct.count(),
+            None => self.values.iter().map(|(value, _)| value.hash).collect::<Distinct>().count(),
+        }
+    }
+
+    pub(super) fn finish(mut self, headers: &Headers) -> ColumnProfile {
+        self.values.iter().for_each(|(value, cells)| self.counted.add(value, cells));
+        let Counted { looks: cells, ref spread, numbers, .. } = self.counted;
+        let filled: u64 = cells.iter().sum::<u64>() - cells[Look::Blank as usize];
         let mut looks: Vec<(Look, u64)> = Look::ALL
             .into_iter()
-            .map(|look| (look, self.looks[look as usize]))
+            .map(|look| (look, cells[look as usize]))
             .filter(|(look, count)| *count > 0 && *look != Look::Blank)
             .collect();
         looks.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
-        let (commonest, is_counted) = self.frequent.commonest(COMMON);
-        let is_measured = self.numbers * 2 > filled;
+        let (commonest, is_counted) = self.values.commonest(COMMON);
+        let is_measured = numbers * 2 > filled;
         let range = self.least.clone().zip(self.greatest.clone()).filter(|_| is_measured);
         let picture = match &range {
             Some(((least, _), (greatest, _))) => {
-                Picture::Spread(spread(&self.kept, *least, *greatest))
+                Picture::Spread(spread.bars(BARS, *least, *greatest))
             }
             None => Picture::Commonest(commonest.iter().map(|(_, count)| *count).collect()),
         };
         ColumnProfile {
             header: headers.address(self.column),
             looks,
-            blanks: self.looks[Look::Blank as usize],
-            distinct: self.distinct.count(),
+            blanks: cells[Look::Blank as usize],
+            distinct: self.distinct(),
             shortest: self.shortest.map(|(_, text)| text),
             longest: self.longest.map(|(_, text)| text),
             range: range.map(|((_, least), (_, greatest))| (least, greatest)),
             commonest,
             is_counted,
             picture,
-            troubles: self.noting.finish(),
+            troubles: self.counted.noting.finish(),
         }
     }
 }
@@ -213,17 +261,4 @@ fn measure(text: &str, look: Look) -> Option<f64> {
         _ => None,
     }
     .filter(|number: &f64| number.is_finite())
-}
-
-/// How many numbers lie in each piece between the least and the greatest.
-fn spread(numbers: &[f64], least: f64, greatest: f64) -> Vec<u64> {
-    let mut bars = vec![0; BARS];
-    let width = (greatest - least) / BARS as f64;
-    for number in numbers {
-        // Between 0 and the number of bars.
-        #[allow(clippy::cast_sign_loss)]
-        let bar = if width > 0.0 { ((number - least) / width) as usize } else { 0 };
-        bars[bar.min(BARS - 1)] += 1;
-    }
-    bars
 }

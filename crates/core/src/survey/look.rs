@@ -1,7 +1,7 @@
 //! The look of a cell.
 
 use crate::table::CellKind;
-use crate::value::{date, number};
+use crate::value::{date, is_blank, number};
 
 /// The look of a cell: by its kind where its format has kinds, otherwise by its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -39,10 +39,10 @@ impl Look {
 
     /// The look of a cell.
     pub fn of(text: &str, kind: CellKind) -> Self {
-        let trimmed = text.trim();
-        if trimmed.is_empty() {
+        if is_blank(text) {
             return Self::Blank;
         }
+        let trimmed = text.trim();
         match kind {
             CellKind::Text => Self::Text,
             CellKind::Number => Self::Number,
@@ -61,7 +61,8 @@ impl Look {
             if is_plain_number(bytes) {
                 return Self::Number;
             }
-            if bytes.len() >= 10 && bytes[4] == b'-' && date::canonical(text).is_some() {
+            let may_be_date = bytes.len() >= 10 && bytes[4] == b'-';
+            if may_be_date && (date::is_plain(text) || date::canonical(text).is_some()) {
                 return if text.len() > 10 { Self::Time } else { Self::Date };
             }
             if form_of_date(text).is_some() {
@@ -124,7 +125,7 @@ mod tests {
     fn cells_look_like_what_they_are() {
         for (text, look) in [
             ("", Look::Blank),
-            (" \u{a0}", Look::Blank),
+            (" \u{a0}\u{200b}", Look::Blank),
             ("7", Look::Number),
             ("-7.50", Look::Number),
             ("1,234.50", Look::Number),

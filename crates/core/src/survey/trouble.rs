@@ -1,6 +1,7 @@
 //! Something that may be wrong with the cells of a column.
 
 use super::look::{Look, form_of_date};
+use crate::value::is_zero_width;
 
 /// A kind of trouble.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -26,6 +27,8 @@ pub struct Trouble {
     pub kind: TroubleKind,
     /// In how many cells; of spellings, how many values.
     pub count: u64,
+    /// Whether that is all; otherwise there may be more.
+    pub is_exact: bool,
     /// The first such row, counted from 1, and its line.
     pub row: u64,
     /// The line on which that begins.
@@ -72,21 +75,22 @@ impl TroubleKind {
 /// The first place of a trouble, and how often it occurs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Met {
-    pub(super) count: u64,
+    count: u64,
     first: Option<(u64, u64, String)>,
 }
 
 impl Met {
-    pub(super) fn at(&mut self, row: u64, line: u64, value: &str) {
-        self.count += 1;
-        if self.first.is_none() {
-            self.first = Some((row, line, value.to_owned()));
-        }
+    /// Notes where it was met, unless that is known.
+    fn first(&mut self, place: impl Fn() -> (u64, u64), value: &str) {
+        self.first.get_or_insert_with(|| {
+            let (row, line) = place();
+            (row, line, value.to_owned())
+        });
     }
 
-    pub(super) fn reported(&self, kind: TroubleKind) -> Option<Trouble> {
+    fn reported(&self, kind: TroubleKind, is_exact: bool) -> Option<Trouble> {
         let (row, line, value) = self.first.clone()?;
-        Some(Trouble { kind, count: self.count, row, line, value })
+        Some(Trouble { kind, count: self.count, is_exact, row, line, value })
     }
 }
 
@@ -98,49 +102,92 @@ pub(super) struct Noting {
     numbers: Met,
     texts: Met,
     zeros: Met,
-    plain_numbers: u64,
-    /// The forms of dates, ISO 8601 first: joint and whether the year comes first.
+    /// The forms of dates, as they were met: joint and whether the year comes first.
     dates: Vec<((char, bool), Met)>,
-    pub(super) spellings: Met,
+    spellings: Met,
+    /// Whether spellings were compared to the end.
+    has_all_spellings: bool,
+}
+
+/// What is to be noted of every cell with a value.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Marks {
+    has_space: bool,
+    is_mixed: bool,
+    has_zeros: bool,
+    /// The form of a date, by its place among the forms that were met.
+    form: Option<u8>,
 }
 
 impl Noting {
-    /// Takes a cell that is not blank.
-    pub(super) fn note(&mut self, (row, line): (u64, u64), text: &str, look: Look) {
-        if has_surplus_space(text) {
-            self.space.at(row, line, text);
+    pub(super) fn new() -> Self {
+        Self { has_all_spellings: true, ..Self::default() }
+    }
+
+    /// Takes a value that is not blank and may be new, and notes where it is; its cells are counted later.
+    pub(super) fn meet(&mut self, place: impl Fn() -> (u64, u64), text: &str, look: Look) -> Marks {
+        let mut marks = Marks {
+            has_space: has_surplus_space(text),
+            is_mixed: !text.is_ascii() && mixes_scripts(text),
+            ..Marks::default()
+        };
+        if marks.has_space {
+            self.space.first(&place, text);
         }
-        if !text.is_ascii() && mixes_scripts(text) {
-            self.look_alikes.at(row, line, text);
+        if marks.is_mixed {
+            self.look_alikes.first(&place, text);
         }
         match look {
             Look::Number => {
-                self.numbers.at(row, line, text);
+                self.numbers.first(&place, text);
                 let digits = text.trim().trim_start_matches(['-', '+']);
-                let has_zeros = digits.len() > 1
+                marks.has_zeros = digits.len() > 1
                     && digits.starts_with('0')
                     && digits.as_bytes()[1].is_ascii_digit();
-                if has_zeros {
-                    self.zeros.at(row, line, text);
-                } else {
-                    self.plain_numbers += 1;
+                if marks.has_zeros {
+                    self.zeros.first(&place, text);
                 }
             }
-            Look::Text => self.texts.at(row, line, text),
+            Look::Text => self.texts.first(&place, text),
             Look::Date | Look::Time => {
                 let form = form_of_date(text.trim()).unwrap_or(('-', true));
-                let known = self.dates.iter_mut().find(|(known, _)| *known == form);
-                match known {
-                    Some((_, met)) => met.at(row, line, text),
-                    None => {
-                        let mut met = Met::default();
-                        met.at(row, line, text);
-                        self.dates.push((form, met));
-                    }
-                }
+                let nth = self.dates.iter().position(|(known, _)| *known == form);
+                let nth = nth.unwrap_or_else(|| {
+                    self.dates.push((form, Met::default()));
+                    self.dates.len() - 1
+                });
+                self.dates[nth].1.first(&place, text);
+                marks.form = u8::try_from(nth).ok();
             }
             Look::Blank | Look::Truth => {}
         }
+        marks
+    }
+
+    /// Counts cells of a value that was met.
+    pub(super) fn count(&mut self, marks: Marks, look: Look, cells: u64) {
+        self.space.count += if marks.has_space { cells } else { 0 };
+        self.look_alikes.count += if marks.is_mixed { cells } else { 0 };
+        self.zeros.count += if marks.has_zeros { cells } else { 0 };
+        match look {
+            Look::Number => self.numbers.count += cells,
+            Look::Text => self.texts.count += cells,
+            _ => {}
+        }
+        if let Some((_, met)) = marks.form.and_then(|form| self.dates.get_mut(usize::from(form))) {
+            met.count += cells;
+        }
+    }
+
+    /// Takes a value that is spelled differently from one before.
+    pub(super) fn spelling(&mut self, place: impl Fn() -> (u64, u64), text: &str) {
+        self.spellings.first(place, text);
+        self.spellings.count += 1;
+    }
+
+    /// From now on spellings are not compared.
+    pub(super) fn leave_spellings(&mut self) {
+        self.has_all_spellings = false;
     }
 
     /// The troubles that there are.
@@ -154,11 +201,13 @@ impl Noting {
         let dates = match &self.dates[..] {
             [_, others @ ..] if !others.is_empty() => {
                 let count = others.iter().map(|(_, met)| met.count).sum();
-                Met { count, first: others[0].1.first.clone() }
+                let firsts = others.iter().filter_map(|(_, met)| met.first.clone());
+                Met { count, first: firsts.min() }
             }
             _ => Met::default(),
         };
-        let zeros = if self.plain_numbers > 0 { self.zeros } else { Met::default() };
+        let has_plain = self.numbers.count > self.zeros.count;
+        let zeros = if has_plain { self.zeros } else { Met::default() };
         let all = [
             (TroubleKind::SurplusSpace, self.space),
             (TroubleKind::MixedKinds, mixed),
@@ -167,20 +216,25 @@ impl Noting {
             (TroubleKind::LookAlikes, self.look_alikes),
             (TroubleKind::Spellings, self.spellings),
         ];
-        all.iter().filter_map(|(kind, met)| met.reported(*kind)).collect()
+        let is_exact = |kind| kind != TroubleKind::Spellings || self.has_all_spellings;
+        all.iter().filter_map(|(kind, met)| met.reported(*kind, is_exact(*kind))).collect()
     }
 }
 
+/// Whether white space is around a value, twice in a row, of no width, or other than a plain space.
 fn has_surplus_space(text: &str) -> bool {
-    let mut before = ' ';
-    let mut surplus = false;
-    for sign in text.chars() {
-        let zero_width = matches!(sign, '\u{200b}' | '\u{2060}' | '\u{feff}' | '\u{180e}');
-        surplus |= zero_width
-            || sign.is_whitespace() && (before.is_whitespace() || sign != ' ' && sign != '\n');
-        before = sign;
+    if text.bytes().all(|byte| (b'!'..=b'~').contains(&byte)) {
+        return false;
     }
-    surplus || before.is_whitespace() && !text.is_empty()
+    let mut before = ' ';
+    let mut is_surplus = false;
+    for character in text.chars() {
+        is_surplus |= is_zero_width(character)
+            || character.is_whitespace()
+                && (before.is_whitespace() || character != ' ' && character != '\n');
+        before = character;
+    }
+    is_surplus || before.is_whitespace() && !text.is_empty()
 }
 
 /// Whether Latin letters are in one word with letters of Greek or Cyrillic that look like them.
@@ -199,9 +253,11 @@ mod tests {
     use crate::table::CellKind;
 
     fn reported(cells: &[&str]) -> Vec<(&'static str, u64, u64)> {
-        let mut noting = Noting::default();
+        let mut noting = Noting::new();
         for (row, cell) in (1..).zip(cells) {
-            noting.note((row, row + 1), cell, Look::of(cell, CellKind::Untyped));
+            let look = Look::of(cell, CellKind::Untyped);
+            let marks = noting.meet(|| (row, row + 1), cell, look);
+            noting.count(marks, look, 1);
         }
         let troubles = noting.finish();
         troubles.iter().map(|one| (one.kind.label(), one.count, one.row)).collect()

@@ -27,6 +27,12 @@ pub(crate) fn dates_of(value: &str) -> [Option<Date>; 2] {
             _ => none,
         };
     }
+    let bytes = text.as_bytes();
+    if bytes.get(10).is_none_or(|joint| *joint == b'T') && bytes.len() >= 10 && is_iso(&text[..10])
+    {
+        let number = |text: &str| text.parse().unwrap_or_default();
+        return [day(number(&text[..4]), number(&text[5..7]), number(&text[8..10])), None];
+    }
     let mut words = [""; 3];
     let mut count = 0;
     for word in text.split(['-', '/', '.', ' ', ',']).filter(|word| !word.is_empty()) {

@@ -36,6 +36,40 @@ pub(crate) fn has_a_day(format: &str) -> bool {
         .is_ok_and(|parsed| parsed.to_date().is_ok_and(|read| read == day.date()))
 }
 
+/// Whether a text is a day, or a day with a time to the second, that has every digit of ISO 8601: most are, and are seen
+/// sooner than read.
+pub(crate) fn is_plain(text: &str) -> bool {
+    let number = |range: std::ops::Range<usize>| -> Option<u8> {
+        let digits = text.as_bytes().get(range)?.iter();
+        digits.copied().try_fold(0, |all: u8, digit| {
+            digit.is_ascii_digit().then(|| all.wrapping_mul(10).wrapping_add(digit - b'0'))
+        })
+    };
+    let bytes = text.as_bytes();
+    let has = |places: &[usize], byte: u8| places.iter().all(|place| bytes[*place] == byte);
+    let is_day = || {
+        let year = number(0..2).zip(number(2..4));
+        let year = year.map(|(high, low)| i16::from(high) * 100 + i16::from(low));
+        let (Some(year), Some(month), Some(day)) = (year, number(5..7), number(8..10)) else {
+            return false;
+        };
+        has(&[4, 7], b'-') && Date::new(year, month.cast_signed(), day.cast_signed()).is_ok()
+    };
+    let is_time = || {
+        let below = |range, most| number(range).is_some_and(|number| number < most);
+        matches!(bytes[10], b'T' | b' ')
+            && has(&[13, 16], b':')
+            && below(11..13, 24)
+            && below(14..16, 60)
+            && below(17..19, 60)
+    };
+    match bytes.len() {
+        10 => is_day(),
+        19 => is_day() && is_time(),
+        _ => false,
+    }
+}
+
 /// The canonical text of a date or date-time in ISO 8601; `None` when the text is neither.
 pub(crate) fn canonical(text: &str) -> Option<String> {
     let mut out = String::new();
@@ -184,6 +218,29 @@ mod tests {
         }
         for format in ["%F", "%D", "%e %B %y", "%Y%j", "%A, %d %B %Y"] {
             assert!(has_a_day(format), "{format}");
+        }
+    }
+
+    #[test]
+    fn plain_dates_are_dates() {
+        for text in ["2026-05-19", "2024-02-29", "2026-05-19 00:00:00", "2026-05-19T23:59:59"] {
+            assert!(is_plain(text) && canonical(text).is_some(), "{text}");
+        }
+        for text in [
+            "2026-02-29",
+            "2026-13-01",
+            "2026-05-00",
+            "2026-05-19T24:00:00",
+            "2026-05-19T23:60:00",
+            "2026-05-19T23:59:60",
+            "2026-05-19x23:59:59",
+            "2026/05/19",
+            "2x26-05-19",
+            "26-5-19",
+            "2026-05-19T14:30",
+            "２０２６",
+        ] {
+            assert!(!is_plain(text), "{text}");
         }
     }
 

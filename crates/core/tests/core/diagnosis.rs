@@ -183,6 +183,50 @@ fn the_nearest_of_one_part_is_found() {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// The nearest key is the nearest of all, however many share the other part.
+    #[test]
+    fn the_nearest_of_many_is_found(
+        tags in prop::collection::hash_set("[A-D]-[0-9]{3,4}|[a-e]{4,7}", 60..400),
+        asked in prop::collection::vec("[A-D]-[0-9]{3,4}|[a-e]{3,8}", 1..12),
+        threads in 1..3_usize,
+    ) {
+        let hive = |tag: &String| vec!["Fellside".to_owned(), tag.clone(), String::new(), String::new(), "x".into()];
+        let hives: Vec<Row> = tags.iter().map(hive).collect();
+        let main: Vec<Row> = asked.iter().map(|tag| vec!["Fellside".to_owned(), tag.clone(), String::new()]).collect();
+        let ran = run(&main, &hives, &plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report), threads);
+        let Some(diagnosis) = ran.diagnosis() else { return Ok(()) };
+        prop_assert!(!diagnosis.is_bounded);
+        for (key, explained) in ran.found.unmatched.keys().iter().zip(&diagnosis.explained) {
+            let tag = key.read().nth(1).unwrap().to_owned();
+            if !matches!(explained.reason, Reason::OnePart(1) | Reason::Typo { part: Some(1), .. }) {
+                continue;
+            }
+            let nearest = tags.iter().map(|other| strsim::osa_distance(&tag, other)).min();
+            prop_assert_eq!(explained.distance, nearest, "{}", tag);
+        }
+    }
+}
+
+/// A long part that is shared does not outweigh another.
+#[test]
+fn parts_are_compared_one_by_one() {
+    let hives = rows(&[&["Upper Bramble End by the quarry", "K-92", "", "", "x"]]);
+    let plan = plan("Apiary = Site, Hive = Tag", WhenDuplicate::Report);
+    for (site, tag, is_typo) in [
+        ("Upper Bramble End by the quary", "K-92", true),
+        ("Upper Bramble End by the quary", "K-29", true),
+        ("Upper Bramble End by the quary", "H-1", false),
+        ("Upper Bramble End by the quary", "Z-77", false),
+    ] {
+        let ran = run(&rows(&[&[site, tag, ""]]), &hives, &plan, 1);
+        let reason = &ran.diagnosis().unwrap().explained[0].reason;
+        assert_eq!(matches!(reason, Reason::Typo { .. }), is_typo, "{site} {tag}: {reason:?}");
+    }
+}
+
 /// Aliases answer only keys that are not found, and tell when they are of no use.
 #[test]
 fn aliases_are_used_where_the_key_is_not_found() {
@@ -315,7 +359,7 @@ proptest! {
 
 /// A cell as it is, or spelled in some other way.
 fn messed() -> impl Strategy<Value = (usize, u8)> {
-    (0..5_usize, 0..9_u8)
+    (0..6_usize, 0..9_u8)
 }
 
 fn mess(value: &str, how: u8) -> String {
@@ -341,8 +385,8 @@ proptest! {
         rule in 0..3_u8,
         threads in 1..3_usize,
     ) {
-        let sites = ["Fellside", "Nether Moor", "Rhône", "fellside", "Quarry"];
-        let tags = ["H-007", "H-7", "7", "H-012", "007"];
+        let sites = ["Fellside", "Nether Moor", "Rhône", "fellside", "Quarry", "Moor"];
+        let tags = ["H-007", "H-7", "7", "K-012", "007", "H-012"];
         let hives: Vec<Row> = hives
             .iter()
             .map(|((site, a), (tag, b), keeper)| {
@@ -383,6 +427,24 @@ proptest! {
             prop_assert_eq!(fix.fixed, changed(&is_mended), "{:?}", fix);
             prop_assert_eq!(fix.newly_ambiguous, changed(&is_new), "{:?}", fix);
             prop_assert_eq!(fix.lost, changed(&is_lost), "{:?}", fix);
+            // Tags have one letter or none. Where theirs differ, a row that matches is counted.
+            let letter = |tag: &str| tag.chars().find(|c| c.is_alphabetic());
+            let number = |tag: &str| tag.trim_start_matches(|c| !matches!(c, '1'..='9')).to_owned();
+            let site = |site: &str| site.to_lowercase().replace(' ', "").replace('ô', "o");
+            let mended = (0..main.len()).filter(|&row| is_mended(kind(&before, row), kind(&after, row)));
+            let (mut like, mut unlike) = (0, 0);
+            for row in mended {
+                let is_held = |agree: bool| hives.iter().any(|hive| {
+                    let letters = letter(&main[row][1]).zip(letter(&hive[1]));
+                    letters.is_none_or(|(ours, theirs)| ours == theirs) == agree
+                        && site(&main[row][0]) == site(&hive[0])
+                        && number(&main[row][1]) == number(&hive[1])
+                });
+                like += u64::from(is_held(true));
+                unlike += u64::from(is_held(false));
+            }
+            prop_assert!(fix.unlike <= unlike && like + fix.unlike >= fix.fixed, "{:?}", fix);
+            prop_assert_eq!(fix.unlike > 0, fix.unlike_example.is_some());
         }
     }
 }

@@ -3,6 +3,7 @@
 // A test that can't go on should say so at once.
 #![allow(clippy::unwrap_used)]
 
+mod advice;
 mod chains;
 mod diagnosis;
 mod engine;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use gather_keys_core::survey::{
-    Look, Picture, Profile, Suggestions, TroubleKind, Trust, suggest, survey,
+    Look, Picture, Profile, Sketch, Suggestions, TroubleKind, Trust, suggest, survey,
 };
 use proptest::prelude::*;
 
@@ -22,9 +22,19 @@ proptest! {
         ),
         threads in 1..4_usize,
         block in 1..9_usize,
+        picked in prop::sample::subsequence(vec![0_usize, 1, 2, 3], 1..=4),
     ) {
         let mut source = Memory::new("t", &HEADERS, &table, block);
-        let found = survey(&mut source, SEED, threads).unwrap();
+        let found = survey(&mut source, None, SEED, threads).unwrap();
+        // A column is the same whether others are looked at or not.
+        let mut source = Memory::new("t", &HEADERS, &table, block);
+        let some = survey(&mut source, Some(&picked), SEED, threads).unwrap();
+        let of_all: Vec<_> = picked.iter().map(|&column| found.columns[column].clone()).collect();
+        prop_assert_eq!(some.columns, of_all);
+        prop_assert_eq!(some.repeated_rows.value, found.repeated_rows.value);
+        for key in &some.keys {
+            prop_assert!(key.columns.iter().all(|&nth| nth < picked.len()));
+        }
         prop_assert_eq!(found.rows, table.len() as u64);
         let is_blank = |cell: &String| cell.trim().is_empty();
         for (column, profile) in found.columns.iter().enumerate() {
@@ -68,6 +78,31 @@ proptest! {
     }
 }
 
+/// However many values are let go, no cell is lost, and what is common is found.
+#[test]
+fn values_are_let_go() {
+    let table: Vec<Row> = (0..40_000)
+        .map(|n| {
+            let long = "long ".repeat(50);
+            let row =
+                [n.to_string(), format!("{}.5", n % 15_000), format!("{long}{n}"), "x".into()];
+            if n % 3 == 0 { row.map(|_| "common".to_owned()).to_vec() } else { row.to_vec() }
+        })
+        .collect();
+    let found = survey(&mut Memory::new("t", &HEADERS, &table, 1000), None, SEED, 2).unwrap();
+    for (column, different) in found.columns.iter().zip([26_667, 10_001, 26_667, 2]) {
+        assert_eq!(column.looks.iter().map(|(_, count)| count).sum::<u64>(), 40_000);
+        assert_eq!((column.distinct.value, column.distinct.is_exact), (different, true));
+        let (value, count) = column.commonest.first().expect("one is common");
+        let value_and_count = if different == 2 { ("x", 26_666) } else { ("common", *count) };
+        assert_eq!((&value[..], *count), value_and_count);
+        assert!((13_300..=26_666).contains(count), "{count}");
+    }
+    let Picture::Spread(bars) = &found.columns[0].picture else { panic!("numbers") };
+    assert_eq!(bars.iter().sum::<u64>(), 26_666);
+    assert_eq!(found.columns[0].troubles[0].count, 13_334, "each text is one among numbers");
+}
+
 #[test]
 fn columns_are_profiled() {
     let table = rows(&[
@@ -77,7 +112,7 @@ fn columns_are_profiled() {
         &["007", "", "Nether Moor", "H-003"],
         &["n/a", "2026-06-30", "Fеllside", "H-003"],
     ]);
-    let found = survey(&mut Memory::new("t", &HEADERS, &table, 2), SEED, 2).unwrap();
+    let found = survey(&mut Memory::new("t", &HEADERS, &table, 2), None, SEED, 2).unwrap();
     let [number, date, text, tag] = &found.columns[..] else { panic!("four columns") };
     assert_eq!(number.looks, [(Look::Number, 4), (Look::Text, 1)]);
     assert_eq!(number.range, Some(("1".into(), "40".into())));
@@ -102,7 +137,12 @@ fn columns_are_profiled() {
 /// What is proposed for two tables.
 fn suggested(main: &mut Memory, reference: &mut Memory) -> Suggestions {
     let main = Profile::of_main(main, SEED).unwrap();
-    suggest(&main, &Profile::of_reference(reference, &main).unwrap(), Trust::Chance)
+    let sketch = Sketch::of_reference(&mut reference.again(), &main).unwrap();
+    let reference = Profile::of_reference(reference, &main).unwrap();
+    // What has keys is not left out by its sketch.
+    let has_keys = !suggest(&main, &reference, Trust::Keys).keys.is_empty();
+    assert!(!has_keys || sketch.may_be_reached());
+    suggest(&main, &reference, Trust::Chance)
 }
 
 /// Tables of known keys, each with the parts that are to be proposed.

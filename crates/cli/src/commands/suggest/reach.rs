@@ -1,14 +1,15 @@
 //! The tables that a main table leads to, by itself or by way of others.
 
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use gather_keys_core::findings::{Counts, Kind};
 use gather_keys_core::lookup::Seed;
+use gather_keys_core::parallel::in_parallel;
 use gather_keys_core::report::NotRead;
 use gather_keys_core::survey::{Profile, Sketch, SuggestedKey, Suggestions, Trust, suggest};
-use gather_keys_core::table::Headers;
+use gather_keys_core::table::{Headers, Source};
 use gather_keys_formats::Address;
 
 use super::proposed_plan::{Link, Step, plan};
@@ -21,6 +22,9 @@ use crate::progress::Meter;
 
 /// How many tables may be between the main table and another.
 const BETWEEN: usize = 2;
+
+/// By how many other tables each is sought, the likeliest first.
+const WAYS: usize = 3;
 
 /// A table is left out when more rows than one for this many matched ones have several answers.
 const DISAGREEING: u64 = 10;
@@ -36,7 +40,8 @@ pub(super) struct Looked {
     /// Its name.
     pub(super) name: String,
     pub(super) headers: Headers,
-    sketch: Sketch,
+    /// Where there are other tables, by which it may be reached or may lead to them.
+    sketch: Option<Sketch>,
     /// How it is reached, if it is.
     pub(super) reached: Option<Reach>,
 }
@@ -52,6 +57,14 @@ pub(super) struct Reach {
     pub(super) found: Suggestions,
     /// Why nothing is taken of it, unless it is asked for.
     pub(super) left_out: Option<LeftOut>,
+}
+
+impl Reach {
+    /// Of two ways to a table, the one with more is better: it finds more rows, or as many with fewer steps.
+    fn merit(&self) -> (u64, Reverse<usize>) {
+        let best = &self.keys[0];
+        (best.matched(), Reverse(best.key.parts.iter().map(|part| part.steps).sum()))
+    }
 }
 
 /// Why nothing is taken of a table.
@@ -165,12 +178,16 @@ impl Looked {
 /// Looks at a table: whether the main table leads to it.
 fn directly(main: &OsStr, profile: &Profile, text: &OsStr, is_one_of_many: bool) -> Result<Looked> {
     let mut source = opened(text)?;
-    let own = Profile::of_reference(&mut source, profile)?;
-    let (headers, sketch) = (own.headers().clone(), own.sketch());
-    // Numbers that count are in any table; with many tables such keys say nothing.
-    let found = suggest(profile, &own, if is_one_of_many { Trust::Keys } else { Trust::Chance });
-    drop((own, source));
+    let sketch = is_one_of_many.then(|| Sketch::of_reference(&mut source, profile)).transpose()?;
+    let headers = source.headers().clone();
+    drop(source);
     let name = Address::shown(&text.to_string_lossy());
+    if sketch.as_ref().is_some_and(|sketch| !sketch.may_be_reached()) {
+        return Ok(Looked { text: text.to_owned(), name, headers, sketch, reached: None });
+    }
+    // Numbers that count are in any table; with many tables such keys say nothing.
+    let trust = if is_one_of_many { Trust::Keys } else { Trust::Chance };
+    let found = suggest(profile, &Profile::of_reference(&mut opened(text)?, profile)?, trust);
     let step = |key: &SuggestedKey, within: Option<&str>| Step {
         table: text,
         on: key.parts.iter().map(|part| part.on.clone()).collect(),
@@ -211,32 +228,58 @@ struct Ways<'s> {
 }
 
 impl Ways<'_> {
-    /// The unreached tables that another leads to, each by the one that finds most rows.
+    /// The unreached tables that another leads to, each by the best way.
     fn to(&self, unreached: &[usize]) -> Vec<(usize, Reach)> {
-        let mut found: Vec<(usize, Reach)> = Vec::new();
-        for (via, between) in self.tables.iter().enumerate() {
-            let Some(reach) = &between.reached else { continue };
-            let may_be = |nth: &&usize| between.sketch.may_lead_to(&self.tables[**nth].sketch);
-            let next: Vec<usize> = unreached.iter().filter(may_be).copied().collect();
-            if reach.left_out.is_some() || next.is_empty() {
-                continue;
-            }
-            // A table that could be read once may not be there any more; then it leads nowhere.
-            let names = Headers::new(&between.name[..], link_names(self.own, self.tables, via));
-            let profile = opened(&between.text)
-                .and_then(|mut open| Ok(Profile::of_main(&mut open, self.seed)?));
-            let Ok(profile) = profile.map(|profile| profile.renamed(names)) else { continue };
-            let ways = in_parallel(&next, self.threads, |&nth| self.by_way_of(via, &profile, nth));
-            for (nth, reach) in next.into_iter().zip(ways) {
-                let Ok(Some(reach)) = reach else { continue };
-                match found.iter_mut().find(|(other, _)| *other == nth) {
-                    Some((_, known)) if known.keys[0].matched() >= reach.keys[0].matched() => {}
-                    Some((_, known)) => *known = reach,
-                    None => found.push((nth, reach)),
+        let likely: Vec<(usize, Vec<usize>)> =
+            unreached.iter().map(|&nth| (nth, self.likely(nth))).collect();
+        let mut found: BTreeMap<usize, Reach> = BTreeMap::new();
+        for place in 0..WAYS {
+            for (via, between) in self.tables.iter().enumerate() {
+                let is_next = |(nth, vias): &&(usize, Vec<usize>)| {
+                    vias.get(place) == Some(&via)
+                        && !found.get(nth).is_some_and(|reach| self.is_best(reach))
+                };
+                let next: Vec<usize> = likely.iter().filter(is_next).map(|(nth, _)| *nth).collect();
+                if next.is_empty() {
+                    continue;
+                }
+                // A table that could be read once may not be there any more; then it leads nowhere.
+                let names = Headers::new(&between.name[..], link_names(self.own, self.tables, via));
+                let profile = opened(&between.text)
+                    .and_then(|mut open| Ok(Profile::of_main(&mut open, self.seed)?));
+                let Ok(profile) = profile.map(|profile| profile.renamed(names)) else { continue };
+                let ways =
+                    in_parallel(&next, self.threads, |&nth| self.by_way_of(via, &profile, nth));
+                for (nth, reach) in next.into_iter().zip(ways) {
+                    let Ok(Some(reach)) = reach else { continue };
+                    if found.get(&nth).is_none_or(|known| known.merit() < reach.merit()) {
+                        found.insert(nth, reach);
+                    }
                 }
             }
         }
-        found
+        found.into_iter().collect()
+    }
+
+    /// The tables that may lead to one, the likeliest first.
+    fn likely(&self, nth: usize) -> Vec<usize> {
+        let share = |(via, between): (usize, &Looked)| {
+            let reach = between.reached.as_ref().filter(|reach| reach.left_out.is_none());
+            let sketches = between.sketch.as_ref().zip(self.tables[nth].sketch.as_ref());
+            let (between, other) = reach.and(sketches)?;
+            Some((between.leads_to(other)?, via))
+        };
+        let mut all: Vec<(f64, usize)> = self.tables.iter().enumerate().filter_map(share).collect();
+        all.sort_by(|one, other| other.0.total_cmp(&one.0));
+        all.into_iter().map(|(_, via)| via).collect()
+    }
+
+    /// Whether no other way can be better.
+    fn is_best(&self, reach: &Reach) -> bool {
+        let via = reach.via.and_then(|via| self.tables[via].reached.as_ref());
+        let rows = reach.keys[0].counts.main_rows;
+        let finds_all = via.is_some_and(|via| via.keys[0].matched() == rows);
+        finds_all && reach.merit() == (rows, Reverse(0))
     }
 
     /// The way to a table by the columns of one that is reached already, whose profile has the headers under which they are
@@ -322,32 +365,4 @@ fn last(counts: Vec<Counts>) -> Counts {
 
 fn opened(text: &OsStr) -> Result<OpenTable> {
     open(&Table::all(text)?, &Meter::default(), &mut None)
-}
-
-/// What `work` gives for each of `all`, in their order, on up to `threads` threads.
-fn in_parallel<T: Sync, R: Send>(
-    all: &[T],
-    threads: usize,
-    work: impl Fn(&T) -> R + Sync,
-) -> Vec<R> {
-    let next = AtomicUsize::new(0);
-    let done: Mutex<Vec<(usize, R)>> = Mutex::new(Vec::with_capacity(all.len()));
-    let go_on = || {
-        while let Some((nth, one)) =
-            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|nth| Some((nth, all.get(nth)?)))
-        {
-            let result = work(one);
-            done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((nth, result));
-        }
-    };
-    std::thread::scope(|scope| {
-        for _ in 1..threads.min(all.len()) {
-            // Where the system allows fewer threads, this one does their work.
-            drop(std::thread::Builder::new().spawn_scoped(scope, go_on));
-        }
-        go_on();
-    });
-    let mut done = done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-    done.sort_by_key(|(nth, _)| *nth);
-    done.into_iter().map(|(_, result)| result).collect()
 }

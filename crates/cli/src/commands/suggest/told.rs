@@ -7,7 +7,7 @@ use std::path::Path;
 use gather_keys_core::findings::Kind;
 use gather_keys_core::plan::Plan;
 use gather_keys_core::report::NotRead;
-use gather_keys_core::survey::{LOOKED_AT, Suggestions, Wanted};
+use gather_keys_core::survey::{LOOKED_AT, Suggestions, UnlikeValues, Wanted};
 use gather_keys_core::table::Headers;
 
 use super::proposed_plan::command;
@@ -116,8 +116,9 @@ impl Told<'_> {
         let way = reach.via.map(|via| format!(", by way of {}", self.tables[via].name));
         let _ = writeln!(text, "\n{STRONG}{}{STRONG:#}{}", table.name, way.unwrap_or_default());
         let _ = writeln!(text, "{}", wording::wrapped(&format!("  {}", key(best)), 0, "    "));
+        let unlike = best.key.parts.iter().filter_map(|part| part.unlike.as_ref()).map(unlike);
         let facts = [Some(matches(best)), others(best), one_row(best, &table.name)];
-        let facts: Vec<String> = facts.into_iter().flatten().collect();
+        let facts: Vec<String> = unlike.chain(facts.into_iter().flatten()).collect();
         let _ =
             writeln!(text, "  {GOOD}{}{GOOD:#}", wording::wrapped(&facts.join("; "), 2, "    "));
         let brings = match self.plan.filter(|_| !self.wanted.is_empty()) {
@@ -232,6 +233,15 @@ fn key(tried: &Tried) -> String {
     format!("{}{}", parts.join(", "), within.unwrap_or_default())
 }
 
+/// How many values are made one although their letters differ.
+fn unlike(UnlikeValues { count, of, example: [main, reference] }: &UnlikeValues) -> String {
+    format!(
+        "the letters of {} of {} compared differ, as `{main}` with `{reference}`",
+        number(*count as u64),
+        counted(*of as u64, "value")
+    )
+}
+
 /// How many rows a key matches.
 fn matches(tried: &Tried) -> String {
     let (matched, rows) = (tried.matched(), tried.counts.main_rows);
@@ -276,6 +286,10 @@ fn tell(text: &mut String, tried: &Tried, theirs: &str) {
             number(part.covered as u64),
             counted(part.values as u64, "different value")
         );
+        if let Some(unlike) = &part.unlike {
+            let words = wording::wrapped(&self::unlike(unlike), 6, "        ");
+            let _ = writeln!(text, "      {TROUBLE}{words}{TROUBLE:#}");
+        }
     }
     if let Some(within) = &tried.within {
         let _ =

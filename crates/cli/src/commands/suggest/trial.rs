@@ -69,10 +69,12 @@ pub(super) fn tried(
             tried.push(best);
         }
     }
-    // A key that finds clearly more comes first; chance matches a few.
+    // A key that finds clearly more comes first; chance matches a few. One whose steps make different letters one is last.
     tried.sort_by_key(|tried| {
         let rows = tried.counts.main_rows.max(1);
-        (tried.key.is_by_chance, std::cmp::Reverse(tried.matched() * CLEARLY / rows))
+        let clearly = std::cmp::Reverse(tried.matched() * CLEARLY / rows);
+        let is_unlike = tried.key.parts.iter().any(|part| part.unlike.is_some());
+        (is_unlike, tried.key.is_by_chance, clearly)
     });
     let most = tried.first().map_or(0, Tried::matched);
     tried.retain(|tried| tried.matched() * 2 >= most.max(1));

@@ -15,10 +15,14 @@ use crate::survey::look::Look;
 use crate::table::{CellKind, Headers};
 use crate::value::any_date::dates_of;
 use crate::value::calendar_names::month;
+use crate::value::is_blank;
 
 /// How many spellings are kept of a column of the main table, and of one of a reference that share their values with it.
 const KEPT: usize = 20_000;
 const KEPT_SHARED: usize = 4_000;
+
+/// How many further spellings are kept of values with the same digits.
+const OTHERS: usize = 3;
 
 /// Measures, such as weights and prices, have a fraction in one of this many.
 const FRACTIONS: usize = 2;
@@ -40,12 +44,12 @@ pub(super) type Spellings = HashMap<u64, String, PassHash>;
 pub(super) enum Form {
     /// The whole value.
     Loose,
-    /// The digits at its end.
-    Tail,
+    /// Its digits.
+    Digits,
 }
 
 impl Form {
-    pub(super) const ALL: [Self; 2] = [Self::Loose, Self::Tail];
+    pub(super) const ALL: [Self; 2] = [Self::Loose, Self::Digits];
 }
 
 /// Which spellings a column keeps.
@@ -59,10 +63,10 @@ pub(super) enum Spelled<'p> {
 
 /// A value as it is read.
 #[derive(Debug, Clone, Copy)]
-struct Value {
+pub(super) struct Value {
     /// For each form the hash of what is left of it; 0 where nothing is.
-    left: [u64; 2],
-    /// The whole number at its end, and whether that is all that is left of it.
+    pub(super) left: [u64; 2],
+    /// The whole number that its digits are, and whether that is all that is left of it.
     number: Option<u64>,
     is_number: bool,
     /// The day that it is, counted from 1970.
@@ -73,7 +77,7 @@ struct Value {
 }
 
 /// A cell that is blank.
-const BLANK: Value = Value {
+pub(super) const BLANK: Value = Value {
     left: [0; 2],
     number: None,
     is_number: false,
@@ -81,6 +85,21 @@ const BLANK: Value = Value {
     is_fraction: false,
     look: Look::Blank,
 };
+
+/// What takes the cells of a column, or a part of each.
+pub(super) trait TakesCells {
+    /// Takes those of a column.
+    fn of(column: usize, cut: Option<Cut>) -> Self;
+
+    /// Takes the cell of the next row.
+    fn add(
+        &mut self,
+        cell: (&str, CellKind),
+        loose: &mut Loose,
+        hasher: &RandomState,
+        spelled: Spelled<'_>,
+    );
+}
 
 /// A column of the rows that are looked at.
 #[derive(Debug)]
@@ -99,11 +118,49 @@ pub(super) struct Column {
     /// In each form, the values that the main table has too, where it is of a reference.
     shared: [Hashes; 2],
     spellings: [Spellings; 2],
+    /// Further spellings of values whose digits are the same, with other letters.
+    other_letters: HashMap<u64, Vec<String>, PassHash>,
+    facts: Facts,
+}
+
+/// What is counted of the values of a column, row by row.
+#[derive(Debug, Default)]
+pub(super) struct Facts {
     /// In each form, how many rows have a value, how many of these are whole numbers, and the greatest of them.
     filled: [usize; 2],
     whole: [(usize, u64); 2],
     looks: [usize; Look::ALL.len()],
     fractions: usize,
+}
+
+impl Facts {
+    /// Counts a row with a value.
+    pub(super) fn add(&mut self, value: &Value) {
+        self.looks[value.look as usize] += 1;
+        self.fractions += usize::from(value.is_fraction);
+        for form in (0..value.left.len()).filter(|form| value.left[*form] != 0) {
+            self.filled[form] += 1;
+            if let Some(number) = value.number.filter(|_| form > 0 || value.is_number) {
+                let (whole, greatest) = &mut self.whole[form];
+                (*whole, *greatest) = (*whole + 1, number.max(*greatest));
+            }
+        }
+    }
+
+    /// Whether the values are whole numbers without large gaps, as when rows are counted, measures, or only two values, as yes
+    /// and no: such values are in other columns by chance. `are_few` says whether there are no more than two, `different` how many.
+    pub(super) fn are_found_by_chance(
+        &self,
+        form: Form,
+        are_few: impl Fn() -> bool,
+        different: impl Fn() -> u64,
+    ) -> bool {
+        let (whole, greatest) = self.whole[form as usize];
+        let filled = self.filled[form as usize];
+        let measures = self.fractions > 0 && self.fractions * FRACTIONS >= filled;
+        let may_count = whole > 0 && whole == filled && greatest <= filled as u64 * 2 + GAPS;
+        measures || filled > 4 && are_few() || may_count && greatest <= different() * 2 + GAPS
+    }
 }
 
 impl Column {
@@ -117,56 +174,8 @@ impl Column {
             distinct: Default::default(),
             shared: Default::default(),
             spellings: Default::default(),
-            filled: [0; 2],
-            whole: Default::default(),
-            looks: Default::default(),
-            fractions: 0,
-        }
-    }
-
-    /// Takes the cell of the next row.
-    pub(super) fn add(
-        &mut self,
-        (text, kind): (&str, CellKind),
-        loose: &mut Loose,
-        hasher: &RandomState,
-        spelled: Spelled<'_>,
-    ) {
-        if text.trim().is_empty() {
-            self.rows.push(0);
-            return;
-        }
-        let next = self.values.len() as u32;
-        let place = *self.places.entry(hasher.hash_one(text)).or_insert(next);
-        if place == next {
-            let value = value_of(text, kind, loose, hasher);
-            self.values.push(value);
-            for form in Form::ALL.into_iter().filter(|form| value.left[*form as usize] != 0) {
-                let left = value.left[form as usize];
-                let spellings = &mut self.spellings[form as usize];
-                let is_kept = match spelled {
-                    Spelled::First => spellings.len() < KEPT,
-                    Spelled::Of(known) => {
-                        known.has(left, form)
-                            && self.shared[form as usize].insert(left)
-                            && spellings.len() < KEPT_SHARED
-                    }
-                };
-                if is_kept {
-                    spellings.entry(left).or_insert_with(|| text.to_owned());
-                }
-            }
-        }
-        self.rows.push(place);
-        let value = &self.values[place as usize];
-        self.looks[value.look as usize] += 1;
-        self.fractions += usize::from(value.is_fraction);
-        for form in (0..value.left.len()).filter(|form| value.left[*form] != 0) {
-            self.filled[form] += 1;
-            if let Some(number) = value.number.filter(|_| form > 0 || value.is_number) {
-                let (whole, greatest) = &mut self.whole[form];
-                (*whole, *greatest) = (*whole + 1, number.max(*greatest));
-            }
+            other_letters: HashMap::default(),
+            facts: Facts::default(),
         }
     }
 
@@ -177,7 +186,7 @@ impl Column {
 
     /// How many rows have a value in a form.
     pub(super) fn filled(&self, form: Form) -> usize {
-        self.filled[form as usize]
+        self.facts.filled[form as usize]
     }
 
     /// The hash of what is left of a row's value in a form; 0 where nothing is.
@@ -221,18 +230,38 @@ impl Column {
         &self.spellings[form as usize]
     }
 
+    /// The spellings that are kept of values with the same digits: one for each of some different letters.
+    pub(super) fn with_digits(&self, digits: u64) -> impl Iterator<Item = &str> {
+        let first = self.spellings[Form::Digits as usize].get(&digits);
+        first
+            .into_iter()
+            .chain(self.other_letters.get(&digits).into_iter().flatten())
+            .map(|text| &text[..])
+    }
+
+    /// Whether all spellings that are kept have the same letters, so that these distinguish nothing.
+    pub(super) fn has_one_word(&self) -> bool {
+        let mut all = self.spellings[Form::Loose as usize].values();
+        let first = all.next();
+        first.is_none_or(|first| all.all(|other| is_one_word(first, other)))
+    }
+
+    /// Keeps a spelling of a value whose digits are those of another one.
+    fn keep_other(&mut self, digits: u64, text: &str) {
+        if self.with_digits(digits).any(|known| is_one_word(known, text)) {
+            return;
+        }
+        let others = self.other_letters.entry(digits).or_default();
+        if others.len() < OTHERS {
+            others.push(text.to_owned());
+        }
+    }
+
     /// Whether its values are whole numbers without large gaps, as when rows are counted, measures, or only two values,
     /// as yes and no: such values are in other columns by chance.
     pub(super) fn is_found_by_chance(&self, form: Form) -> bool {
-        let (whole, greatest) = self.whole[form as usize];
-        let filled = self.filled(form);
-        let measures = self.fractions > 0 && self.fractions * FRACTIONS >= filled;
-        let is_low = |different: u64| greatest <= different * 2 + GAPS;
-        // There are no more different values than different spellings.
-        let spellings = self.values.len() as u64 - 1;
-        let may_count = whole > 0 && whole == filled && is_low(spellings);
         let different = || self.distinct(form).len() as u64;
-        measures || filled > 4 && self.has_two_at_most(form) || may_count && is_low(different())
+        self.facts.are_found_by_chance(form, || self.has_two_at_most(form), different)
     }
 
     /// Whether it has no more than two different values in a form.
@@ -251,8 +280,9 @@ impl Column {
     }
 
     pub(super) fn look(&self) -> Look {
-        let common = Look::ALL.into_iter().max_by_key(|look| (self.looks[*look as usize], *look));
-        common.filter(|look| self.looks[*look as usize] > 0).unwrap_or(Look::Blank)
+        let common =
+            Look::ALL.into_iter().max_by_key(|look| (self.facts.looks[*look as usize], *look));
+        common.filter(|look| self.facts.looks[*look as usize] > 0).unwrap_or(Look::Blank)
     }
 
     /// Its template in a part.
@@ -265,8 +295,93 @@ impl Column {
     }
 }
 
+impl TakesCells for Column {
+    fn of(column: usize, cut: Option<Cut>) -> Self {
+        Self::of(column, cut)
+    }
+
+    fn add(
+        &mut self,
+        (text, kind): (&str, CellKind),
+        loose: &mut Loose,
+        hasher: &RandomState,
+        spelled: Spelled<'_>,
+    ) {
+        if is_blank(text) {
+            self.rows.push(0);
+            return;
+        }
+        let next = self.values.len() as u32;
+        let place = *self.places.entry(hasher.hash_one(text)).or_insert(next);
+        if place == next {
+            let value = value_of(text, kind, loose, hasher);
+            self.values.push(value);
+            for form in Form::ALL.into_iter().filter(|form| value.left[*form as usize] != 0) {
+                let left = value.left[form as usize];
+                let spellings = &mut self.spellings[form as usize];
+                let is_kept = match spelled {
+                    Spelled::First => spellings.len() < KEPT,
+                    Spelled::Of(known) => {
+                        known.has(left, form)
+                            && self.shared[form as usize].insert(left)
+                            && spellings.len() < KEPT_SHARED
+                    }
+                };
+                if is_kept {
+                    spellings.entry(left).or_insert_with(|| text.to_owned());
+                }
+                if form == Form::Digits && self.spellings[form as usize].contains_key(&left) {
+                    self.keep_other(left, text);
+                }
+            }
+        }
+        self.rows.push(place);
+        let value = &self.values[place as usize];
+        self.facts.add(value);
+    }
+}
+
+/// The most digits that a whole number has.
+const MOST_DIGITS: usize = 19;
+
+/// The digits of a code without leading zeros, as the steps `digits | number` leave them, and how many there are. A number with
+/// a point has none.
+fn digits_of(text: &str, left: &[u8]) -> ([u8; MOST_DIGITS], usize) {
+    let (mut digits, mut count) = ([0; MOST_DIGITS], 0);
+    if !left.iter().all(u8::is_ascii_alphanumeric) {
+        return (digits, 0);
+    }
+    // What is left of a text has no zeros at the beginning of its further numbers either.
+    let all = if text.is_ascii() { text.as_bytes() } else { left };
+    for byte in all.iter().filter(|byte| byte.is_ascii_digit()) {
+        // A zero at the beginning counts only if nothing follows it.
+        if count == 1 && digits[0] == b'0' {
+            count = 0;
+        }
+        if count == MOST_DIGITS {
+            return (digits, 0);
+        }
+        digits[count] = *byte;
+        count += 1;
+    }
+    (digits, count)
+}
+
+/// Whether two values have the same letters.
+fn is_one_word(one: &str, other: &str) -> bool {
+    let letters = |text: &'_ str| -> Vec<char> {
+        text.chars().filter(|c| c.is_alphabetic()).flat_map(char::to_lowercase).collect()
+    };
+    one == other || letters(one) == letters(other)
+}
+
 /// What is left of a value, and what it looks like.
-fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState) -> Value {
+pub(super) fn value_of(
+    text: &str,
+    kind: CellKind,
+    loose: &mut Loose,
+    hasher: &RandomState,
+) -> Value {
     // A text may be a date or a number that another table has as such.
     let kind = if kind == CellKind::Text { CellKind::Untyped } else { kind };
     let look = Look::of(text, kind);
@@ -276,15 +391,14 @@ fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState)
     };
     let since = date.and_then(|date| date.since(jiff::civil::date(1970, 1, 1)).ok());
     let left = loose.of(text);
-    // The digits at the end of a code; a number with a point has none.
-    let is_code = left.iter().all(u8::is_ascii_alphanumeric);
-    let digits = left.iter().rev().take_while(|byte| is_code && byte.is_ascii_digit()).count();
-    let tail = &left[left.len() - digits..];
-    let zeros = tail.iter().take_while(|byte| **byte == b'0').count();
+    let (digits, count) = digits_of(text, left);
+    let digits = &digits[..count];
     let is_fraction = look == Look::Number && left.contains(&b'.');
-    let number = str::from_utf8(tail).ok().and_then(|digits| digits.parse::<u64>().ok());
-    let is_number = digits > 0 && digits == left.len();
-    let tail = if digits == 0 { 0 } else { hasher.hash_one(&tail[zeros.min(digits - 1)..]) | 1 };
+    let in_number =
+        |all: u64, digit: &u8| all.checked_mul(10)?.checked_add(u64::from(digit - b'0'));
+    let number = if count == 0 { None } else { digits.iter().try_fold(0, in_number) };
+    let is_number = number.is_some() && left.iter().all(u8::is_ascii_digit);
+    let digits = if count == 0 { 0 } else { hasher.hash_one(digits) | 1 };
     // Most texts are no word, and need not be compared with names.
     let word = text.trim();
     let may_be_month = look == Look::Text
@@ -297,7 +411,7 @@ fn value_of(text: &str, kind: CellKind, loose: &mut Loose, hasher: &RandomState)
         (None, None) => hasher.hash_one(left) | 1,
     };
     Value {
-        left: [whole, tail],
+        left: [whole, digits],
         number,
         is_number,
         day: since.map(|since| since.get_days()),

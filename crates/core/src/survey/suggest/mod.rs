@@ -62,10 +62,25 @@ pub struct SuggestedPart {
     pub on: String,
     /// The columns of the main table and of the reference that are in it.
     pub columns: [Vec<usize>; 2],
+    /// How many steps it has on both sides.
+    pub steps: usize,
     /// How many different values the main table has.
     pub values: usize,
     /// How many of them the reference has too, however they are spelled.
     pub covered: usize,
+    /// The values that its steps make one although their letters differ.
+    pub unlike: Option<UnlikeValues>,
+}
+
+/// Values of a main table that steps make one with values of a reference whose letters differ: `a9` with `B-009`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnlikeValues {
+    /// How many there are.
+    pub count: usize,
+    /// How many were compared.
+    pub of: usize,
+    /// The first, of the main table and of the reference.
+    pub example: [String; 2],
 }
 
 /// Which keys are proposed.
@@ -87,7 +102,7 @@ pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions
     if trust == Trust::Keys && pairs.iter().all(|pair| pair.is_by_chance) {
         pairs.clear();
     }
-    // Where the digits at the end of values are all that they have in common, no steps make them one.
+    // Where digits are all that they have in common, no steps make them one.
     let writing = Writing::of((left, ours), (right, theirs), hasher);
     pairs.retain(|pair| pair.form == Form::Loose || writing.meets(pair));
     let bounds = bounds(right);
@@ -107,7 +122,12 @@ pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions
             known.push((pair.clone(), part.clone()));
             part
         };
-        set.iter().map(&mut part).collect()
+        let with_rest = |pair: &Pair| {
+            let part = part(pair);
+            let unlike = part.unlike.filter(|_| !writing.has_rest(pair, set));
+            SuggestedPart { unlike, ..part }
+        };
+        set.iter().map(with_rest).collect()
     };
     let in_key = |set: &[Pair]| -> Vec<usize> {
         set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()

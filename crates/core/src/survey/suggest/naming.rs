@@ -7,6 +7,14 @@ use super::column::{Column, Form};
 use super::pairs::Pair;
 use crate::plan::quoted_header;
 use crate::table::Headers;
+use crate::template::{apply_all, read_steps};
+
+/// Steps that make headers of values: of codes, dates, and months by name or number.
+const STEPS: [&str; 8] =
+    ["", "first 7", "first 4", "first 3", "last 4", "month", "month | pad 2", "number"];
+
+/// How many values are compared with headers.
+const COMPARED: usize = 1000;
 
 /// A main column that names headers of the reference: the column, the step that makes its values headers,
 /// and the columns they name.
@@ -28,12 +36,14 @@ pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Optio
         if values.len() < 2 {
             continue;
         }
-        for (step, cut) in
-            [("", usize::MAX), (" | first 7", 7), (" | first 4", 4), (" | first 3", 3)]
-        {
-            let made = |value: &str| -> String { value.chars().take(cut).collect() };
-            let named: Vec<usize> =
-                values.iter().filter_map(|value| places.get(&made(value)[..]).copied()).collect();
+        let mut values: Vec<&String> = values.into_iter().collect();
+        values.sort_unstable();
+        let every = values.len().div_ceil(COMPARED).max(1);
+        let values: Vec<&String> = values.into_iter().step_by(every).collect();
+        for step in STEPS {
+            let read = read_steps("take", step).unwrap_or_default();
+            let place = |value: &String| places.get(&apply_all(&read, value)?[..]).copied();
+            let named: Vec<usize> = values.iter().filter_map(|value| place(value)).collect();
             let mut columns = named.clone();
             columns.sort_unstable();
             columns.dedup();
@@ -53,6 +63,7 @@ pub(super) fn naming(left: &[Column], theirs: &Headers, ours: &Headers) -> Optio
                     .extend((0..headers.len()).filter(|&at| is_like && form(headers[at]) == first));
                 columns.sort_unstable();
                 columns.dedup();
+                let step = if step.is_empty() { String::new() } else { format!(" | {step}") };
                 return Some(Named { template: format!("{{{header}{step}}}"), name, columns });
             }
         }

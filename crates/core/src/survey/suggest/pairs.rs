@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::Side;
-use super::column::{Column, Form};
+use super::column::{Column, Form, Hashes};
 use crate::hashing::PassHash;
 
 /// How many pairs of columns are tried together.
@@ -11,11 +11,17 @@ pub(super) const PAIRS: usize = 14;
 
 /// A pair is tried when this share of the main table's values is in the reference, or of the reference's in the main
 /// table.
-const COVERED: f64 = 0.25;
+pub(super) const COVERED: f64 = 0.25;
 
 /// Columns of which any may hold a value each have at least this share, and together the second.
-const ANY_ONE: f64 = 0.02;
-const ANY_ALL: f64 = 0.7;
+pub(super) const ANY_ONE: f64 = 0.02;
+pub(super) const ANY_ALL: f64 = 0.7;
+
+/// None of them has more than this share of what they have together.
+pub(super) const ANY_BEST: f64 = 0.7;
+
+/// Digits are compared where they cover a share of the values that is larger by this than that of the values themselves.
+pub(super) const MORE: f64 = 0.3;
 
 /// Digits of no more different values are found anywhere by chance.
 const FEW: usize = 10;
@@ -110,6 +116,17 @@ impl ByValue {
             && self.columns[form as usize].contains_key(&value)
     }
 
+    /// The columns that have some of the values in a form, each with how many.
+    pub(super) fn columns_with(&self, values: &Hashes, form: Form) -> BTreeMap<usize, usize> {
+        let mut counts = BTreeMap::new();
+        for holders in values.iter().filter_map(|value| self.columns[form as usize].get(value)) {
+            for &column in holders.columns() {
+                *counts.entry(column as usize).or_default() += 1;
+            }
+        }
+        counts
+    }
+
     /// The columns that share a value with one of a reference, or its header. The reference keeps the values that
     /// are shared.
     fn shared(&self, (left, ours): Side<'_>, (right, theirs): Side<'_>) -> Shared {
@@ -174,13 +191,13 @@ pub(super) fn pairs(
         if values == 0 {
             continue;
         }
-        let most_have = column.filled(Form::Tail) * 10 >= column.filled(Form::Loose) * 9;
+        let most_have = column.filled(Form::Digits) * 10 >= column.filled(Form::Loose) * 9;
         let mut single = 0.0_f64;
         let mut several: Vec<(usize, usize)> = Vec::new();
-        for (&nth, &[covered, covered_tail]) in &shared[main] {
+        for (&nth, &[covered, covered_digits]) in &shared[main] {
             let other = &right[nth];
             let named = alike(ours.name(column.of), theirs.name(other.of));
-            let is_varied = column.distinct(Form::Tail).len() > FEW || named > 0.5;
+            let is_varied = column.distinct(Form::Digits).len() > FEW || named > 0.5;
             // Numbers that count hold those of any other column, the more so if they are only a part of it; then the same
             // header says nothing either.
             let is_by_chance = |form| {
@@ -199,19 +216,19 @@ pub(super) fn pairs(
                 is_by_chance: is_by_chance(Form::Loose),
             };
             // Digits alone are compared where the values themselves don't meet.
-            let tail = Pair {
-                form: Form::Tail,
-                values: column.distinct(Form::Tail).len(),
-                covered: covered_tail,
-                is_by_chance: is_by_chance(Form::Tail) || !is_varied,
+            let digits = Pair {
+                form: Form::Digits,
+                values: column.distinct(Form::Digits).len(),
+                covered: covered_digits,
+                is_by_chance: is_by_chance(Form::Digits) || !is_varied,
                 ..loose.clone()
             };
-            let is_tail = most_have && tail.share() > loose.share() + 0.3;
+            let is_digits = most_have && digits.share() > loose.share() + MORE;
             if loose.share() >= ANY_ONE && other.cut.is_none() {
                 several.push((nth, loose.covered));
             }
             single = single.max(loose.share());
-            let mut best = if is_tail { tail } else { loose };
+            let mut best = if is_digits { digits } else { loose };
             let theirs = other.distinct(best.form).len();
             let of_theirs = best.covered as f64 / theirs.max(1) as f64;
             let holds_many = theirs > FEW && !best.is_by_chance && of_theirs >= COVERED;
@@ -230,7 +247,7 @@ pub(super) fn pairs(
             .filter(|value| column.distinct(Form::Loose).contains(value))
             .collect();
         let share = together.len() as f64 / values as f64;
-        if several.len() > 1 && share >= ANY_ALL && single < share * 0.7 {
+        if several.len() > 1 && share >= ANY_ALL && single < share * ANY_BEST {
             all.push(Pair {
                 main,
                 reference: several.iter().map(|(nth, _)| *nth).collect(),

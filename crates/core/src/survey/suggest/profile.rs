@@ -2,7 +2,7 @@
 
 use ahash::RandomState;
 
-use super::column::{Column, Spelled};
+use super::column::{Column, Spelled, TakesCells};
 use super::cut::{Cut, cuts};
 use super::pairs::ByValue;
 use crate::diagnosis::Loose;
@@ -31,7 +31,7 @@ impl Profile {
     /// The errors of the source.
     pub fn of_main<S: Source>(source: &mut S, seed: Seed) -> Result<Self, S::Error> {
         let hasher = RandomState::with_seeds(seed[0], seed[1], seed[2], seed[3]);
-        let columns = columns(source, LOOKED_AT[0], &hasher, Spelled::First)?;
+        let columns: Vec<Column> = columns(source, LOOKED_AT[0], &hasher, Spelled::First)?;
         let by_value = ByValue::of(&columns);
         Ok(Self { headers: source.headers().clone(), columns, hasher, by_value })
     }
@@ -69,14 +69,14 @@ impl Profile {
 }
 
 /// Reads the first rows of a table, column by column. Parts that all values of a column have are columns too.
-fn columns<S: Source>(
+pub(super) fn columns<C: TakesCells, S: Source>(
     source: &mut S,
     most: usize,
     hasher: &RandomState,
     spelled: Spelled<'_>,
-) -> Result<Vec<Column>, S::Error> {
+) -> Result<Vec<C>, S::Error> {
     let width = source.headers().len();
-    let mut all: Vec<Column> = (0..width).map(|column| Column::of(column, None)).collect();
+    let mut all: Vec<C> = (0..width).map(|column| C::of(column, None)).collect();
     let mut loose = Loose::new();
     let (mut block, mut rows) = (Block::default(), 0);
     let mut cut: Option<Vec<(usize, Cut)>> = None;
@@ -86,7 +86,7 @@ fn columns<S: Source>(
             let of =
                 |column| cuts(&block, column, is_main).into_iter().map(move |cut| (column, cut));
             let found: Vec<(usize, Cut)> = (0..width).flat_map(of).collect();
-            all.extend(found.iter().map(|(column, cut)| Column::of(*column, Some(*cut))));
+            all.extend(found.iter().map(|(column, cut)| C::of(*column, Some(*cut))));
             found
         });
         let (whole, parts) = all.split_at_mut(width);

@@ -114,8 +114,8 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
         let is_piece =
             is_piece(left, pair.main) || pair.reference.iter().any(|&nth| is_piece(right, nth));
         let piece = if is_piece { 0.1 } else { 0.0 };
-        let tail = if pair.form == Form::Tail { 0.1 } else { 0.0 };
-        piece + tail
+        let digits = if pair.form == Form::Digits { 0.1 } else { 0.0 };
+        piece + digits
     });
     let exact = set.iter().map(|pair| pair.exact).sum::<f64>() / set.len() as f64;
     let score = found * (0.3 + 0.7 * unique) + 0.05 * (named + exact)
@@ -150,7 +150,18 @@ fn loses_text(set: &[&Pair], left: &[Column], right: &[Column]) -> bool {
     };
     let ours: Vec<usize> = set.iter().map(|pair| pair.main).collect();
     let theirs: Vec<usize> = set.iter().flat_map(|pair| &pair.reference).copied().collect();
-    ours.iter().any(|&nth| loses(left, nth, &ours))
+    // A part of both values: the rest of one must be in the key too.
+    let has_rest = |columns: &[Column], nth: usize, taken: &[usize]| {
+        taken.iter().any(|&other| other != nth && columns[other].of == columns[nth].of)
+    };
+    let loses_both = |pair: &&Pair| {
+        left[pair.main].cut.is_some()
+            && pair.reference.iter().any(|&nth| right[nth].cut.is_some())
+            && !has_rest(left, pair.main, &ours)
+            && !pair.reference.iter().any(|&nth| has_rest(right, nth, &theirs))
+    };
+    set.iter().any(loses_both)
+        || ours.iter().any(|&nth| loses(left, nth, &ours))
         || theirs.iter().any(|&nth| loses(right, nth, &theirs))
 }
 

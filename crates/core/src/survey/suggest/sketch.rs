@@ -1,27 +1,41 @@
 //! Sketches of tables, by which it is seen whether two of them may have values in common.
 //!
 //! A sketch keeps the least hashes of each column's different values. Two columns that share values share their least
-//! ones too, so that the share is estimated from what both have below the same bound.
+//! ones too, so that the share is estimated from what both have below the same bound. Whether the table has keys of the main
+//! table is seen from all values, while it is sketched.
 
-use super::column::{Column, Form};
-use super::pairs::letters;
-use super::profile::Profile;
-use crate::hashing::PassHash;
-use std::collections::HashSet;
+use std::collections::BTreeMap;
+
+use ahash::RandomState;
+
+use super::column::{BLANK, Facts, Form, Hashes, Spelled, TakesCells, Value, value_of};
+use super::cut::Cut;
+use super::pairs::{ANY_ALL, ANY_BEST, ANY_ONE, ByValue, COVERED, MORE, SAME, alike, letters};
+use super::profile::{LOOKED_AT, Profile, columns};
+use crate::diagnosis::Loose;
+use crate::table::{CellKind, Headers, Source};
+use crate::value::is_blank;
 
 /// How many hashes of a column are kept.
 const KEPT: usize = 1024;
 
+/// How many values that were met lately are known.
+const MET: usize = 512;
+
+/// How much less than it is estimated a share may be.
+const SLACK: f64 = 0.8;
+
 /// Columns may go together when about this share of the values of one is in the other.
 const SHARE: f64 = 0.2;
 
-/// Columns of fewer values, or digits at the end of fewer, are in others by chance.
+/// Columns of fewer values, or digits of fewer, are in others by chance.
 const FEWEST: [usize; 2] = [3, 10];
 
 /// The sketch of a table: some 16 KiB for each column.
 #[derive(Debug)]
 pub struct Sketch {
     columns: Vec<ColumnSketch>,
+    may_be_reached: bool,
 }
 
 #[derive(Debug)]
@@ -33,61 +47,218 @@ struct ColumnSketch {
 /// The least values of a column in a form.
 #[derive(Debug)]
 struct FormSketch {
-    least: HashSet<u64, PassHash>,
+    least: Hashes,
     /// The greatest of them, where there are others.
     bound: u64,
     is_by_chance: bool,
 }
 
-impl Profile {
-    /// The sketch of the table.
-    pub fn sketch(&self) -> Sketch {
-        let of = |column: &Column| ColumnSketch {
-            letters: letters(self.headers.name(column.of)),
-            forms: Form::ALL.map(|form| FormSketch::of(column, form)),
+/// Sketches a column.
+#[derive(Debug)]
+struct Sketching {
+    of: usize,
+    cut: Option<Cut>,
+    facts: Facts,
+    /// Values that were met lately, by their hashes, each at a place of its own.
+    met: Vec<(u64, Value)>,
+    forms: [FormSketching; 2],
+}
+
+/// Keeps the least values of a column in a form, and the ones that the main table has too.
+#[derive(Debug)]
+struct FormSketching {
+    least: Vec<u64>,
+    bound: u64,
+    shared: Hashes,
+}
+
+impl TakesCells for Sketching {
+    fn of(column: usize, cut: Option<Cut>) -> Self {
+        let form =
+            || FormSketching { least: Vec::new(), bound: u64::MAX, shared: Hashes::default() };
+        Self {
+            of: column,
+            cut,
+            facts: Facts::default(),
+            met: vec![(0, BLANK); MET],
+            forms: [form(), form()],
+        }
+    }
+
+    fn add(
+        &mut self,
+        (text, kind): (&str, CellKind),
+        loose: &mut Loose,
+        hasher: &RandomState,
+        spelled: Spelled<'_>,
+    ) {
+        if is_blank(text) {
+            return;
+        }
+        let hash = hasher.hash_one(text);
+        let (known, value) = &mut self.met[hash as usize % MET];
+        if *known != hash {
+            (*known, *value) = (hash, value_of(text, kind, loose, hasher));
+            for (form, sketch) in Form::ALL.into_iter().zip(&mut self.forms) {
+                let left = value.left[form as usize];
+                let is_shared = |main: &ByValue| main.has(left, form);
+                sketch.add(left, matches!(spelled, Spelled::Of(main) if is_shared(main)));
+            }
+        }
+        self.facts.add(value);
+    }
+}
+
+impl FormSketching {
+    fn add(&mut self, value: u64, is_shared: bool) {
+        if value == 0 {
+            return;
+        }
+        if is_shared {
+            self.shared.insert(value);
+        }
+        if value <= self.bound {
+            self.least.push(value);
+            if self.least.len() == KEPT * 4 {
+                self.keep_least();
+            }
+        }
+    }
+
+    fn keep_least(&mut self) {
+        self.least.sort_unstable();
+        self.least.dedup();
+        if self.least.len() > KEPT {
+            self.least.truncate(KEPT);
+            self.bound = self.least[KEPT - 1];
+        }
+    }
+
+    /// About how many different values there are.
+    fn different(&self) -> u64 {
+        let share = self.bound as f64 / u64::MAX as f64;
+        // A count of rows, far below what a float holds.
+        #[allow(clippy::cast_sign_loss)]
+        let different = (self.least.len() as f64 / share) as u64;
+        different
+    }
+}
+
+impl Sketching {
+    fn is_found_by_chance(&self, form: Form) -> bool {
+        let values = &self.forms[form as usize];
+        let are_few = || values.least.len() <= 2;
+        self.facts.are_found_by_chance(form, are_few, || values.different())
+    }
+}
+
+/// Whether some columns of a table may hold the keys of a main table, other than by chance. No pair of columns that is proposed
+/// is missed: values of both that are the same are counted exactly, and only how many different ones these columns have is
+/// estimated.
+fn may_hold_keys(main: &Profile, all: &[Sketching], headers: &Headers) -> bool {
+    // For each main column, in how many columns its values are, how many of them in all, and in one at most.
+    let mut together: BTreeMap<usize, (usize, usize, usize)> = BTreeMap::new();
+    let may_by_itself = all.iter().any(|sketch| {
+        let loose =
+            main.by_value.columns_with(&sketch.forms[Form::Loose as usize].shared, Form::Loose);
+        let digits =
+            main.by_value.columns_with(&sketch.forms[Form::Digits as usize].shared, Form::Digits);
+        main.columns.iter().enumerate().any(|(nth, column)| {
+            let share = |form: Form, covered: &BTreeMap<usize, usize>| {
+                let covered = covered.get(&nth).copied().unwrap_or(0);
+                (covered, covered as f64 / column.distinct(form).len().max(1) as f64)
+            };
+            let (covered, loose) = share(Form::Loose, &loose);
+            let (covered_digits, digits) = share(Form::Digits, &digits);
+            if covered + covered_digits == 0 {
+                return false;
+            }
+            if loose >= ANY_ONE && sketch.cut.is_none() {
+                let (columns, values, most) = together.entry(nth).or_default();
+                (*columns, *values, *most) = (*columns + 1, *values + covered, covered.max(*most));
+            }
+            let named = alike(main.headers.name(column.of), headers.name(sketch.of)) > SAME;
+            let is_part = column.cut.is_some() || sketch.cut.is_some();
+            let is_by_chance = |form| {
+                let in_ours = is_part && column.is_found_by_chance(form);
+                (is_part || !named) && (in_ours || sketch.is_found_by_chance(form))
+            };
+            let of_theirs =
+                covered as f64 / sketch.forms[Form::Loose as usize].different().max(1) as f64;
+            let may_be = named || loose >= COVERED || of_theirs >= COVERED * SLACK;
+            let may_be_digits = named || digits > loose + MORE;
+            may_be && !is_by_chance(Form::Loose) || may_be_digits && !is_by_chance(Form::Digits)
+        })
+    });
+    may_by_itself
+        || together.iter().any(|(nth, (columns, values, most))| {
+            let all = main.columns[*nth].distinct(Form::Loose).len();
+            let values = (*values).min(all) as f64;
+            *columns > 1 && values >= ANY_ALL * all as f64 && (*most as f64) < values * ANY_BEST
+        })
+}
+
+impl Sketch {
+    /// The sketch of a table that is to be compared with a main table, by its first [`LOOKED_AT`] rows.
+    ///
+    /// # Errors
+    /// The errors of the source.
+    pub fn of_reference<S: Source>(source: &mut S, main: &Profile) -> Result<Self, S::Error> {
+        let spelled = Spelled::Of(&main.by_value);
+        let mut all: Vec<Sketching> = columns(source, LOOKED_AT[1], &main.hasher, spelled)?;
+        let headers = source.headers();
+        for column in &mut all {
+            column.forms.iter_mut().for_each(FormSketching::keep_least);
+        }
+        let letters = |column: &Sketching| letters(headers.name(column.of));
+        let may_be_reached = may_hold_keys(main, &all, headers);
+        let of = |column: &Sketching| ColumnSketch {
+            letters: letters(column),
+            forms: Form::ALL.map(|form| FormSketch {
+                least: column.forms[form as usize].least.iter().copied().collect(),
+                bound: column.forms[form as usize].bound,
+                is_by_chance: column.is_found_by_chance(form),
+            }),
         };
-        let whole = self.columns.iter().filter(|column| column.cut.is_none());
-        Sketch { columns: whole.map(of).collect() }
+        let whole = all.iter().filter(|column| column.cut.is_none());
+        Ok(Self { columns: whole.map(of).collect(), may_be_reached })
+    }
+
+    /// Whether the main table may have a key that leads to it and is not found by chance.
+    pub fn may_be_reached(&self) -> bool {
+        self.may_be_reached
     }
 }
 
 impl FormSketch {
-    fn of(column: &Column, form: Form) -> Self {
-        let mut all: Vec<u64> = column.all_left(form).collect();
-        let mut bound = u64::MAX;
-        // A value may be there several times, spelled differently; then fewer are kept.
-        if all.len() > KEPT {
-            let (_, last, _) = all.select_nth_unstable(KEPT - 1);
-            bound = *last;
-            all.truncate(KEPT);
-        }
-        let is_by_chance = column.is_found_by_chance(form);
-        Self { least: all.into_iter().collect(), bound, is_by_chance }
-    }
-
-    /// Whether about a share of its values is in another.
-    fn may_be_in(&self, other: &Self, fewest: usize) -> bool {
+    /// About which share of its values is in another; `None` where they can't be keys.
+    fn share_in(&self, other: &Self, fewest: usize) -> Option<f64> {
         let bound = self.bound.min(other.bound);
         let (mut all, mut shared) = (0_usize, 0);
         for hash in self.least.iter().filter(|hash| **hash <= bound) {
             all += 1;
             shared += usize::from(other.least.contains(hash));
         }
-        self.least.len() >= fewest && shared > 0 && shared as f64 >= SHARE * all as f64
+        let share = shared as f64 / all.max(1) as f64;
+        (self.least.len() >= fewest && shared > 0 && share >= SHARE).then_some(share)
     }
 }
 
 impl Sketch {
-    /// Whether a column of a table may hold keys of another table. Columns in which any values are found by chance count
-    /// only where the headers are the same.
-    pub fn may_lead_to(&self, other: &Self) -> bool {
-        self.columns.iter().any(|ours| {
-            other.columns.iter().any(|theirs| {
-                let is_same = ours.letters == theirs.letters;
-                ours.forms.iter().zip(&theirs.forms).zip(FEWEST).any(|((one, other), fewest)| {
-                    (is_same || !other.is_by_chance) && one.may_be_in(other, fewest)
-                })
+    /// About which share of the values of a column is in another table, of that with most, if they may be keys of it. Columns
+    /// in which any values are found by chance count only where the headers are the same.
+    pub fn leads_to(&self, other: &Self) -> Option<f64> {
+        let pairs = self
+            .columns
+            .iter()
+            .flat_map(|ours| other.columns.iter().map(move |theirs| (ours, theirs)));
+        let shares = pairs.flat_map(|(ours, theirs)| {
+            let is_same = ours.letters == theirs.letters;
+            let forms = ours.forms.iter().zip(&theirs.forms).zip(FEWEST);
+            forms.filter_map(move |((one, other), fewest)| {
+                one.share_in(other, fewest).filter(|_| is_same || !other.is_by_chance)
             })
-        })
+        });
+        shares.max_by(f64::total_cmp)
     }
 }

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use ahash::RandomState;
 
+use super::column::{Column, Form};
 use super::pairs::Pair;
-use super::{Side, SuggestedPart};
-use crate::diagnosis::{Differences, Steps};
+use super::{Side, SuggestedPart, UnlikeValues};
+use crate::diagnosis::{Differences, Steps, are_unlike};
 use crate::plan::quoted_header;
 use crate::table::Headers;
 
@@ -50,7 +51,7 @@ impl<'w> Writing<'w> {
         (unlike.into_iter().step_by(every).collect(), has_equal)
     }
 
-    /// Whether values of the pair are equal as they are, or any steps make them so. Digits at the end of values may be all
+    /// Whether values of the pair are equal as they are, or any steps make them so. Digits may be all
     /// that they have in common.
     pub(super) fn meets(&self, pair: &Pair) -> bool {
         let (unlike, has_equal) = self.unlike(pair, TASTED);
@@ -70,6 +71,50 @@ impl<'w> Writing<'w> {
         common.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
         let all = common.into_iter().map(|(steps, _)| steps);
         all.reduce(|known, more| known.with(&more).unwrap_or(known))
+    }
+
+    /// The values of the pair with the same digits whose letters differ. Where only a part of a value is in the key,
+    /// the whole of it is compared.
+    fn unlike_letters(&self, pair: &Pair) -> Option<UnlikeValues> {
+        let (left, right) = (self.left.0, self.right.0);
+        let wholes = |columns: &'w [Column], nth: usize| [&columns[columns[nth].of], &columns[nth]];
+        let ours = wholes(left, pair.main);
+        let theirs: Vec<&Column> =
+            pair.reference.iter().flat_map(|&nth| wholes(right, nth)).collect();
+        let mut all_digits: Vec<u64> =
+            ours.iter().flat_map(|column| column.spellings(Form::Digits).keys().copied()).collect();
+        all_digits.sort_unstable();
+        all_digits.dedup();
+        let (mut all, mut unlike) = (0, Vec::new());
+        for digits in all_digits {
+            let theirs = || theirs.iter().flat_map(|column| column.with_digits(digits));
+            for own in ours.iter().flat_map(|column| column.with_digits(digits)) {
+                all += usize::from(theirs().next().is_some());
+                let other = theirs().find(|other| are_unlike(own, other));
+                unlike.extend(other.map(|other| (own, other)));
+            }
+        }
+        unlike.sort_unstable();
+        unlike.dedup();
+        let (main, reference) = unlike.first()?;
+        Some(UnlikeValues {
+            count: unlike.len(),
+            of: all.max(unlike.len()),
+            example: [(*main).to_owned(), (*reference).to_owned()],
+        })
+    }
+
+    /// Whether what a pair leaves of its values is in another pair of the set, or the same in all values: then nothing is lost.
+    pub(super) fn has_rest(&self, pair: &Pair, set: &[Pair]) -> bool {
+        let (left, right) = (self.left.0, self.right.0);
+        let others = || set.iter().filter(|other| *other != pair);
+        let ours = others().any(|other| left[other.main].of == left[pair.main].of);
+        let is_one = |one: usize, other: usize| right[one].of == right[other].of;
+        let theirs = others().flat_map(|other| &other.reference);
+        let theirs = theirs.copied().any(|one| pair.reference.iter().any(|two| is_one(one, *two)));
+        let ours_alike = || left[left[pair.main].of].has_one_word();
+        let theirs_alike = || pair.reference.iter().all(|&nth| right[right[nth].of].has_one_word());
+        ours && (theirs || theirs_alike()) || theirs && ours_alike()
     }
 
     /// A pair as a part of a key, with its steps.
@@ -94,7 +139,14 @@ impl<'w> Writing<'w> {
             if our_side == their_side { our_side } else { format!("{our_side} = {their_side}") };
         let columns =
             [vec![main.of], pair.reference.iter().map(|&nth| right[nth].of).collect::<Vec<_>>()];
-        SuggestedPart { on, columns, values: pair.values, covered: pair.covered }
+        let theirs = pair.reference.iter().map(|&nth| &right[nth]);
+        let cuts = theirs.chain([main]).filter(|column| column.cut.is_some()).count();
+        let removes = cuts > 0 || steps.as_ref().is_some_and(Steps::remove_letters);
+        let unlike = if removes { self.unlike_letters(pair) } else { None };
+        let count = |steps: &str| steps.split('|').filter(|step| !step.is_empty()).count();
+        let steps = steps.as_ref().map_or(0, |both| count(&both.main) + count(&both.reference));
+        let (values, covered) = (pair.values, pair.covered);
+        SuggestedPart { on, columns, steps: cuts + steps, values, covered, unlike }
     }
 }
 

@@ -1,112 +1,23 @@
-//! `survey`: what the columns of tables hold, and which of them are keys.
+//! A column in full: what it holds, how its values are spread, and what may be wrong with it.
 
 use std::fmt::Write as _;
 
-use gather_keys_core::report::SurveyTold;
-use gather_keys_core::survey::{
-    CandidateKey, ColumnProfile, Count, Picture, Survey, Trouble, survey as go_through,
-};
-use gather_keys_core::table::Source;
+use gather_keys_core::survey::{ColumnProfile, Count, Picture, Trouble};
 use unicode_width::UnicodeWidthStr;
 
-use super::Outcome;
-use crate::arguments::{self, threads};
-use crate::call::Table;
-use crate::error::Result;
-use crate::inputs::{open, seed};
+use super::about;
 use crate::places::place;
-use crate::progress::Meter;
-use crate::terminal::{FAINT, STRONG, TROUBLE, show};
-use crate::wording::{self, counted, joined, number};
+use crate::terminal::{FAINT, STRONG, TROUBLE};
+use crate::wording::{self, counted, number};
 
 /// The bars of a picture, the lowest first.
 const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
-/// How wide the column of headers may be.
-const WIDEST: usize = 20;
-
 /// How many of the commonest values are reported.
 const COMMON: usize = 4;
 
-/// Surveys tables.
-pub(crate) fn survey(asked: &arguments::Survey) -> Result<Outcome> {
-    let mut surveys = Vec::new();
-    for address in &asked.tables {
-        let table = Table::formed(address, &asked.form)?;
-        let mut source = open(&table, &Meter::default(), &mut None)?;
-        let name = source.headers().table().to_owned();
-        let survey = go_through(&mut source, seed(), threads(asked.threads))?;
-        surveys.push((name, survey));
-    }
-    let text = || {
-        let mut text = String::new();
-        for (nth, (name, survey)) in surveys.iter().enumerate() {
-            if nth > 0 {
-                text.push('\n');
-            }
-            tell(&mut text, name, survey);
-        }
-        text
-    };
-    show(&asked.printed.of(|| SurveyTold::of(&surveys), text))?;
-    Ok(Outcome::Done)
-}
-
-/// A count for the eye, with `about` before one of a sketch.
-fn about(count: Count) -> String {
-    let about = if count.is_exact { "" } else { "about " };
-    format!("{about}{}", number(count.value))
-}
-
-fn tell(text: &mut String, table: &str, survey: &Survey) {
-    let columns = counted(survey.columns.len() as u64, "column");
-    let _ =
-        writeln!(text, "{STRONG}{table}{STRONG:#}: {}, {columns}\n", counted(survey.rows, "row"));
-    let widest = survey.columns.iter().map(|column| column.header.width()).max().unwrap_or(0);
-    let widest = widest.clamp(6, WIDEST);
-    for column in &survey.columns {
-        tell_column(text, column, widest, survey.rows);
-    }
-    if !survey.repeated_headers.is_empty() {
-        let headers: Vec<String> =
-            survey.repeated_headers.iter().map(|header| format!("`{header}`")).collect();
-        let _ = writeln!(
-            text,
-            "  {TROUBLE}{} above several columns{TROUBLE:#}; the second is Header#2",
-            joined(&headers, "and")
-        );
-    }
-    if survey.repeated_rows.value > 0 {
-        let rows = about(survey.repeated_rows);
-        let verb = if survey.repeated_rows.value == 1 { "row is" } else { "rows are" };
-        let _ = writeln!(
-            text,
-            "  {TROUBLE}{rows} {verb} the same as one before, cell for cell{TROUBLE:#}"
-        );
-    }
-    let _ = writeln!(text, "\n  Keys");
-    if survey.keys.is_empty() {
-        let _ = writeln!(text, "    no column, and no set of up to three, distinguishes its rows");
-    }
-    for key in &survey.keys {
-        tell_key(text, key, survey);
-    }
-}
-
-fn tell_key(text: &mut String, key: &CandidateKey, survey: &Survey) {
-    let names: Vec<String> =
-        key.columns.iter().map(|&column| survey.columns[column].header.clone()).collect();
-    let outcome = match key.failing {
-        Count { value: 0, is_exact: true } => "distinguishes every row".to_owned(),
-        Count { value: 0, is_exact: false } => "distinguishes about every row".to_owned(),
-        Count { value: 1, .. } => "but for 1 row".to_owned(),
-        failing => format!("but for {} rows", about(failing)),
-    };
-    let line = format!("{}: {outcome}", names.join(", "));
-    let _ = writeln!(text, "    {}", wording::wrapped(&line, 4, "      "));
-}
-
-fn tell_column(text: &mut String, column: &ColumnProfile, widest: usize, rows: u64) {
+/// Tells a column in full.
+pub(super) fn tell(text: &mut String, column: &ColumnProfile, widest: usize, rows: u64) {
     let mut facts = Vec::new();
     match &column.looks[..] {
         [] => {}
@@ -195,11 +106,13 @@ fn values(column: &ColumnProfile, room: usize) -> Option<String> {
     Some(format!("{all}; {length}"))
 }
 
-fn reported(trouble: &Trouble) -> String {
+/// A trouble, in words.
+pub(super) fn reported(trouble: &Trouble) -> String {
     let step = trouble.kind.step().map_or(String::new(), |step| format!("; in a key: `{step}`"));
     format!(
-        "{}: {}, first {}: `{}`{step}",
+        "{}: {}{}, first {}: `{}`{step}",
         trouble.kind.label(),
+        if trouble.is_exact { "" } else { "at least " },
         number(trouble.count),
         place(trouble.row, trouble.line),
         wording::cell(&trouble.value, 24)
