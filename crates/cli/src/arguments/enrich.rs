@@ -62,10 +62,13 @@ Examples:
 Exit status: 0 done; 1 a --require does not hold; 2 the call or an input is
 wrong (nothing is written).";
 
-/// As many threads as asked for, or as there are processors.
+/// More threads than this for each processor bring nothing, and the memory of each counts.
+const FOR_EACH_PROCESSOR: usize = 8;
+
+/// As many threads as there are processors, or as asked for within reason.
 pub(crate) fn threads(asked: Option<u16>) -> usize {
-    let processors = || std::thread::available_parallelism().map_or(1, NonZero::get);
-    asked.map_or_else(processors, usize::from)
+    let processors = std::thread::available_parallelism().map_or(1, NonZero::get);
+    asked.map_or(processors, |asked| usize::from(asked).min(FOR_EACH_PROCESSOR * processors))
 }
 
 /// `enrich`.

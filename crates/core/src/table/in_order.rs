@@ -3,10 +3,12 @@
 //! Each thread takes the next chunk, parses a block, processes it and puts it in a queue. The thread that
 //! finds the next block in the queue, while no other thread is consuming, passes it to the consumer. So
 //! no thread waits for another, unless all the blocks that there may be at once wait for an earlier one.
+//!
+//! A thread is started when the one before it has a chunk, so that a small table does not start many.
 
 use std::collections::BTreeMap;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
-use std::thread;
+use std::thread::{self, Scope};
 
 use super::{Before, Block, Parser, Source};
 
@@ -67,7 +69,7 @@ pub(crate) fn in_order<S, W>(
     source: &mut S,
     threads: usize,
     wanted: &[usize],
-    workspace: impl Fn() -> W,
+    workspace: impl Fn() -> W + Sync,
     process: impl Fn(&mut W, &Block) + Sync,
     mut consume: impl FnMut(&mut W, &Block) -> Result<(), S::Error> + Send,
 ) -> Result<(), S::Error>
@@ -93,38 +95,56 @@ where
         return Ok(());
     }
     let before = source.before();
-    let job = |by: usize| Job {
-        chunk: S::Chunk::default(),
-        block: Block::default(),
-        workspace: workspace(),
-        parsed: Ok(Ok(0)),
-        by,
-    };
-    let jobs = |by: usize| (0..BLOCKS).map(|_| job(by)).collect();
     let shared = Shared::<S, W, _> {
         reading: Mutex::new(Reading { source, next: 0, ended: false }),
         queue: Mutex::new(BTreeMap::new()),
         consumer: Mutex::new(Consumer { consume, next: 0, before, error: None }),
-        free: Mutex::new(Free { jobs: (0..threads).map(jobs).collect(), waiting: 0 }),
+        free: Mutex::new(Free { jobs: Vec::new(), waiting: 0 }),
         freed: Condvar::new(),
     };
-    thread::scope(|scope| {
-        let (shared, parser, process) = (&shared, &parser, &process);
-        for thread in 1..threads {
-            let begun = thread::Builder::new().spawn_scoped(scope, move || {
-                let _stops = StopsOnPanic(shared);
-                shared.run(thread, parser, process);
-            });
-            // Where the system allows fewer threads, those that started do all of the work.
-            if begun.is_err() {
-                break;
-            }
-        }
-        let _stops = StopsOnPanic(shared);
-        shared.run(0, parser, process);
-    });
+    let team = Team { shared: &shared, parser: &parser, workspace, process, threads };
+    thread::scope(|scope| team.work(scope, 0));
     let consumer = shared.consumer.into_inner().unwrap_or_else(PoisonError::into_inner);
     consumer.error.map_or(Ok(()), Err)
+}
+
+/// What each thread of a run needs.
+struct Team<'t, 's, S: Source, W, H, N, P> {
+    shared: &'t Shared<'s, S, W, H>,
+    parser: &'t S::Parser,
+    workspace: N,
+    process: P,
+    threads: usize,
+}
+
+impl<S, W, H, N, P> Team<'_, '_, S, W, H, N, P>
+where
+    S: Source<Error: Send> + Send,
+    W: Send,
+    H: FnMut(&mut W, &Block) -> Result<(), S::Error> + Send,
+    N: Fn() -> W + Sync,
+    P: Fn(&mut W, &Block) + Sync,
+{
+    /// The work of one thread, which starts the next one as soon as it has a chunk.
+    fn work<'scope>(&'scope self, scope: &'scope Scope<'scope, '_>, thread: usize) {
+        let _stops = StopsOnPanic(self.shared);
+        let job = |_| Job {
+            chunk: S::Chunk::default(),
+            block: Block::default(),
+            workspace: (self.workspace)(),
+            parsed: Ok(Ok(0)),
+            by: thread,
+        };
+        locked(&self.shared.free).jobs.push((0..BLOCKS).map(job).collect());
+        let mut starts_none = thread + 1 >= self.threads;
+        self.shared.run(thread, self.parser, &self.process, || {
+            if !std::mem::replace(&mut starts_none, true) {
+                // Where the system allows fewer threads, those that started do all of the work.
+                let work = move || self.work(scope, thread + 1);
+                let _ = thread::Builder::new().spawn_scoped(scope, work);
+            }
+        });
+    }
 }
 
 impl<J> Free<J> {
@@ -139,8 +159,16 @@ impl<S: Source, W, H> Shared<'_, S, W, H>
 where
     H: FnMut(&mut W, &Block) -> Result<(), S::Error>,
 {
-    fn run(&self, thread: usize, parser: &S::Parser, process: impl Fn(&mut W, &Block)) {
+    /// Works on chunks until there are no more; `begun` is called for each one that was read.
+    fn run(
+        &self,
+        thread: usize,
+        parser: &S::Parser,
+        process: impl Fn(&mut W, &Block),
+        mut begun: impl FnMut(),
+    ) {
         while let Some((number, mut job)) = self.next_chunk(thread) {
+            begun();
             if let Ok(parsed) = &mut job.parsed {
                 *parsed = parser.parse(&mut job.chunk, &mut job.block);
                 if parsed.is_ok() {
