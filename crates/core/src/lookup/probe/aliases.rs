@@ -2,8 +2,8 @@
 //!
 //! An alias is used only for a key that is not found, so that it never changes another answer. One of a whole key comes
 //! first; after it those of parts, all that fit at once: of two for the same part, the one that is about more parts, or
-//! that comes first. An alias whose reference key no longer exists, or whose main key
-//! is found without it, is reported.
+//! that comes first. An alias of a value that a step can't read holds for cells that are just like its own. An alias
+//! whose reference key no longer exists, or whose main key is found without it, is reported.
 
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
@@ -42,7 +42,7 @@ pub enum AliasState {
     Needless,
     /// An earlier alias has the same main key.
     Again,
-    /// A part of one of its keys is blank or can't be read.
+    /// A part of the main key is blank, or one of the reference key is blank or can't be read.
     Broken,
 }
 
@@ -54,6 +54,8 @@ pub(super) struct Aliases {
     by_key: HashMap<Box<[u8]>, (EntryId, usize), RandomState>,
     /// Those that are about some parts only, by which parts.
     of_parts: Vec<OfParts>,
+    /// Those with a part of the main key that a step can't read, by the cells of these parts as they were read.
+    of_cells: Vec<OfParts>,
     used: Vec<AtomicU64>,
 }
 
@@ -61,7 +63,8 @@ pub(super) struct Aliases {
 #[derive(Debug)]
 struct OfParts {
     parts: Vec<usize>,
-    /// By the packed values of these parts: the reference's values, and the number of the alias.
+    /// By the packed values of these parts, or the cells that they are made from: the reference's values, and the number
+    /// of the alias.
     by_values: HashMap<Box<[u8]>, (Vec<String>, usize), RandomState>,
 }
 
@@ -74,38 +77,80 @@ impl Aliases {
         if self.of_parts.is_empty() {
             return None;
         }
-        let mut parts: Vec<&str> = packed::Cells::new(str::from_utf8(key).ok()?).collect();
+        let parts: Vec<&str> = packed::Cells::new(str::from_utf8(key).ok()?).collect();
         let mut packer = Packer::default();
         let fits = self.of_parts.iter().filter_map(|of_parts| {
             packer.clear();
             of_parts.parts.iter().for_each(|&part| packer.push(parts[part]));
-            let (values, nth) = of_parts.by_values.get(packer.bytes())?;
-            Some((&of_parts.parts[..], values, *nth))
+            of_parts.fitting(&packer)
         });
-        let mut fitting: Vec<_> = fits.collect();
-        fitting.sort_by_key(|(parts, _, nth)| (Reverse(parts.len()), *nth));
-        let (mut used, mut replaced) = (Vec::new(), vec![false; parts.len()]);
-        for (places, values, nth) in fitting {
-            if places.iter().any(|&part| replaced[part]) {
-                continue;
-            }
-            used.push(nth);
-            for (&part, value) in places.iter().zip(values) {
-                (parts[part], replaced[part]) = (value, true);
-            }
+        let fits: Vec<_> = fits.collect();
+        replaced(reference, parts.into_iter().map(Some).collect(), fits)
+    }
+
+    /// The same for a row with a part that a step can't read.
+    fn find_unreadable(
+        &self,
+        (key, reference): (&Key, &Reference),
+        row: Row<'_>,
+    ) -> Option<(EntryId, Vec<usize>)> {
+        if self.of_cells.is_empty() {
+            return None;
         }
-        packer.clear();
-        for part in &parts {
-            packer.push(part);
-        }
-        let entry = reference.find(packer.bytes()).filter(|_| !used.is_empty())?;
-        Some((entry, used))
+        let (mut packer, mut steps) = (Packer::default(), StepBuffers::default());
+        let may_be_blank = reference.matches_blanks();
+        let is_whole: Vec<bool> = (0..key.parts().len())
+            .map(|part| match key.pack_part(part, row, &mut packer, &mut steps) {
+                PartState::Whole => true,
+                PartState::Blank => may_be_blank,
+                PartState::Malformed => false,
+            })
+            .collect();
+        let packed = packer.text().to_owned();
+        let parts = packed::Cells::new(&packed).zip(&is_whole);
+        let parts: Vec<Option<&str>> = parts.map(|(part, is)| is.then_some(part)).collect();
+        let fits = self.of_cells.iter().filter_map(|of_cells| {
+            packer.clear();
+            let columns = of_cells.parts.iter().flat_map(|&part| key.parts()[part].columns());
+            columns.for_each(|&column| packer.push(row.cell(column)));
+            of_cells.fitting(&packer)
+        });
+        let fits: Vec<_> = fits.collect();
+        replaced(reference, parts, fits)
     }
 
     /// Counts a row that an alias answered.
     pub(super) fn count(&self, nth: usize) {
         self.used[nth].fetch_add(1, Ordering::Relaxed);
     }
+}
+
+/// An alias that fits a key: the parts it is about, their values in the reference, and its number.
+type Fitting<'a> = (&'a [usize], &'a [String], usize);
+
+/// The first entry of a key in which all fitting aliases have replaced their parts; parts that can't be read are `None`.
+fn replaced<'a>(
+    reference: &Reference,
+    mut parts: Vec<Option<&'a str>>,
+    mut fitting: Vec<Fitting<'a>>,
+) -> Option<(EntryId, Vec<usize>)> {
+    fitting.sort_by_key(|(parts, _, nth)| (Reverse(parts.len()), *nth));
+    let (mut used, mut is_replaced) = (Vec::new(), vec![false; parts.len()]);
+    for (places, values, nth) in fitting {
+        if places.iter().any(|&part| is_replaced[part]) {
+            continue;
+        }
+        used.push(nth);
+        for (&part, value) in places.iter().zip(values) {
+            (parts[part], is_replaced[part]) = (Some(&value[..]), true);
+        }
+    }
+    let mut packer = Packer::default();
+    for part in parts {
+        packer.push(part?);
+    }
+    let entry = reference.find(packer.bytes()).filter(|_| !used.is_empty())?;
+    Some((entry, used))
 }
 
 impl Lookup {
@@ -117,32 +162,44 @@ impl Lookup {
         }
         let hasher = self.reference.hasher().clone();
         let mut by_key = HashMap::with_hasher(hasher.clone());
-        let mut of_parts: Vec<OfParts> = Vec::new();
+        let (mut of_parts, mut of_cells): (Vec<OfParts>, Vec<OfParts>) = (Vec::new(), Vec::new());
         let (mut main, mut theirs) = (Packer::default(), Packer::default());
         let mut all = Vec::new();
         for (nth, alias) in aliases.into_iter().enumerate() {
             let may_be_blank = self.reference.matches_blanks();
             let parts = &alias.parts[..];
             let is_of_key = parts.len() == self.key.parts().len();
+            let can_match = |state| match state {
+                PartState::Whole => true,
+                PartState::Blank => may_be_blank,
+                PartState::Malformed => false,
+            };
+            let state_of_main = packed_parts(&self.key, &alias.main, parts, &mut main);
+            let is_unreadable = state_of_main == PartState::Malformed;
+            let of_theirs =
+                packed_parts(self.reference.key(), &alias.reference, parts, &mut theirs);
             let is_whole = !parts.is_empty()
-                && packed_parts(&self.key, &alias.main, parts, may_be_blank, &mut main)
-                && packed_parts(
-                    self.reference.key(),
-                    &alias.reference,
-                    parts,
-                    may_be_blank,
-                    &mut theirs,
-                );
+                && (is_unreadable || can_match(state_of_main))
+                && can_match(of_theirs);
             let state = if !is_whole {
                 AliasState::Broken
-            } else if !is_of_key {
-                let place = of_parts.iter().position(|other| other.parts == parts);
+            } else if is_unreadable || !is_of_key {
+                let groups = if is_unreadable { &mut of_cells } else { &mut of_parts };
+                if is_unreadable {
+                    main.clear();
+                    let columns = parts.iter().flat_map(|&part| self.key.parts()[part].columns());
+                    let place = |column| self.key.columns().iter().position(|one| one == column);
+                    columns
+                        .filter_map(place)
+                        .for_each(|at| main.push(alias.main.get(at).map_or("", String::as_str)));
+                }
+                let place = groups.iter().position(|other| other.parts == parts);
                 let place = place.unwrap_or_else(|| {
                     let by_values = HashMap::with_hasher(hasher.clone());
-                    of_parts.push(OfParts { parts: parts.to_vec(), by_values });
-                    of_parts.len() - 1
+                    groups.push(OfParts { parts: parts.to_vec(), by_values });
+                    groups.len() - 1
                 });
-                let by_values = &mut of_parts[place].by_values;
+                let by_values = &mut groups[place].by_values;
                 if by_values.contains_key(main.bytes()) {
                     AliasState::Again
                 } else {
@@ -162,11 +219,11 @@ impl Lookup {
             };
             all.push((alias, state));
         }
-        for of_parts in &of_parts {
+        for of_parts in of_parts.iter().chain(&of_cells) {
             of_parts.note_gone(&self.reference, &mut all);
         }
         let used = all.iter().map(|_| AtomicU64::new(0)).collect();
-        self.aliases = Some(Aliases { all, by_key, of_parts, used });
+        self.aliases = Some(Aliases { all, by_key, of_parts, of_cells, used });
         self
     }
 
@@ -174,10 +231,19 @@ impl Lookup {
     pub fn aliases_of(&self, row: Row<'_>) -> Vec<&Alias> {
         let Some(aliases) = &self.aliases else { return Vec::new() };
         let mut key = Packer::default();
-        self.key.pack(row, &mut key, &mut StepBuffers::default());
-        let is_found = self.reference.find(key.bytes()).is_some();
-        let found = aliases.find(&self.reference, key.bytes()).filter(|_| !is_found);
+        let state = self.key.pack(row, &mut key, &mut StepBuffers::default());
+        let found = if state == PartState::Malformed {
+            aliases.find_unreadable((&self.key, &self.reference), row)
+        } else {
+            let is_found = self.reference.find(key.bytes()).is_some();
+            aliases.find(&self.reference, key.bytes()).filter(|_| !is_found)
+        };
         found.into_iter().flat_map(|(_, used)| used).map(|nth| &aliases.all[nth].0).collect()
+    }
+
+    /// The first entry of the key that aliases give a row with a part that can't be read, and their numbers.
+    pub(super) fn find_unreadable(&self, row: Row<'_>) -> Option<(EntryId, Vec<usize>)> {
+        self.aliases.as_ref()?.find_unreadable((&self.key, &self.reference), row)
     }
 
     /// Every alias with its use, once main rows have been answered.
@@ -196,6 +262,12 @@ impl Lookup {
 }
 
 impl OfParts {
+    /// The alias of packed values, or cells.
+    fn fitting(&self, values: &Packer) -> Option<Fitting<'_>> {
+        let (values, nth) = self.by_values.get(values.bytes())?;
+        Some((&self.parts[..], &values[..], *nth))
+    }
+
     /// Notes which of the aliases lead to values that no reference row has.
     fn note_gone(&self, reference: &Reference, all: &mut [(Alias, AliasState)]) {
         let mut gone: HashSet<&[String]> =
@@ -216,15 +288,8 @@ impl OfParts {
     }
 }
 
-/// Packs some parts of the key of cells, given in the order of its columns. Returns whether they can match: they are
-/// whole, or blank where blanks match.
-fn packed_parts(
-    key: &Key,
-    cells: &[String],
-    parts: &[usize],
-    may_be_blank: bool,
-    packer: &mut Packer,
-) -> bool {
+/// Packs some parts of the key of cells, given in the order of its columns; returns the worst state of a part.
+fn packed_parts(key: &Key, cells: &[String], parts: &[usize], packer: &mut Packer) -> PartState {
     let width = key.columns().iter().max().map_or(0, |last| last + 1);
     let mut block = Block::new(width);
     for column in 0..width {
@@ -235,9 +300,6 @@ fn packed_parts(
     packer.clear();
     let row = Row::of(&block, 0);
     let mut steps = StepBuffers::default();
-    parts.iter().all(|&part| match key.pack_part(part, row, packer, &mut steps) {
-        PartState::Whole => true,
-        PartState::Blank => may_be_blank,
-        PartState::Malformed => false,
-    })
+    let states = parts.iter().map(|&part| key.pack_part(part, row, packer, &mut steps));
+    states.max().unwrap_or(PartState::Blank)
 }

@@ -131,11 +131,21 @@ impl Lookup {
             let key = keys.get(nth);
             let mut start = NOWHERE;
             match *step {
-                Step::Blank | Step::Malformed => {
-                    let is_blank = matches!(step, Step::Blank);
-                    answers.push(if is_blank { Answer::BlankKey } else { Answer::Malformed });
+                Step::Blank => {
+                    answers.push(Answer::BlankKey);
                     taken.push(NOWHERE);
                     continue;
+                }
+                Step::Malformed => {
+                    // A value without a place on the scale of the ranges has no answer, whatever the key.
+                    let has_point = self.range_value.is_none() || points[nth].is_some();
+                    found =
+                        has_point.then(|| self.find_unreadable_key(row(nth))).unwrap_or_default();
+                    if found.first.is_none() {
+                        answers.push(Answer::Malformed);
+                        taken.push(NOWHERE);
+                        continue;
+                    }
                 }
                 Step::Same => {
                     self.count_aliases(&found.aliases);
@@ -306,6 +316,14 @@ impl Lookup {
         let Some((first, aliases)) = found else { return Match::default() };
         self.count_aliases(&aliases);
         Match { first: Some(with_conflict(first)), aliases }
+    }
+
+    /// Searches the aliases for a row with a part that a step can't read.
+    #[cold]
+    fn find_unreadable_key(&self, row: Row<'_>) -> Match {
+        let Some((first, aliases)) = self.find_unreadable(row) else { return Match::default() };
+        self.count_aliases(&aliases);
+        Match { first: Some((first, self.reference.index.is_conflicting(first))), aliases }
     }
 
     /// Counts a row that aliases answered.

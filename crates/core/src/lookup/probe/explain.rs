@@ -30,11 +30,12 @@ impl Lookup {
         }
         let mut key = Packer::default();
         let state = self.key.pack(row, &mut key, &mut StepBuffers::default());
-        let is_whole = match state {
-            PartState::Whole => true,
-            PartState::Blank => self.reference.matches_blanks(),
-            PartState::Malformed => false,
-        };
+        if state == PartState::Malformed {
+            let found = self.find_unreadable(row);
+            return found
+                .map_or_else(Vec::new, |(first, _)| self.entries(row, Answer::Matched(first)));
+        }
+        let is_whole = state == PartState::Whole || self.reference.matches_blanks();
         let find = || {
             let alias =
                 || self.aliases.as_ref().and_then(|all| all.find(&self.reference, key.bytes()));
