@@ -2,9 +2,12 @@
 //! after the lookups.
 //!
 //! In goes a small table, a row for each cell: the values of the key columns that tell the main
-//! rows, the header of the cell and the value it is to have. What became of each is counted, so
+//! rows, the header of the cell and the value it is to have. [`ANY`] in place of a value means every value, so that one
+//! table can tell some rows by some columns and others by others; of two corrections of a cell, the one that names
+//! more columns counts. What became of each is counted, so
 //! that one whose rows are gone, or that the lookups have caught up with, is noticed.
 
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -14,14 +17,26 @@ use crate::findings::{Corrected, Correction, Status};
 use crate::table::{Block, Overlay, Packer, Row};
 use crate::{Error, Result};
 
+/// What means every value of a key column.
+pub const ANY: &str = "*";
+
 /// Corrections whose headers are found.
 #[derive(Debug)]
 pub struct Corrections {
     /// The columns that tell which rows are meant.
     key: Vec<usize>,
-    /// Under each packed key the corrections of its rows.
-    by_key: HashMap<String, Vec<usize>>,
+    /// The corrections that name the same columns, those of most columns first.
+    groups: Vec<Group>,
     all: Vec<Placed>,
+}
+
+/// Corrections that name the same columns.
+#[derive(Debug)]
+struct Group {
+    /// These columns.
+    columns: Vec<usize>,
+    /// Under each packed value of them, the corrections of its rows.
+    by_key: HashMap<String, Vec<usize>>,
 }
 
 #[derive(Debug)]
@@ -66,15 +81,12 @@ impl Corrections {
         };
         let find = |row, name: &str| find_column(name).map_err(|cause| astray(row, cause));
         let key: Vec<usize> = key.iter().map(|name| find(0, name)).collect::<Result<_>>()?;
-        let mut by_key: HashMap<String, Vec<usize>> = HashMap::new();
+        let mut groups: Vec<Group> = Vec::new();
         let mut all: Vec<Placed> = Vec::new();
-        let mut seen: HashMap<(String, usize), usize> = HashMap::new();
+        let mut seen: HashMap<(Vec<String>, usize), usize> = HashMap::new();
         for correction in corrections {
             let column = find(correction.row, &correction.header)?;
-            let mut packer = Packer::default();
-            correction.key.iter().for_each(|cell| packer.push(cell));
-            let packed = packer.text().to_owned();
-            match seen.entry((packed.clone(), column)) {
+            match seen.entry((correction.key.clone(), column)) {
                 Entry::Occupied(other) => {
                     let other = &all[*other.get()].correction;
                     if other.value != correction.value {
@@ -87,13 +99,40 @@ impl Corrections {
                 }
                 Entry::Vacant(free) => {
                     free.insert(all.len());
-                    by_key.entry(packed).or_default().push(all.len());
+                    let named = key.iter().zip(&correction.key).filter(|(_, cell)| *cell != ANY);
+                    let (columns, cells): (Vec<usize>, Vec<&String>) = named.unzip();
+                    let mut packer = Packer::default();
+                    cells.into_iter().for_each(|cell| packer.push(cell));
+                    let place = groups.iter().position(|group| group.columns == columns);
+                    let place = place.unwrap_or_else(|| {
+                        groups.push(Group { columns, by_key: HashMap::new() });
+                        groups.len() - 1
+                    });
+                    let by_key = &mut groups[place].by_key;
+                    by_key.entry(packer.text().to_owned()).or_default().push(all.len());
                     let (changed, same) = Default::default();
                     all.push(Placed { correction, column, status: Vec::new(), changed, same });
                 }
             }
         }
-        Ok(Self { key, by_key, all })
+        groups.sort_by_key(|group| Reverse(group.columns.len()));
+        Ok(Self { key, groups, all })
+    }
+
+    /// The corrections of a row, those that name more columns first.
+    fn of_row<'c>(&'c self, row: Row<'_>, packer: &mut Packer) -> Vec<&'c Placed> {
+        let mut meant: Vec<&Placed> = Vec::new();
+        for group in &self.groups {
+            packer.clear();
+            group.columns.iter().for_each(|&column| packer.push(row.cell(column)));
+            for &at in group.by_key.get(packer.text()).into_iter().flatten() {
+                let placed = &self.all[at];
+                if meant.iter().all(|other| other.column != placed.column) {
+                    meant.push(placed);
+                }
+            }
+        }
+        meant
     }
 
     /// The columns that are looked at or written.
@@ -125,14 +164,13 @@ impl Corrections {
         let mut corrected: Option<Block> = None;
         for (nth, &of) in out.of.iter().enumerate() {
             let row = Row::of(block, of).with(&out.added, nth).over(overlay);
-            packer.clear();
-            self.key.iter().for_each(|&column| packer.push(row.cell(column)));
-            let Some(meant) = self.by_key.get(packer.text()) else {
+            let meant = self.of_row(row, &mut packer);
+            if meant.is_empty() {
                 if let Some(corrected) = &mut corrected {
                     corrected.push_cells_of(&out.added, nth);
                 }
                 continue;
-            };
+            }
             let anew = corrected.get_or_insert_with(|| {
                 let mut anew = Block::new(out.added.columns());
                 (0..nth).for_each(|earlier| anew.push_cells_of(&out.added, earlier));
@@ -140,7 +178,7 @@ impl Corrections {
             });
             let mut said: Vec<usize> = Vec::new();
             let mut values: Vec<(usize, &str)> = Vec::new();
-            for placed in meant.iter().map(|&at| &self.all[at]) {
+            for placed in meant {
                 let now = row.cell(placed.column);
                 let value = &placed.correction.value[..];
                 if now == value {
