@@ -30,6 +30,34 @@ pub(crate) fn entered(name: &str, text: &str, key: &str, value: &str) -> Option<
     })
 }
 
+/// A plan's text with one more key of a reference, right after the line that begins it; `None` where the result would not be
+/// read as the same plan with that key.
+pub(crate) fn entered_in_reference(
+    name: &str,
+    text: &str,
+    nth: usize,
+    key: &str,
+    value: &str,
+) -> Option<String> {
+    let line = format!("{key} = {}\n", toml_text(value));
+    let wanted = {
+        let mut plan = Plan::read(name, text).ok()?;
+        plan.references.get_mut(nth)?.add(key, value).then_some(plan)?
+    };
+    let mut begins = 0;
+    let ends = text.split_inclusive('\n').map(|line| {
+        begins += line.len();
+        (line, begins)
+    });
+    let mut headers = ends.filter(|(line, _)| line.trim_start().starts_with("[["));
+    headers.find_map(|(header, end)| {
+        let between = if header.ends_with('\n') { "" } else { "\n" };
+        let changed = format!("{}{between}{line}{}", &text[..end], &text[end..]);
+        let read = Plan::read(name, &changed).ok()?;
+        (read == wanted).then_some(changed)
+    })
+}
+
 /// A text in TOML.
 fn toml_text(text: &str) -> String {
     let escaped: String = text
@@ -62,5 +90,19 @@ mod tests {
         assert_eq!(changed, format!("corrections = \"c.csv\"\n\n{bare}"));
         // A plan that has the key is left alone.
         assert_eq!(entered("p.toml", &changed, "corrections", "d.csv"), None);
+    }
+
+    #[test]
+    fn a_key_is_entered_in_the_right_reference() {
+        let plan = "[main]\ntable = 'm.csv'\n[[reference]] # hives\ntable = 'h.csv'\non = 'K'\n\n[[ reference ]]\n\
+                    table = 'r.csv'\non = 'K'\n";
+        let changed = entered_in_reference("p.toml", plan, 1, "aliases", "a.csv").unwrap();
+        assert_eq!(
+            changed,
+            plan.replace("[[ reference ]]\n", "[[ reference ]]\naliases = \"a.csv\"\n")
+        );
+        let changed = entered_in_reference("p.toml", &changed, 0, "aliases", "b.csv").unwrap();
+        assert!(changed.contains("# hives\naliases = \"b.csv\"\ntable"), "{changed}");
+        assert_eq!(entered_in_reference("p.toml", &changed, 0, "aliases", "c.csv"), None);
     }
 }

@@ -150,6 +150,12 @@ pub(crate) enum Error {
     StandardOutputClosed,
     /// Corrections are added to a file that is no delimited text.
     CorrectionsNotText { name: String },
+    /// Aliases can't be written back.
+    AliasesNotText { name: String },
+    /// Questions need a terminal.
+    NoTerminal,
+    /// The terminal refuses.
+    Terminal { cause: std::io::Error },
     /// The demo's folder holds something.
     FolderInUse { folder: String },
     /// The program could not be run again, for the demo.
@@ -570,6 +576,19 @@ impl fmt::Display for Error {
                 "{name} can't be added to: corrections are kept in delimited text; save it as a \
                  CSV file, and name that with --corrections"
             ),
+            Self::AliasesNotText { name } => write!(
+                f,
+                "{name} can't be added to: aliases are kept in delimited text; save it as a CSV \
+                 file, and name that with --aliases"
+            ),
+            Self::NoTerminal => write!(
+                f,
+                "questions need a terminal for input and output. Without one, write the pairs with \
+                 `check --lists DIR`, put yes under approve in nearest.csv, and use it with --aliases"
+            ),
+            Self::Terminal { cause } => {
+                write!(f, "the terminal can't be used: {cause}; try --plain-prompts")
+            }
             Self::FolderInUse { folder } => {
                 write!(f, "{folder} is in use: name a folder that is empty or not there yet")
             }

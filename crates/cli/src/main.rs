@@ -33,6 +33,7 @@ mod receipts;
 mod report;
 mod run;
 mod same_columns;
+mod side_table;
 mod signals;
 mod standard_output;
 mod summary;
@@ -100,7 +101,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         let _ = tempfile::env::override_temp_dir(folder);
     }
     // Other commands have options of the same names, but of one table only.
-    let of_tables = |(name, _): &(&str, _)| ["enrich", "check", "why"].contains(name);
+    let of_tables = |(name, _): &(&str, _)| ["enrich", "check", "why", "review"].contains(name);
     let tables = matches.subcommand().filter(of_tables);
     let typed = tables.map(|(_, matches)| TypedOptions::of(matches)).transpose()?;
     let typed = typed.unwrap_or_default();
@@ -109,6 +110,7 @@ fn run(matches: &clap::ArgMatches) -> Result<Outcome> {
         Command::Enrich(enrich) => commands::enrich(&enrich, typed),
         Command::Check(check) => commands::check(&check, typed),
         Command::Why(why) => commands::why(&why, typed),
+        Command::Review(review) => commands::review(&review, typed),
         Command::Watch(watch) => commands::watch(&watch),
         Command::Find(find) => commands::find(&find),
         Command::Suggest(asked) => commands::suggest(&asked),

@@ -8,6 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use gather_keys_formats::commit::interrupt;
 
+use crate::terminal::give_back;
+
 /// The exit status of a program that was interrupted, as shells have it.
 const INTERRUPTED: i32 = 130;
 
@@ -20,6 +22,7 @@ pub(crate) fn end_cleanly(calmly: bool) {
         if is_written && !calmly && !again.swap(true, Ordering::Relaxed) {
             return;
         }
+        give_back();
         exit(if calmly || is_written { 0 } else { INTERRUPTED });
     });
     ignore_file_size_limit();

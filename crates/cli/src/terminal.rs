@@ -7,6 +7,7 @@
 
 use std::fmt::{self, Write as _};
 use std::io::{self, IoSlice, IsTerminal, Stdout, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::AnsiColor;
@@ -83,6 +84,21 @@ pub(crate) fn show(text: &str) -> Result<()> {
     let written = out.write_all(text.as_bytes());
     let name = "standard output".to_owned();
     Ok(written.map_err(|cause| gather_keys_formats::Error::Write { name, cause })?)
+}
+
+/// Whether the program draws on the whole screen.
+static HAS_SCREEN: AtomicBool = AtomicBool::new(false);
+
+/// Notes that the program draws on the whole screen.
+pub(crate) fn takes_screen() {
+    HAS_SCREEN.store(true, Ordering::Relaxed);
+}
+
+/// Gives the terminal back as it was, if the program draws on it.
+pub(crate) fn give_back() {
+    if HAS_SCREEN.swap(false, Ordering::Relaxed) {
+        ratatui::restore();
+    }
 }
 
 /// Whether a terminal gets what goes to standard output, now or later.

@@ -35,6 +35,14 @@ impl PlanFile {
     pub(crate) fn named(&self) -> (String, &str) {
         (self.path.display().to_string(), &self.text)
     }
+
+    /// A path as this plan names it.
+    pub(crate) fn relative(&self, path: &Path) -> Option<String> {
+        let whole = |path: &Path| std::path::absolute(path).ok();
+        let folder = whole(&self.path)?.parent()?.to_owned();
+        let place = pathdiff::diff_paths(whole(path)?, folder)?;
+        Some(place.to_string_lossy().replace('\\', "/"))
+    }
 }
 
 impl Asked {
@@ -129,11 +137,7 @@ impl Asked {
     /// entered.
     pub(crate) fn with_corrections(&self) -> Option<(&Path, String)> {
         let file = self.file.as_ref().filter(|_| self.types_corrections())?;
-        let place = Path::new(&self.plan.corrections.as_ref()?.text);
-        let whole = |path: &Path| std::path::absolute(path).ok();
-        let folder = whole(&file.path)?.parent()?.to_owned();
-        let place = pathdiff::diff_paths(whole(place)?, folder)?;
-        let place = place.to_string_lossy().replace('\\', "/");
+        let place = file.relative(Path::new(&self.plan.corrections.as_ref()?.text))?;
         let (name, text) = file.named();
         Some((&file.path, entered(&name, text, "corrections", &place)?))
     }

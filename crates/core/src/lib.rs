@@ -74,6 +74,7 @@
 //! | [`findings`] | what the person should know about the keys |
 //! | [`enrich`] | the pass over the main table |
 //! | [`diagnosis`] | why keys are unmatched, and what would fix them |
+//! | [`review`] | what only a person can settle |
 //! | [`survey`] | a look at a table by itself |
 //! | [`report`] | all findings as values, for reports |
 //! | [`receipt`] | the record of a run |
@@ -89,6 +90,7 @@ pub mod parallel;
 pub mod plan;
 pub mod receipt;
 pub mod report;
+pub mod review;
 pub mod spill;
 pub mod survey;
 pub mod table;

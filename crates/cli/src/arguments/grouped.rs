@@ -7,7 +7,7 @@ use clap::{Arg, ArgAction, Command, CommandFactory};
 use super::Arguments;
 
 /// The options that most calls need, in the order in which `-h` shows them, each in short.
-const EVERYDAY: [(&str, &str); 20] = [
+const EVERYDAY: [(&str, &str); 21] = [
     ("from", "A reference table; may be repeated"),
     ("on", "The key: 'Apiary = Site code, Hive = Tag'"),
     ("take", "Columns to add: 'Keeper, Line as Queen', '*'"),
@@ -21,6 +21,7 @@ const EVERYDAY: [(&str, &str); 20] = [
     ("output", "The file to write; - for standard output"),
     ("overwrite", "Replace files that exist"),
     ("in_place", "Write into the main file itself"),
+    ("plain_prompts", "Ask line by line, not on the whole screen"),
     ("lists", "Every finding, one list for each kind"),
     ("report", "A report: .html, .md, .json, or - for JSON"),
     ("show", "Some matched rows, to check by eye"),
@@ -52,7 +53,7 @@ const GROUPS: [(&str, &[&str]); 4] = [
 ];
 
 /// The commands whose options are in groups: each takes a plan or tables.
-const GROUPED: [&str; 3] = ["enrich", "check", "why"];
+const GROUPED: [&str; 4] = ["enrich", "check", "why", "review"];
 
 const FIRST: &str = "Everyday options";
 

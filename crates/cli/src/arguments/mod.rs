@@ -6,6 +6,7 @@ mod key;
 mod look;
 mod options;
 mod printed;
+mod review;
 mod shell;
 mod tables;
 
@@ -22,6 +23,8 @@ use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
 pub(crate) use look::{Find, Suggest, Survey, Why};
 pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
 pub(crate) use printed::Printed;
+use review::REVIEW_EXAMPLES;
+pub(crate) use review::Review;
 use shell::{COMPLETIONS_EXAMPLES, MANUAL_EXAMPLES};
 pub(crate) use shell::{Completions, Headers, Manual};
 pub(crate) use tables::{Form, Tables};
@@ -59,6 +62,9 @@ pub(crate) enum Command {
     /// Trace one row or key: its parts, the result of each step, and what it matches
     #[command(after_help = WHY_EXAMPLES)]
     Why(Why),
+    /// Settle keys by hand, one question at a time; the answers hold in every later run
+    #[command(after_help = REVIEW_EXAMPLES)]
+    Review(Review),
     /// Run a plan again whenever one of its tables changes
     #[command(after_help = WATCH_EXAMPLES)]
     Watch(Watch),

@@ -133,7 +133,7 @@ impl Diagnosis {
 }
 
 /// The entries that share a hash with each unmatched key.
-struct Near<'a> {
+pub(super) struct Near<'a> {
     reference: &'a Reference,
     keys: &'a [UnmatchedKey],
     sought: Sought,
@@ -148,7 +148,7 @@ struct Near<'a> {
 }
 
 impl<'a> Near<'a> {
-    fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
+    pub(super) fn new(reference: &'a Reference, keys: &'a [UnmatchedKey], threads: usize) -> Self {
         let parts = keys.iter().map(UnmatchedKey::parts);
         let held = held_by(reference, &whole(reference), threads);
         let sought = Sought::of(reference, &held, parts, Wanted::Parts, NEAREST);
@@ -172,6 +172,16 @@ impl<'a> Near<'a> {
         let is_bounded = AtomicBool::new(shared.is_bounded);
         let differences = Differences::new();
         Self { reference, keys, sought, shared, bags, most, is_bounded, differences }
+    }
+
+    /// The trails of a key, with their slots.
+    pub(super) fn trails(&self, key: usize) -> &[(Trail, u32)] {
+        self.sought.trails(key)
+    }
+
+    /// The entries of a slot.
+    pub(super) fn sharing(&self, slot: u32) -> &[Sharing] {
+        self.shared.of(slot)
     }
 
     fn explain(&self, threads: usize) -> Vec<Explained> {
@@ -242,7 +252,7 @@ impl<'a> Near<'a> {
     }
 
     /// Whether a reference key has the parts in another order, spelled as they may be.
-    fn is_swapped(&self, parts: &[&str], entry: EntryId) -> bool {
+    pub(super) fn is_swapped(&self, parts: &[&str], entry: EntryId) -> bool {
         let mut others: Vec<&str> = self.reference.as_compared(entry).collect();
         parts.iter().all(|part| {
             let same = others.iter().position(|other| other == part).or_else(|| {
@@ -284,7 +294,12 @@ impl<'a> Near<'a> {
 
     /// The entries of a slot whose part comes nearest to a value, the nearest first, with how far off
     /// they are.
-    fn nearest_values(&self, value: &str, part: usize, slot: u32) -> Vec<(EntryId, usize)> {
+    pub(super) fn nearest_values(
+        &self,
+        value: &str,
+        part: usize,
+        slot: u32,
+    ) -> Vec<(EntryId, usize)> {
         let of = |entry: EntryId| compared(self.reference, entry, part);
         let mut measured: Vec<(usize, EntryId)> = Vec::new();
         let mut measure = |entry: EntryId| {
@@ -322,6 +337,11 @@ impl<'a> Near<'a> {
     }
 }
 
+/// Up to which length two letters are left out of values that a reference is searched for.
+pub(super) fn longest_lettered(reference: &Reference) -> usize {
+    if reference.entry_count() <= MANY { LONGER } else { SHORT }
+}
+
 /// Finds keys that share most letters with the keys that nothing else explains.
 fn lettered(
     reference: &Reference,
@@ -333,8 +353,7 @@ fn lettered(
     if left.is_empty() {
         return false;
     }
-    let longest = if reference.entry_count() <= MANY { LONGER } else { SHORT };
-    let letters = Wanted::Letters(longest);
+    let letters = Wanted::Letters(longest_lettered(reference));
     let parts = left.iter().map(|&nth| keys[nth].parts());
     let sought = Sought::of(reference, &[], parts, letters, usize::MAX);
     let shared = sought.shared(reference, &whole(reference), threads);
@@ -376,7 +395,7 @@ fn lettered(
 }
 
 /// Whether a entry has a whole key.
-fn whole(reference: &Reference) -> impl Fn(EntryId) -> bool + Sync + '_ {
+pub(super) fn whole(reference: &Reference) -> impl Fn(EntryId) -> bool + Sync + '_ {
     let all = reference.keyless().is_empty() && reference.malformed().is_empty();
     move |entry| {
         all || !reference.searched().is_empty() || {
@@ -388,7 +407,7 @@ fn whole(reference: &Reference) -> impl Fn(EntryId) -> bool + Sync + '_ {
 }
 
 /// How many changes of one character lie between a key and that of a entry.
-fn distance(reference: &Reference, parts: &[&str], entry: EntryId) -> usize {
+pub(super) fn distance(reference: &Reference, parts: &[&str], entry: EntryId) -> usize {
     let pairs = parts.iter().zip(reference.as_compared(entry));
     pairs.filter(|(part, other)| *part != other).map(|(part, other)| apart(part, other)).sum()
 }
@@ -398,7 +417,7 @@ fn compared(reference: &Reference, entry: EntryId, part: usize) -> &str {
     reference.as_compared(entry).nth(part).unwrap_or_default()
 }
 
-fn apart(one: &str, other: &str) -> usize {
+pub(super) fn apart(one: &str, other: &str) -> usize {
     const LONGEST: usize = 200;
     if one.len().max(other.len()) > LONGEST {
         // The distance of long texts is at most the length of their middle parts that differ.

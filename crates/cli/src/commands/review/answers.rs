@@ -1,0 +1,518 @@
+//! Answers, and the files of aliases and corrections that keep them.
+//!
+//! A file is what it was before the review with a row for each answer after it, and is written whole after each one.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+
+use gather_keys_core::enrich::{ANY, AddedCell, Enrichment};
+use gather_keys_core::findings::Correction;
+use gather_keys_core::lookup::{EntryId, Lookup};
+use gather_keys_core::plan::Replace;
+use gather_keys_core::review::{About, Candidate, Question};
+use gather_keys_core::value::is_blank;
+
+use super::round::Round;
+use crate::aliases::{self, APPROVE, is_yes};
+use crate::call::Call;
+use crate::corrections::CorrectionsFile;
+use crate::error::{Error, Result};
+use crate::places::reference_place;
+use crate::side_table::SideTable;
+
+/// The columns of a file of aliases that name no column of a table.
+const REFERENCE: &str = "reference";
+const FACTS: [&str; 3] = ["reason", "distance", "rows"];
+
+/// The identity of a question from round to round.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) struct Subject {
+    lookup: usize,
+    /// The part that it is about, if it is about one.
+    part: Option<usize>,
+    /// The main cells that it is about.
+    cells: Vec<String>,
+}
+
+impl Subject {
+    /// The subject of a question of a round.
+    pub(super) fn of(round: &Round, question: &Question) -> Self {
+        let nth = question.lookup;
+        let keys = round.findings.lookups[nth].unmatched.keys();
+        let read = |at: usize| keys[at].read().map(str::to_owned).collect::<Vec<String>>();
+        let (part, cells) = match &question.about {
+            About::Key(at) => (None, read(*at)),
+            About::Value { part, keys } => {
+                let places = &aliases::parts(round.lookup(question))[*part].ours;
+                let cells = read(keys[0]);
+                (Some(*part), places.iter().map(|&at| cells[at].clone()).collect())
+            }
+            About::Disputed(at) => (None, round.gathered.disputed(nth)[*at].cells.clone()),
+            About::Unreadable(at) => (None, round.gathered.unreadable(nth)[*at].cells.clone()),
+        };
+        Self { lookup: nth, part, cells }
+    }
+}
+
+/// An answer to a question.
+#[derive(Debug, Clone)]
+pub(super) struct Answer {
+    pub(super) subject: Subject,
+    /// How many main rows it settles.
+    pub(super) rows: u64,
+    pub(super) given: Given,
+}
+
+/// What was answered.
+#[derive(Debug, Clone)]
+pub(super) enum Given {
+    /// A row of the file of aliases of this lookup: its cells by header, and whether the pair holds.
+    Alias { lookup: usize, cells: Vec<(String, String)>, holds: bool },
+    /// Corrections: the headers that identify the rows, and each cell.
+    Corrections { key: Vec<String>, corrections: Vec<Correction>, note: String },
+    /// Nothing; it may be asked again another time.
+    Skipped,
+}
+
+/// The answers of a review, and their files.
+pub(super) struct Answers {
+    /// The files of aliases, and for each lookup which of them is its own.
+    aliases: Vec<AnswerFile<SideTable>>,
+    of_lookup: Vec<usize>,
+    corrections: AnswerFile<CorrectionsFile>,
+    pub(super) given: Vec<Answer>,
+}
+
+/// A file as it was before the review, if it was there.
+struct AnswerFile<T> {
+    path: PathBuf,
+    before: Option<T>,
+    /// Whether the call names it.
+    is_named: bool,
+}
+
+impl Answers {
+    /// The files that a call names, or else those next to its plan or main table; what is in them is read.
+    ///
+    /// # Errors
+    /// When one can't be read, or is not text.
+    pub(super) fn open(call: &Call, plan: Option<&Path>) -> Result<Self> {
+        let beside = plan.or(call.main.address.path()).unwrap_or(Path::new("review"));
+        let stem = beside.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let default = |what: &str| beside.with_file_name(format!("{stem}-{what}.csv"));
+        let mut files: Vec<AnswerFile<SideTable>> = Vec::new();
+        let mut of_lookup = Vec::new();
+        for (table, _) in &call.references {
+            let named = table.aliases.as_ref();
+            let path = match named {
+                Some(address) => match address.path() {
+                    Some(path) if address.part().is_none() => path.to_owned(),
+                    _ => return Err(Error::AliasesNotText { name: address.to_string() }),
+                },
+                None => default("aliases"),
+            };
+            let at = files.iter().position(|file| file.path == path);
+            of_lookup.push(at.unwrap_or(files.len()));
+            if at.is_none() {
+                let before = path.exists().then(|| SideTable::read(&path)).transpose()?;
+                if before.as_ref().is_some_and(|table| !table.is_text()) {
+                    return Err(Error::AliasesNotText { name: path.display().to_string() });
+                }
+                files.push(AnswerFile { path, before, is_named: named.is_some() });
+            }
+        }
+        let path = call.corrections.clone().unwrap_or_else(|| default("corrections"));
+        let before = path.exists().then(|| CorrectionsFile::read(&path)).transpose()?;
+        if let Some(file) = &before {
+            file.clone().add(&[], "")?;
+        }
+        let is_named = call.corrections.is_some();
+        let corrections = AnswerFile { path, before, is_named };
+        Ok(Self { aliases: files, of_lookup, corrections, given: Vec::new() })
+    }
+
+    /// Has a call use the files as they are now.
+    pub(super) fn apply_to(&self, call: &mut Call) {
+        for ((table, _), &at) in call.references.iter_mut().zip(&self.of_lookup) {
+            let path = &self.aliases[at].path;
+            table.aliases =
+                path.exists().then(|| gather_keys_formats::Address::new(path.as_os_str()));
+        }
+        let path = &self.corrections.path;
+        call.corrections = path.exists().then(|| path.clone());
+    }
+
+    /// Takes an answer, and writes its file.
+    ///
+    /// # Errors
+    /// When it can't be written; then the answer is not taken.
+    pub(super) fn take(&mut self, round: &Round, answer: Answer) -> Result<()> {
+        self.given.push(answer.clone());
+        let written = self.write(round, &answer.given);
+        if written.is_err() {
+            self.given.pop();
+        }
+        written
+    }
+
+    /// Takes the last answer back; returns it.
+    ///
+    /// # Errors
+    /// When its file can't be written; then it stays.
+    pub(super) fn undo(&mut self, round: &Round) -> Result<Option<Answer>> {
+        let Some(last) = self.given.pop() else { return Ok(None) };
+        if let Err(error) = self.write(round, &last.given) {
+            self.given.push(last);
+            return Err(error);
+        }
+        Ok(Some(last))
+    }
+
+    /// Writes the file that an answer is kept in, with all answers there are.
+    fn write(&self, round: &Round, changed: &Given) -> Result<()> {
+        match changed {
+            Given::Alias { lookup, .. } => self.write_aliases(round, self.of_lookup[*lookup]),
+            Given::Corrections { .. } => self.write_corrections(),
+            Given::Skipped => Ok(()),
+        }
+    }
+
+    fn write_aliases(&self, round: &Round, at: usize) -> Result<()> {
+        let file = &self.aliases[at];
+        let answers = self.given.iter().filter_map(|answer| match &answer.given {
+            Given::Alias { lookup, cells, holds } if self.of_lookup[*lookup] == at => {
+                Some((*lookup, cells, *holds))
+            }
+            _ => None,
+        });
+        let answers: Vec<_> = answers.collect();
+        if answers.is_empty() && file.before.is_none() {
+            return remove(&file.path);
+        }
+        let mut table = file.before.clone().unwrap_or_else(|| {
+            let mut headers = vec![REFERENCE.to_owned()];
+            let lookups = round.enrichment.lookups().zip(&self.of_lookup);
+            let own: Vec<&Lookup> =
+                lookups.filter(|(_, file)| **file == at).map(|(lookup, _)| lookup).collect();
+            let main = round.enrichment.headers();
+            let ours = own.iter().flat_map(|lookup| aliases::headers(lookup, main).0);
+            let theirs = own.iter().flat_map(|lookup| aliases::headers(lookup, main).1);
+            for header in ours.chain(theirs) {
+                if !headers.contains(&header) {
+                    headers.push(header);
+                }
+            }
+            headers.extend(FACTS.map(str::to_owned));
+            headers.push(APPROVE.to_owned());
+            SideTable::new(&file.path, headers)
+        });
+        for (lookup, cells, holds) in answers {
+            if !holds && table.place(APPROVE).is_none() {
+                // Without this column every row counts.
+                table.insert_column(table.headers().len(), APPROVE, "yes");
+            }
+            for (header, _) in cells {
+                if table.place(header).is_none() && !FACTS.contains(&&header[..]) {
+                    let place = table.place(FACTS[0]).unwrap_or(table.headers().len());
+                    table.insert_column(place, header, "");
+                }
+            }
+            let name = round.enrichment.lookups().nth(lookup).map(|one| one.reference().name());
+            let mut row = vec![String::new(); table.headers().len()];
+            let approve = (APPROVE.to_owned(), if holds { "yes" } else { "no" }.to_owned());
+            let reference = (REFERENCE.to_owned(), name.unwrap_or_default().to_owned());
+            for (header, cell) in cells.iter().chain([&approve, &reference]) {
+                if let Some(place) = table.place(header) {
+                    row[place].clone_from(cell);
+                }
+            }
+            table.push(row);
+        }
+        table.write()
+    }
+
+    fn write_corrections(&self) -> Result<()> {
+        let file = &self.corrections;
+        let answers = self.given.iter().filter_map(|answer| match &answer.given {
+            Given::Corrections { key, corrections, note } => Some((key, corrections, note)),
+            _ => None,
+        });
+        let mut all = file.before.clone();
+        for (key, corrections, note) in answers {
+            let all = all.get_or_insert_with(|| CorrectionsFile::new(&file.path, key));
+            all.identify_by(key);
+            let placed = corrections.iter().map(|one| {
+                let cell = |header: &String| {
+                    let place = key.iter().position(|other| other == header);
+                    place.map_or(ANY, |place| &one.key[place][..]).to_owned()
+                };
+                Correction { key: all.key.iter().map(cell).collect(), ..one.clone() }
+            });
+            let placed: Vec<Correction> = placed.collect();
+            all.add(&placed, note)?;
+        }
+        match all {
+            Some(mut all) => all.write(),
+            None => remove(&file.path),
+        }
+    }
+
+    /// What was settled before, as far as it would be asked again: keys that none of the others is meant by, and corrected
+    /// ones.
+    pub(super) fn settled(&self, round: &Round) -> Settled {
+        let given = self.given.iter().map(|answer| answer.subject.clone());
+        let mut refused = HashSet::new();
+        for (nth, lookup) in round.enrichment.lookups().enumerate() {
+            let file = &self.aliases[self.of_lookup[nth]];
+            let Some(table) = &file.before else { continue };
+            let (ours, theirs) = aliases::headers(lookup, round.enrichment.headers());
+            let (Some(approve), Some(ours)) = (
+                table.place(APPROVE),
+                ours.iter().map(|one| table.place(one)).collect::<Option<Vec<_>>>(),
+            ) else {
+                continue;
+            };
+            let theirs: Vec<usize> = theirs.iter().filter_map(|one| table.place(one)).collect();
+            let reference = table.place(REFERENCE);
+            for cells in table.rows() {
+                let is_own = reference.is_none_or(|at| cells[at] == lookup.reference().name());
+                let is_none = is_blank(&cells[approve]) || is_yes(&cells[approve]);
+                if is_own && !is_none && theirs.iter().all(|&at| is_blank(&cells[at])) {
+                    let cells = ours.iter().map(|&at| cells[at].clone()).collect();
+                    refused.insert((nth, cells));
+                }
+            }
+        }
+        Settled { given: given.collect(), refused }
+    }
+
+    /// Whether a disputed key has been corrected.
+    pub(super) fn is_corrected(
+        &self,
+        round: &Round,
+        question: &Question,
+        cells: &[String],
+    ) -> bool {
+        let Some(file) = &self.corrections.before else { return false };
+        let columns = round.lookup(question).columns();
+        let ours: Vec<String> =
+            columns.iter().map(|&column| output_name(&round.enrichment, column)).collect();
+        let headers = correctable(round, question);
+        let is_it = |one: &Correction| {
+            let mut named = file.key.iter().zip(&one.key).filter(|(_, cell)| *cell != ANY);
+            headers.iter().any(|(header, _)| *header == one.header)
+                && named.all(|(header, cell)| {
+                    let place = ours.iter().position(|other| other == header);
+                    place.is_some_and(|place| cells[place] == *cell)
+                })
+        };
+        file.corrections().iter().any(is_it)
+    }
+
+    /// The files that have answers now but that the call does not name: for each lookup its file of aliases, and the one of
+    /// corrections.
+    pub(super) fn unnamed(&self) -> (Vec<Option<&Path>>, Option<&Path>) {
+        let unnamed = |path: &Path, is_named: bool| !is_named && path.exists();
+        let aliases = self.of_lookup.iter().map(|&at| {
+            let AnswerFile { path, is_named, .. } = &self.aliases[at];
+            unnamed(path, *is_named).then_some(path.as_path())
+        });
+        let AnswerFile { path, is_named, .. } = &self.corrections;
+        (aliases.collect(), unnamed(path, *is_named).then_some(path.as_path()))
+    }
+
+    /// The files that have answers of this review, with how many.
+    pub(super) fn written(&self) -> Vec<(&Path, usize)> {
+        let of = |at: usize| {
+            let is_it = |answer: &&Answer| matches!(answer.given, Given::Alias { lookup, .. } if self.of_lookup[lookup] == at);
+            (self.aliases[at].path.as_path(), self.given.iter().filter(is_it).count())
+        };
+        let corrected = |answer: &&Answer| matches!(answer.given, Given::Corrections { .. });
+        let corrected = self.given.iter().filter(corrected).count();
+        let all =
+            (0..self.aliases.len()).map(of).chain([(self.corrections.path.as_path(), corrected)]);
+        all.filter(|(_, count)| *count > 0).collect()
+    }
+}
+
+/// What needs no question.
+pub(super) struct Settled {
+    given: HashSet<Subject>,
+    /// Keys of lookups that a person has said have no other.
+    refused: HashSet<(usize, Vec<String>)>,
+}
+
+impl Settled {
+    /// Whether a question needs no answer.
+    pub(super) fn has(&self, round: &Round, answers: &Answers, question: &Question) -> bool {
+        let subject = Subject::of(round, question);
+        let lookup = round.lookup(question);
+        let key_cells = match &question.about {
+            // The key comes first among the columns that an answer depends on.
+            About::Disputed(_) => subject.cells[..lookup.key().columns().len()].to_vec(),
+            About::Value { part, .. } => {
+                let places = &aliases::parts(lookup)[*part].ours;
+                let place = |at: usize| places.iter().position(|&other| other == at);
+                let cell =
+                    |at: usize| place(at).map_or(String::new(), |at| subject.cells[at].clone());
+                (0..lookup.key().columns().len()).map(cell).collect()
+            }
+            About::Key(_) | About::Unreadable(_) => subject.cells.clone(),
+        };
+        if self.given.contains(&subject) || self.refused.contains(&(subject.lookup, key_cells)) {
+            return true;
+        }
+        match &question.about {
+            // Blank cells would mean blank parts there.
+            About::Value { .. } => lookup.reference().matches_blanks(),
+            About::Disputed(_) => {
+                correctable(round, question).is_empty()
+                    || answers.is_corrected(round, question, &subject.cells)
+            }
+            About::Key(_) | About::Unreadable(_) => false,
+        }
+    }
+}
+
+/// The answer that chooses a candidate.
+pub(super) fn chosen(round: &Round, question: &Question, one: Candidate) -> Answer {
+    let subject = Subject::of(round, question);
+    let given = match &question.about {
+        About::Disputed(at) => {
+            let lookup = round.lookup(question);
+            let reference = lookup.reference();
+            let key = &round.gathered.disputed(question.lookup)[*at];
+            let row = reference.row(one.entry);
+            let taken: Vec<&str> = reference.taken_cells(row).collect();
+            let headers = lookup.columns();
+            let name = |column: &usize| output_name(&round.enrichment, *column);
+            let corrections =
+                correctable(round, question).into_iter().filter_map(|(header, place)| {
+                    let value = match place {
+                        Place::Taken(place) => taken[place],
+                        Place::Named(nth) => taken[*key.named.get(nth)?],
+                        // Nothing is erased that was not asked for.
+                        Place::Updated(place) => {
+                            Some(taken[place]).filter(|value| !is_blank(value))?
+                        }
+                    };
+                    let (key, value) = (key.cells.clone(), value.to_owned());
+                    Some(Correction { key, header, value, row: 0 })
+                });
+            Given::Corrections {
+                key: headers.iter().map(name).collect(),
+                corrections: corrections.collect(),
+                note: format!("{} of {}", reference_place(reference, row), reference.name()),
+            }
+        }
+        _ => alias(round, question, Some(one.entry)),
+    };
+    Answer { subject, rows: one.rows, given }
+}
+
+/// The answer that none of the candidates is meant, which is remembered.
+pub(super) fn none(round: &Round, question: &Question) -> Answer {
+    let subject = Subject::of(round, question);
+    Answer { subject, rows: question.rows, given: alias(round, question, None) }
+}
+
+/// The row of a file of aliases for a question and the entry that it is answered with.
+fn alias(round: &Round, question: &Question, entry: Option<EntryId>) -> Given {
+    let lookup = round.lookup(question);
+    let reference = lookup.reference();
+    let (ours, theirs) = aliases::headers(lookup, round.enrichment.headers());
+    let nth = question.lookup;
+    let keys = round.findings.lookups[nth].unmatched.keys();
+    let read = |at: usize| keys[at].read().map(str::to_owned).collect::<Vec<String>>();
+    let (part, cells, reason) = match &question.about {
+        About::Key(at) => {
+            let explained = round.diagnoses[nth].as_ref();
+            let reason = explained.map(|diagnosis| diagnosis.explained[*at].reason.of(lookup));
+            (None, read(*at), reason.unwrap_or_default())
+        }
+        About::Value { part, keys } => {
+            (Some(*part), read(keys[0]), "not in the reference".to_owned())
+        }
+        About::Disputed(at) => (
+            None,
+            round.gathered.disputed(nth)[*at].cells.clone(),
+            "several rows disagree".to_owned(),
+        ),
+        About::Unreadable(at) => {
+            (None, round.gathered.unreadable(nth)[*at].cells.clone(), "can't be read".to_owned())
+        }
+    };
+    let places = part.map(|part| aliases::parts(lookup).swap_remove(part));
+    let near = entry.map(|entry| reference.as_read(entry)).unwrap_or_default();
+    let is_of = |places: Option<&Vec<usize>>, at: usize| places.is_none_or(|all| all.contains(&at));
+    let ours = ours.into_iter().enumerate().map(|(at, header)| {
+        let is_own = is_of(places.as_ref().map(|part| &part.ours), at);
+        (header, if is_own { cells[at].clone() } else { String::new() })
+    });
+    let theirs = theirs.into_iter().enumerate().map(|(at, header)| {
+        let is_own = is_of(places.as_ref().map(|part| &part.theirs), at);
+        let cell = near.get(at).filter(|_| is_own);
+        (header, cell.map_or(String::new(), |cell| (*cell).to_owned()))
+    });
+    let facts = [(FACTS[0].to_owned(), reason), (FACTS[2].to_owned(), question.rows.to_string())];
+    Given::Alias {
+        lookup: nth,
+        cells: ours.chain(theirs).chain(facts).collect(),
+        holds: entry.is_some(),
+    }
+}
+
+/// Where the value of a corrected cell comes from, among the taken cells of a row.
+enum Place {
+    Taken(usize),
+    /// The column that the main row names, by the number of the naming.
+    Named(usize),
+    Updated(usize),
+}
+
+/// The cells of the output that a lookup gives a row, as far as they are there: their headers, and what they are taken from.
+fn correctable(round: &Round, question: &Question) -> Vec<(String, Place)> {
+    let enrichment = &round.enrichment;
+    let mut column = enrichment.headers().len() - enrichment.added().len();
+    let mut found = Vec::new();
+    for (nth, output) in enrichment.row_outputs().enumerate() {
+        if nth != question.lookup {
+            column += output.cells.len();
+            continue;
+        }
+        for cell in &output.cells {
+            let place = match cell {
+                AddedCell::Taken(place) => Some(Place::Taken(*place)),
+                AddedCell::Named(nth) => Some(Place::Named(*nth)),
+                AddedCell::Mark(_) => None,
+            };
+            found.extend(place.map(|place| (column, place)));
+            column += 1;
+        }
+        // Whether a blank cell of the main table is filled depends on the row.
+        let updates = output.updates.iter().filter(|_| output.replacing.replace == Replace::All);
+        found.extend(updates.map(|update| (update.column, Place::Updated(update.taken))));
+    }
+    let is_there = |(column, _): &(usize, Place)| enrichment.output().place_of(*column).is_some();
+    let named = |(column, place)| (output_name(enrichment, column), place);
+    found.into_iter().filter(is_there).map(named).collect()
+}
+
+/// The header of a column in the output, or its own where the output does not have it.
+fn output_name(enrichment: &Enrichment, column: usize) -> String {
+    match enrichment.output().place_of(column) {
+        Some(place) => enrichment.output().headers().address(place),
+        None => enrichment.headers().address(column),
+    }
+}
+
+/// Removes a file that was made by answers which were taken back.
+fn remove(path: &Path) -> Result<()> {
+    match std::fs::remove_file(path) {
+        Err(cause) if cause.kind() != std::io::ErrorKind::NotFound => {
+            let name = path.display().to_string();
+            Err(gather_keys_formats::Error::Write { name, cause }.into())
+        }
+        _ => Ok(()),
+    }
+}

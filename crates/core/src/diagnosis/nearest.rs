@@ -1,0 +1,97 @@
+//! Several reference keys that come near to an unmatched one, for a person to choose from.
+
+use super::explain::{Near, apart, distance, longest_lettered, whole};
+use super::seek::{Sharing, Sought};
+use super::spelling::{Trail, Wanted};
+use crate::findings::UnmatchedKey;
+use crate::lookup::{EntryId, Lookup, Reference};
+
+/// How many entries that share a hash are looked at for each key.
+const LOOKED_AT: usize = 64;
+
+/// For each key the entries of up to `most` reference keys, the nearest first: those that are only spelled otherwise, those with
+/// the parts in another order, those with all parts but one, and those with nearly the same letters. The reference is
+/// gone through once for all of them.
+pub(crate) fn nearest_keys(
+    lookup: &Lookup,
+    keys: &[UnmatchedKey],
+    most: usize,
+    threads: usize,
+) -> Vec<Vec<EntryId>> {
+    let reference = lookup.reference();
+    let near = Near::new(reference, keys, threads);
+    let parts = keys.iter().map(UnmatchedKey::parts);
+    let lettered =
+        Sought::of(reference, &[], parts, Wanted::Letters(longest_lettered(reference)), usize::MAX);
+    let by_letters = lettered.shared(reference, &whole(reference), threads);
+    let of_key = |(nth, key): (usize, &UnmatchedKey)| {
+        let parts: Vec<&str> = key.parts().collect();
+        let mut entries: Vec<EntryId> = Vec::new();
+        for (trail, slot) in near.trails(nth) {
+            match trail {
+                Trail::Without(part) => {
+                    let values = near.nearest_values(parts[*part as usize], *part as usize, *slot);
+                    entries.extend(values.into_iter().take(LOOKED_AT).map(|(entry, _)| entry));
+                }
+                Trail::Order => {
+                    let all = near.sharing(*slot).iter().take(LOOKED_AT);
+                    let all = all.map(|one| one.entry);
+                    entries.extend(all.filter(|entry| near.is_swapped(&parts, *entry)));
+                }
+                _ => {
+                    entries.extend(near.sharing(*slot).iter().take(LOOKED_AT).map(|one| one.entry))
+                }
+            }
+        }
+        for (_, slot) in lettered.trails(nth) {
+            let all = by_letters.of(*slot).iter().take(LOOKED_AT);
+            entries.extend(all.map(|&Sharing { entry, .. }| entry));
+        }
+        let far = |entry: EntryId| distance(reference, &parts, entry);
+        nearest_first(reference, entries.into_iter(), most, far)
+    };
+    keys.iter().enumerate().map(of_key).collect()
+}
+
+/// Reference keys that have the known parts of a key of which a step can't read others: their entries, up to `most`, those
+/// with the cells most like its own first. None where too many have these parts.
+pub(crate) fn readable_keys(
+    lookup: &Lookup,
+    (parts, cells): (&[Option<String>], &[String]),
+    most: usize,
+) -> Vec<EntryId> {
+    /// How many are compared.
+    const COMPARED: usize = 20_000;
+    let reference = lookup.reference();
+    let wanted: Vec<Option<&str>> = parts.iter().map(Option::as_deref).collect();
+    let is_whole = whole(reference);
+    let all = reference.entries_with(&wanted).filter(|entry| is_whole(*entry));
+    let all: Vec<EntryId> = all.take(COMPARED + 1).collect();
+    if all.len() > COMPARED {
+        return Vec::new();
+    }
+    let far = |entry: EntryId| -> usize {
+        let theirs = reference.as_read(entry);
+        cells.iter().zip(theirs).map(|(one, other)| apart(one, other)).sum()
+    };
+    nearest_first(reference, all.into_iter(), most, far)
+}
+
+/// The first entries of the keys that some entries hold, each once, up to `most`: the nearest first, and as near ones by their
+/// text.
+fn nearest_first(
+    reference: &Reference,
+    entries: impl Iterator<Item = EntryId>,
+    most: usize,
+    far: impl Fn(EntryId) -> usize,
+) -> Vec<EntryId> {
+    let firsts = entries.map(|entry| reference.first_of(entry));
+    let mut firsts: Vec<(usize, EntryId)> = firsts.map(|one| (far(one), one)).collect();
+    firsts.sort_by(|(far, one), (other_far, other)| {
+        let text = || reference.as_compared(*one).cmp(reference.as_compared(*other));
+        far.cmp(other_far).then_with(text).then(one.cmp(other))
+    });
+    firsts.dedup();
+    firsts.truncate(most);
+    firsts.into_iter().map(|(_, entry)| entry).collect()
+}
