@@ -11,6 +11,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::AnsiColor;
+use ratatui::crossterm::cursor::Show;
+use ratatui::crossterm::execute;
 
 use crate::error::Result;
 use crate::wording::visible;
@@ -98,6 +100,7 @@ pub(crate) fn takes_screen() {
 pub(crate) fn give_back() {
     if HAS_SCREEN.swap(false, Ordering::Relaxed) {
         ratatui::restore();
+        let _ = execute!(io::stdout(), Show);
     }
 }
 

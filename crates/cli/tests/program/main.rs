@@ -26,6 +26,8 @@ mod proposals;
 mod reasons;
 mod receipts;
 mod reports;
+#[cfg(unix)]
+mod reviews;
 mod rules;
 mod scene;
 mod secrets;
@@ -36,6 +38,8 @@ mod small_promises;
 mod surveys;
 mod together;
 mod trouble;
+#[cfg(unix)]
+mod typist;
 mod updates;
 mod watch;
 mod workbooks;

@@ -30,6 +30,8 @@ pub(super) struct Subject {
     lookup: usize,
     /// The part that it is about, if it is about one.
     part: Option<usize>,
+    /// Whether it is about rows of the reference that disagree, as a key that was answered may be about next.
+    is_disputed: bool,
     /// The main cells that it is about.
     cells: Vec<String>,
 }
@@ -50,7 +52,8 @@ impl Subject {
             About::Disputed(at) => (None, round.gathered.disputed(nth)[*at].cells.clone()),
             About::Unreadable(at) => (None, round.gathered.unreadable(nth)[*at].cells.clone()),
         };
-        Self { lookup: nth, part, cells }
+        let is_disputed = matches!(question.about, About::Disputed(_));
+        Self { lookup: nth, part, is_disputed, cells }
     }
 }
 

@@ -3,6 +3,7 @@
 //! In go a question of a round with its candidates; out comes a [`Card`] that the screen and the plain prompts show, each in
 //! its way.
 
+use gather_keys_core::diagnosis::Reason;
 use gather_keys_core::lookup::{EntryId, Lookup};
 use gather_keys_core::review::{About, Candidate, Question, differing};
 use gather_keys_core::table::Headers;
@@ -86,12 +87,14 @@ impl Card {
         let name = lookup.reference().name();
         let key = &round.findings.lookups[question.lookup].unmatched.keys()[at];
         let explained = round.diagnoses[question.lookup].as_ref();
-        let reason = explained.map(|diagnosis| diagnosis.explained[at].reason.of(lookup));
-        let reason = reason.filter(|reason| !reason.is_empty());
+        let reason = explained.map(|diagnosis| &diagnosis.explained[at].reason);
+        // That nothing is near shows by itself.
+        let reason = reason.filter(|reason| !matches!(reason, Reason::Nothing | Reason::NotSought));
+        let reason = reason.map(|reason| reason.of(lookup));
         let cells: Vec<&str> = key.read().collect();
         let rows = of_rows(question.rows, (key.row, key.line), &round.main);
         Self {
-            heading: format!("{name} has no row with this key, which {rows}."),
+            heading: format!("{name} has no row with this key. It is {rows}."),
             known: reason.into_iter().map(|reason| sentence(&reason)).collect(),
             question: "Which key is meant?".to_owned(),
             ..Self::of_keys(round, (lookup, &cells), candidates)
@@ -136,7 +139,7 @@ impl Card {
         let rows = of_rows(question.rows, (key.row, key.line), &round.main);
         Self {
             heading: format!(
-                "{} has no row with this value, which is in {} and {rows}.",
+                "{} has no row with this value. It is in {}, {rows}.",
                 reference.name(),
                 counted(keys.len() as u64, "key")
             ),
@@ -204,7 +207,7 @@ impl Card {
         };
         Self {
             heading: format!(
-                "{} of {} have this key{differ_in}; it {rows}.",
+                "{} of {} have this key{differ_in}. It is {rows}.",
                 counted(all.len() as u64, "row"),
                 reference.name(),
             ),
@@ -228,7 +231,7 @@ impl Card {
         let rows = of_rows(question.rows, key.place, &round.main);
         Self {
             heading: format!(
-                "`{}` can't read {:?} in {header}, which {rows}.",
+                "`{}` can't read {:?} in {header}. It is {rows}.",
                 key.unreadable.step, key.unreadable.value
             ),
             question: "Which key is meant?".to_owned(),
@@ -253,6 +256,12 @@ impl Card {
             let cell = other.map_or(Marked::plain(cell), |other| Marked::against(cell, other));
             (round.enrichment.headers().address(column), cell)
         });
+        let rows = |one: &Candidate| {
+            let entries: Vec<EntryId> = reference.entries_of(one.entry).collect();
+            reference.rows_among(&entries).len()
+        };
+        // Which of several rows counts is another question.
+        let are_several = candidates.iter().any(|one| rows(one) > 1);
         let choices = candidates.iter().map(|one| {
             let key = held(one.entry).into_iter().enumerate().map(|(at, cell)| {
                 match pairs.iter().find(|(_, other)| *other == at) {
@@ -261,10 +270,13 @@ impl Card {
                 }
             });
             let taken = reference.taken_cells(reference.row(one.entry)).map(Marked::plain);
-            key.chain(taken).collect()
+            let several = are_several.then(|| Marked::plain(&number(rows(one) as u64)));
+            key.chain(several).chain(taken).collect()
         });
         let header = |&column: &usize| reference.headers().address(column);
-        let headers = theirs.iter().chain(reference.taken()).map(header);
+        let several = are_several.then(|| "rows".to_owned());
+        let headers = theirs.iter().map(header).chain(several);
+        let headers = headers.chain(reference.taken().iter().map(header));
         Self {
             fields: fields.collect(),
             headers: headers.collect(),
@@ -284,14 +296,14 @@ fn pairs(lookup: &Lookup) -> Vec<(usize, usize)> {
     parts.into_iter().filter_map(one).collect()
 }
 
-/// `is in 41 rows of harvest.csv, the first of them row 17`.
+/// `in 41 rows of harvest.csv, first in row 17`.
 fn of_rows(rows: u64, (row, line): (u64, u64), main: &Headers) -> String {
     let place = place(row, line);
     let table = main.table();
     if rows == 1 {
-        format!("is in {place} of {table}")
+        format!("in {place} of {table}")
     } else {
-        format!("is in {} of {table}, first in {place}", counted(rows, "row"))
+        format!("in {} of {table}, first in {place}", counted(rows, "row"))
     }
 }
 

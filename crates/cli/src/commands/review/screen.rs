@@ -19,6 +19,12 @@ use crate::wording::{cell, number};
 /// The keys, in short.
 const KEYS: &str = "1-9 choose  y first  n none  s skip  u undo  / search  ? help  q quit";
 
+/// The keys where there is little room.
+const FEW_KEYS: &str = "1-9 y n s u / ? q";
+
+/// A screen of fewer rows has little room.
+const LOW: u16 = 16;
+
 /// The keys, at length.
 const HELP: [&str; 12] = [
     "1 … 9    choose that line: the answer is written at once, and holds in every later run",
@@ -156,7 +162,9 @@ impl View for Screen {
         let mut above = 0_usize;
         loop {
             let lines = lines(card, self.width());
-            let surplus = self.draw(&top, &lines, KEYS, above)?;
+            let is_low = self.terminal.size().is_ok_and(|size| size.height < LOW);
+            let keys = if is_low { FEW_KEYS } else { KEYS };
+            let surplus = self.draw(&top, &lines, keys, above)?;
             above = above.min(surplus);
             let Some(key) = Self::key()? else { continue };
             let is_control = key.modifiers.contains(KeyModifiers::CONTROL);

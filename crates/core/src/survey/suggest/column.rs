@@ -30,6 +30,9 @@ const FRACTIONS: usize = 2;
 /// The length of the longest name of a month, in bytes.
 const LONGEST_MONTH: usize = 9;
 
+/// How many rows each day has where days only date them.
+const SEVERAL: u64 = 2;
+
 /// This many numbers and half of all may be missing from a column that counts.
 const GAPS: u64 = 10;
 
@@ -131,6 +134,9 @@ pub(super) struct Facts {
     whole: [(usize, u64); 2],
     looks: [usize; Look::ALL.len()],
     fractions: usize,
+    /// How many rows have a day, and the first and last of these days.
+    dated: usize,
+    days: Option<(i32, i32)>,
 }
 
 impl Facts {
@@ -138,6 +144,11 @@ impl Facts {
     pub(super) fn add(&mut self, value: &Value) {
         self.looks[value.look as usize] += 1;
         self.fractions += usize::from(value.is_fraction);
+        if let Some(day) = value.day {
+            self.dated += 1;
+            let (first, last) = self.days.unwrap_or((day, day));
+            self.days = Some((first.min(day), last.max(day)));
+        }
         for form in (0..value.left.len()).filter(|form| value.left[*form] != 0) {
             self.filled[form] += 1;
             if let Some(number) = value.number.filter(|_| form > 0 || value.is_number) {
@@ -147,8 +158,8 @@ impl Facts {
         }
     }
 
-    /// Whether the values are whole numbers without large gaps, as when rows are counted, measures, or only two values, as yes
-    /// and no: such values are in other columns by chance. `are_few` says whether there are no more than two, `different` how many.
+    /// Whether the values are whole numbers without large gaps, as when rows are counted, measures, days of which most have
+    /// several rows, or only two values, as yes and no: such values are in other columns by chance. `are_few` says whether there are no more than two, `different` how many.
     pub(super) fn are_found_by_chance(
         &self,
         form: Form,
@@ -159,7 +170,18 @@ impl Facts {
         let filled = self.filled[form as usize];
         let measures = self.fractions > 0 && self.fractions * FRACTIONS >= filled;
         let may_count = whole > 0 && whole == filled && greatest <= filled as u64 * 2 + GAPS;
-        measures || filled > 4 && are_few() || may_count && greatest <= different() * 2 + GAPS
+        // A calendar has a row for each day, and is a reference like any other.
+        let are_days = || {
+            let (first, last) = self.days.unwrap_or_default();
+            let (span, different) = (u64::from(last.abs_diff(first)), different());
+            self.dated == filled
+                && span <= different * 2 + GAPS
+                && filled as u64 >= different * SEVERAL
+        };
+        measures
+            || filled > 4 && are_few()
+            || may_count && greatest <= different() * 2 + GAPS
+            || self.dated > 0 && are_days()
     }
 }
 

@@ -24,7 +24,7 @@ use pairs::{Pair, pairs};
 pub use profile::{LOOKED_AT, Profile};
 use ranges::{bounds, ranges};
 pub use routes::{Reached, Wanted, fewest, with_those_between};
-use sets::{Proposed, is_by_chance, sets};
+use sets::{Proposed, sets};
 pub use sketch::Sketch;
 use written::Writing;
 
@@ -110,7 +110,7 @@ pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions
     let lower = bounds.first().filter(|_| has_date).map(|(lower, _)| *lower);
     let mut sets = sets(left, right, &pairs, lower);
     if trust == Trust::Keys {
-        sets.retain(|proposed| !is_by_chance(&proposed.set.iter().collect::<Vec<_>>()));
+        sets.retain(|proposed| !proposed.is_by_chance);
     }
     let mut known: Vec<(Pair, SuggestedPart)> = Vec::new();
     let mut written = |set: &[Pair]| -> Vec<SuggestedPart> {
@@ -132,16 +132,15 @@ pub fn suggest(main: &Profile, reference: &Profile, trust: Trust) -> Suggestions
     let in_key = |set: &[Pair]| -> Vec<usize> {
         set.iter().flat_map(|pair| pair.reference.iter().map(|&nth| right[nth].of)).collect()
     };
-    let mut key = |set: &[Pair], wider: Vec<SuggestedKey>| {
-        let is_by_chance = is_by_chance(&set.iter().collect::<Vec<_>>());
+    let mut key = |set: &[Pair], is_by_chance: bool, wider: Vec<SuggestedKey>| {
         let take = take(naming.as_ref(), (right, theirs), ours, &in_key(set), set);
         SuggestedKey { parts: written(set), take, is_by_chance, wider }
     };
     let keys: Vec<SuggestedKey> = sets
         .iter()
-        .map(|Proposed { set, wider }| {
-            let wider = wider.iter().map(|set| key(set, Vec::new())).collect();
-            key(set, wider)
+        .map(|Proposed { set, wider, is_by_chance }| {
+            let wider = wider.iter().map(|set| key(set, *is_by_chance, Vec::new())).collect();
+            key(set, *is_by_chance, wider)
         })
         .collect();
     let in_key = sets.first().map(|best| in_key(&best.set)).unwrap_or_default();

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::column::{Column, Form};
 use super::cut::Cut;
-use super::pairs::{PAIRS, Pair};
+use super::pairs::{PAIRS, Pair, SAME};
 use crate::hashing::PassHash;
 
 /// How many keys are proposed.
@@ -25,6 +25,8 @@ struct Outcome {
     rows: usize,
     found: usize,
     unique: usize,
+    /// How many rows of the reference all of these rows agree with.
+    agreeing: usize,
 }
 
 fn key_hash(hashes: impl Iterator<Item = u64>) -> Option<u64> {
@@ -72,7 +74,26 @@ fn outcome(left: &[Column], right: &[Column], set: &[&Pair], lower: Option<usize
     let counts = || keys.iter().map(|key| held[key]);
     let found = counts().filter(|count| *count > 0).count();
     let unique = counts().filter(|count| *count == 1).count();
-    Outcome { rows: keys.len(), found, unique }
+    Outcome { rows: keys.len(), found, unique, agreeing: counts().sum() }
+}
+
+/// A set of pairs that rows agree on no more than this many times as often as if its columns had nothing to do with each other,
+/// in a few rows more.
+const AS_OFTEN: f64 = 3.0;
+const FEW_ROWS: f64 = 3.0;
+
+/// Where fewer rows than this share are found, it is by chance; where more are, if most of them are found several times.
+const FOUND: f64 = 0.05;
+
+/// Whether rows agree on several pairs only as often as they would if they agreed on each by itself, `chances` being how
+/// often that is.
+fn is_accidental(set: &[&Pair], outcome: &Outcome, chances: &[f64], rows: usize) -> bool {
+    let together = chances.iter().product::<f64>() * outcome.rows as f64 * rows as f64;
+    let is_rare = (outcome.found as f64) < FOUND * outcome.rows as f64;
+    set.len() > 1
+        && outcome.agreeing as f64 <= together * AS_OFTEN + FEW_ROWS
+        && (is_rare || outcome.unique * 2 < outcome.found)
+        && set.iter().any(|pair| pair.named <= SAME)
 }
 
 /// A set of pairs, by their numbers, with what it finds.
@@ -98,7 +119,12 @@ impl Scored {
 }
 
 /// How good a set of pairs is as a key.
-fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) -> f64 {
+fn score(
+    set: &[&Pair],
+    outcome: &Outcome,
+    is_by_chance: bool,
+    (left, right): (&[Column], &[Column]),
+) -> f64 {
     let share = |of: usize, all: usize| of as f64 / all.max(1) as f64;
     let named = set.iter().map(|pair| pair.named).sum::<f64>() / set.len() as f64;
     let found = share(outcome.found, outcome.rows);
@@ -124,7 +150,7 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
         - unlikely.fold(0.0, f64::max);
     if loses_text(set, left, right) {
         0.0
-    } else if is_by_chance(set) {
+    } else if is_by_chance {
         score * BY_CHANCE
     } else {
         score + if is_one_to_one { 0.25 } else { 0.0 }
@@ -132,7 +158,7 @@ fn score(set: &[&Pair], outcome: &Outcome, left: &[Column], right: &[Column]) ->
 }
 
 /// Whether other values would be found as well.
-pub(super) fn is_by_chance(set: &[&Pair]) -> bool {
+fn is_by_chance(set: &[&Pair]) -> bool {
     set.iter().all(|pair| pair.is_by_chance)
 }
 
@@ -173,18 +199,24 @@ pub(super) fn sets(
     lower: Option<usize>,
 ) -> Vec<Proposed> {
     let mut scored: Vec<Scored> = Vec::new();
-    let scored_of = |set: &[usize]| {
+    let theirs = right.first().map_or(0, Column::rows);
+    // How often two rows agree on each pair.
+    let mut chances: Vec<f64> = Vec::new();
+    let scored_of = |set: &[usize], chances: &[f64]| {
         let chosen: Vec<&Pair> = set.iter().map(|&nth| &pairs[nth]).collect();
         let is_bound = |lower: &usize| chosen.iter().any(|pair| pair.reference.contains(lower));
         let outcome = outcome(left, right, &chosen, lower.filter(|lower| !is_bound(lower)));
-        Scored {
-            score: score(&chosen, &outcome, left, right),
+        let of_each: Vec<f64> = set.iter().filter_map(|&nth| chances.get(nth).copied()).collect();
+        let is_chance = is_by_chance(&chosen) || is_accidental(&chosen, &outcome, &of_each, theirs);
+        let scored = Scored {
+            score: score(&chosen, &outcome, is_chance, (left, right)),
             set: set.to_vec(),
             rows: outcome.rows,
             found: outcome.found,
             unique: outcome.unique,
-            is_by_chance: is_by_chance(&chosen) || loses_text(&chosen, left, right),
-        }
+            is_by_chance: is_chance || loses_text(&chosen, left, right),
+        };
+        (scored, outcome.agreeing)
     };
     // Two parts of one column go together, but not a column with a part of it.
     let differ = |columns: &[Column], one: usize, other: usize| {
@@ -204,7 +236,12 @@ pub(super) fn sets(
         }) && (one.reference.len() == 1
             || set.iter().all(|&other| pairs[other].reference.len() == 1))
     };
-    let mut now: Vec<Scored> = (0..pairs.len()).map(|nth| scored_of(&[nth])).collect();
+    let mut now: Vec<Scored> = Vec::new();
+    for nth in 0..pairs.len() {
+        let (one, agreeing) = scored_of(&[nth], &chances);
+        chances.push(agreeing as f64 / (one.rows.max(1) as f64 * theirs.max(1) as f64));
+        now.push(one);
+    }
     for parts in 1..=PARTS {
         now.sort_by(|a, b| b.score.total_cmp(&a.score));
         scored.extend(now.iter().cloned());
@@ -222,13 +259,13 @@ pub(super) fn sets(
                 let mut wider = set.clone();
                 wider.push(nth);
                 wider.sort_unstable();
-                next.entry(wider).or_insert_with_key(|wider| scored_of(wider));
+                next.entry(wider).or_insert_with_key(|wider| scored_of(wider, &chances).0);
             }
         }
         now = next.into_values().collect();
     }
     scored.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| a.set.len().cmp(&b.set.len())));
-    let mut reported: Vec<Vec<usize>> = Vec::new();
+    let mut reported: Vec<(Vec<usize>, bool)> = Vec::new();
     let is_sure = scored.first().is_some_and(|best| !best.is_by_chance);
     for one in &scored {
         if one.is_by_chance && is_sure || scored.iter().any(|other| one.has_needless(other)) {
@@ -244,15 +281,19 @@ pub(super) fn sets(
             set.iter().map(of).collect()
         };
         // A column that the best key has already is found by others by chance.
-        let in_best: HashSet<usize> =
-            reported.first().into_iter().flat_map(|best| columns(best)).map(|(_, of)| of).collect();
+        let in_best: HashSet<usize> = reported
+            .first()
+            .into_iter()
+            .flat_map(|(best, _)| columns(best))
+            .map(|(_, of)| of)
+            .collect();
         let is_mere_chance = set.iter().any(|&nth| {
             let pair = &pairs[nth];
             pair.is_by_chance && pair.reference.iter().any(|&nth| in_best.contains(&right[nth].of))
         });
-        let is_new = reported.iter().all(|known| !columns(known).is_subset(&columns(set)));
+        let is_new = reported.iter().all(|(known, _)| !columns(known).is_subset(&columns(set)));
         if *score > LEAST && is_new && !is_mere_chance && reported.len() < PROPOSED {
-            reported.push(set.clone());
+            reported.push((set.clone(), one.is_by_chance));
         }
     }
     let by_place = |set: Vec<usize>| {
@@ -266,9 +307,10 @@ pub(super) fn sets(
         };
         scored.iter().map(|other| &other.set).filter(is_wider).take(WIDER).cloned().collect()
     };
-    let proposed = reported.into_iter().map(|set| Proposed {
+    let proposed = reported.into_iter().map(|(set, is_by_chance)| Proposed {
         wider: wider_than(&set).into_iter().map(by_place).collect(),
         set: by_place(set),
+        is_by_chance,
     });
     proposed.collect()
 }
@@ -277,6 +319,8 @@ pub(super) fn sets(
 pub(super) struct Proposed {
     pub(super) set: Vec<Pair>,
     pub(super) wider: Vec<Vec<Pair>>,
+    /// Whether other values would be found as well.
+    pub(super) is_by_chance: bool,
 }
 
 /// How many of those there are.
