@@ -25,7 +25,7 @@ pub const ANY: &str = "*";
 pub struct Corrections {
     /// The columns that tell which rows are meant.
     key: Vec<usize>,
-    /// The corrections that name the same columns, those of most columns first.
+    /// The corrections that name the same columns.
     groups: Vec<Group>,
     all: Vec<Placed>,
 }
@@ -115,21 +115,23 @@ impl Corrections {
                 }
             }
         }
-        groups.sort_by_key(|group| Reverse(group.columns.len()));
         Ok(Self { key, groups, all })
     }
 
     /// The corrections of a row, those that name more columns first.
     fn of_row<'c>(&'c self, row: Row<'_>, packer: &mut Packer) -> Vec<&'c Placed> {
-        let mut meant: Vec<&Placed> = Vec::new();
+        let mut fitting: Vec<(Reverse<usize>, usize)> = Vec::new();
         for group in &self.groups {
             packer.clear();
             group.columns.iter().for_each(|&column| packer.push(row.cell(column)));
-            for &at in group.by_key.get(packer.text()).into_iter().flatten() {
-                let placed = &self.all[at];
-                if meant.iter().all(|other| other.column != placed.column) {
-                    meant.push(placed);
-                }
+            let all = group.by_key.get(packer.text()).into_iter().flatten();
+            fitting.extend(all.map(|&at| (Reverse(group.columns.len()), at)));
+        }
+        fitting.sort_unstable();
+        let mut meant: Vec<&Placed> = Vec::new();
+        for placed in fitting.into_iter().map(|(_, at)| &self.all[at]) {
+            if meant.iter().all(|other| other.column != placed.column) {
+                meant.push(placed);
             }
         }
         meant

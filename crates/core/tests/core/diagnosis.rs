@@ -11,7 +11,7 @@ use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
 use gather_keys_core::table::Discard;
 use proptest::prelude::*;
 
-use crate::memory::{Memory, Row, enrichment, rows};
+use crate::memory::{Kept, Memory, Row, enrichment, rows};
 
 const MAIN: [&str; 3] = ["Apiary", "Hive", "Day"];
 const HIVES: [&str; 5] = ["Site", "Tag", "Seen", "Old tag", "Keeper"];
@@ -268,6 +268,65 @@ fn aliases_are_used_where_the_key_is_not_found() {
             AliasState::Used(2),
             AliasState::Needless,
             AliasState::Gone,
+            AliasState::Again,
+            AliasState::Broken,
+        ];
+        assert_eq!(states, want);
+    }
+}
+
+/// An alias of a value that a step can't read holds for cells like its own, and for no others; other parts must be found.
+#[test]
+fn aliases_stand_for_values_that_can_t_be_read() {
+    let hives = rows(&[
+        &["Fellside", "007", "", "", "Edda"],
+        &["Quarry", "007", "", "", "Jorun"],
+        &["Quarry", "012", "", "", "Orla"],
+    ]);
+    let main = rows(&[
+        &["Fellside", "n/a", ""],
+        &["Quarry", "n/a", ""],
+        &["Quarry", " n/a", ""],
+        &["Quarry", "smudged", ""],
+        &["Nowhere", "smudged", ""],
+        &["", "smudged", ""],
+        &["Quarry", "7", ""],
+    ]);
+    let plan = plan("Apiary = Site, Hive | number = Tag | number", WhenDuplicate::Report);
+    let alias = |row, parts: &[usize], main: [&str; 2], reference: [&str; 2]| Alias {
+        row,
+        parts: parts.to_vec(),
+        main: main.map(str::to_owned).to_vec(),
+        reference: reference.map(str::to_owned).to_vec(),
+    };
+    let aliases = vec![
+        alias(1, &[0, 1], ["Quarry", "n/a"], ["Quarry", "12"]),
+        alias(2, &[1], ["", "n/a"], ["", "7"]),
+        alias(3, &[1], ["", "smudged"], ["", "7"]),
+        alias(4, &[1], ["", "smudged"], ["", "12"]),
+        alias(5, &[1], ["", "unread"], ["", "never"]),
+    ];
+    for threads in [1, 3] {
+        let mut source = Memory::new("harvest", &MAIN, &main, 2);
+        let mut table = Memory::new("hives", &HIVES, &hives, 5);
+        let headers = table.headers.clone();
+        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
+        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
+        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
+        builder.read(&mut table, threads).unwrap();
+        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
+        enrichment.add(lookup.aliased(aliases.clone()), taking);
+        let mut enrichment = enrichment.finish();
+        let mut kept = Kept::default();
+        enrichment.run(&mut source, &mut kept, None, threads).unwrap();
+        let keepers: Vec<&str> = kept.0.iter().map(|row| &row[3][..]).collect();
+        assert_eq!(keepers, ["Edda", "Orla", "", "Jorun", "", "", "Jorun"]);
+        let states: Vec<AliasState> =
+            enrichment.lookups().next().unwrap().aliases().map(|(_, state)| state).collect();
+        let want = [
+            AliasState::Used(1),
+            AliasState::Used(1),
+            AliasState::Used(1),
             AliasState::Again,
             AliasState::Broken,
         ];

@@ -18,6 +18,7 @@ mod pass_through;
 mod plans;
 mod receipts;
 mod reports;
+mod review;
 mod spills;
 mod surveys;
 mod updates;

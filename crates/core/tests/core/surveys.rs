@@ -227,7 +227,10 @@ fn chance_is_trusted_less_than_a_key() {
     let site = |n: usize| format!("{} {}", ["Moor", "Field", "Quarry", "Mill"][n % 4], n / 4);
     let tag = |n: usize| format!("H-{n:03}");
     let owned = |cells: &[&str]| cells.iter().map(|&cell| cell.to_owned()).collect::<Row>();
-    let cases: [Case<'_>; 7] = [
+    let day = |n: usize| format!("2026-{:02}-{:02}", n / 28 % 12 + 1, n % 28 + 1);
+    let word = |n: usize| format!("{}{}", ["Moor", "Field", "Quarry", "Mill"][n % 4], n / 4 % 9);
+    let mixed = |n: usize| (n + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 33;
+    let cases: [Case<'_>; 9] = [
         (
             "a number of the row is in any other",
             (&["Line", "Code", "Kg"], 200, &|n| {
@@ -274,6 +277,24 @@ fn chance_is_trusted_less_than_a_key() {
             (&["Id", "Kg"], 200, &|n| owned(&[&(n * 7 % 120 + 1).to_string(), "3.5"])),
             (&["Id", "Keeper"], 120, &|n| owned(&[&(n + 1).to_string(), "Edda"])),
             &["Id"],
+        ),
+        (
+            "days and words that many rows have, with numbers of the row",
+            (&["Batch", "Day", "Farm"], 900, &|n| {
+                let batch = format!("B-{:05}", n * 7919 % 99_991);
+                owned(&[&batch, &day(mixed(n)), &word(mixed(n + 1000))])
+            }),
+            (&["No", "Since", "Owner", "Size"], 900, &|n| {
+                let (day, word) = (day(mixed(n + 2000)), word(mixed(n + 3000)));
+                owned(&[&(n + 1).to_string(), &day, &word, &(n % 40).to_string()])
+            }),
+            &["Farm = Owner"],
+        ),
+        (
+            "a calendar",
+            (&["Day", "Kg"], 400, &|n| owned(&[&day(n * 31), "3.5"])),
+            (&["Date", "Rain"], 330, &|n| owned(&[&day(n), &format!("{}.5", n % 9)])),
+            &["Day = Date"],
         ),
         (
             "nothing else is there",

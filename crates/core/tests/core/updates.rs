@@ -282,6 +282,50 @@ fn corrections_are_put_in_place_and_counted() {
     assert!(twice.contains("rows 1 and 3 give `Code`"), "{twice}");
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// `*` means every value; of two corrections of a cell, the one that names more columns counts, or else the first.
+    #[test]
+    fn corrections_hold_for_every_value(
+        main in prop::collection::vec(prop::collection::vec("[ab]", 3), 1..12),
+        said in prop::collection::vec((prop::collection::vec("[ab*]", 2), "[xy]"), 0..6),
+        threads in 1_usize..3,
+    ) {
+        let mut seen = std::collections::HashSet::new();
+        let said: Vec<_> = said.into_iter().filter(|(key, _)| seen.insert(key.clone())).collect();
+        let corrections = said.iter().zip(1..).map(|((key, value), row)| Correction {
+            key: key.clone(),
+            header: "V".to_owned(),
+            value: value.clone(),
+            row,
+        });
+        let corrections: Vec<Correction> = corrections.collect();
+        let table = Memory::new("main", &["A", "B", "V"], &main, 3);
+        let key = ["A".to_owned(), "B".to_owned()];
+        let (out, found, _) = run(&table, Vec::new(), |headers| {
+            let find = |name: &str| Ok(headers.find(name)?.column);
+            Some(Corrections::new("c", &key, corrections, find).unwrap())
+        }, threads);
+        let mut counts = vec![0; said.len()];
+        let want: Vec<Row> = main.iter().map(|row| {
+            let fits = said.iter().enumerate().filter(|(_, (key, _))| {
+                key.iter().zip(row).all(|(said, cell)| said == "*" || said == cell)
+            });
+            let best = fits.min_by_key(|(_, (key, _))| key.iter().filter(|cell| *cell == "*").count());
+            let mut row = row.clone();
+            if let Some((nth, (_, value))) = best {
+                counts[nth] += 1;
+                row[2].clone_from(value);
+            }
+            row
+        }).collect();
+        prop_assert_eq!(out, want);
+        let told: Vec<u64> = found.corrected.iter().map(|one| one.changed + one.same).collect();
+        prop_assert_eq!(told, counts);
+    }
+}
+
 #[test]
 fn changes_say_what_made_them() {
     struct By(Vec<String>);

@@ -83,7 +83,7 @@ const AS_OFTEN: f64 = 3.0;
 const FEW_ROWS: f64 = 3.0;
 
 /// Where fewer rows than this share are found, it is by chance; where more are, if most of them are found several times.
-const FOUND: f64 = 0.05;
+const FOUND: f64 = 0.5;
 
 /// Whether rows agree on several pairs only as often as they would if they agreed on each by itself, `chances` being how
 /// often that is.
