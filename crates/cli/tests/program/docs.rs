@@ -9,6 +9,7 @@ use gather_keys_core::plan::Plan;
 use gather_keys_core::template::steps;
 
 use super::scene::Scene;
+use super::typist::Typist;
 use super::updates::CHOICES;
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
@@ -114,6 +115,27 @@ fn scene() -> Scene {
     scene
 }
 
+/// What a review prints to a terminal when the person types what `shown` has after each prompt.
+fn reviewed(scene: &Scene, command: &str, shown: &[&str]) -> String {
+    const PROMPTS: [&str; 2] = ["1-9, y, n, s, u, /words, ?, q: ", "y or n: "];
+    let typed =
+        shown.iter().filter_map(|line| PROMPTS.iter().find_map(|one| line.strip_prefix(one)));
+    let mut shell = scene.in_shell(command);
+    shell.env("TERM", "dumb").env("NO_COLOR", "1").stdin(std::process::Stdio::inherit());
+    let mut typist = Typist::at(shell, (80, 24));
+    let mut text = String::new();
+    for answer in typed.chain(std::iter::repeat("q")) {
+        if !typist.reads_any(&PROMPTS) {
+            break;
+        }
+        // What is typed is not seen here as it is in other terminals.
+        text += &format!("{}{answer}\n", typist.taken());
+        typist.types(&format!("{answer}\n"));
+    }
+    let (_, last) = typist.ends();
+    (text + &last).replace('\r', "")
+}
+
 /// The page with what its commands print now.
 fn refreshed(page: &str, scene: &Scene) -> (String, usize) {
     let (mut text, mut run) = (String::new(), 0);
@@ -131,8 +153,15 @@ fn refreshed(page: &str, scene: &Scene) -> (String, usize) {
                 text += &format!("{next}\n");
                 command += &format!("\n{next}");
             }
-            let ran = scene.shell(&format!("{{ {command}\n}} 2>&1"));
-            text += &ran.out;
+            if command.contains("gather-keys review") {
+                let shown: Vec<&str> = std::iter::from_fn(|| {
+                    lines.next_if(|line| *line != "```" && !line.starts_with("$ "))
+                })
+                .collect();
+                text += &reviewed(scene, &command, &shown);
+            } else {
+                text += &scene.shell(&format!("{{ {command}\n}} 2>&1")).out;
+            }
             run += 1;
         }
     }

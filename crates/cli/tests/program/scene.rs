@@ -109,13 +109,18 @@ impl Scene {
 
     /// Runs a line of the shell in the folder, with the program first on the path.
     pub(crate) fn shell(&self, line: &str) -> Ran {
+        Ran::from(self.in_shell(line).stdin(Stdio::null()).output().unwrap())
+    }
+
+    /// A line of the shell, ready to be run.
+    pub(crate) fn in_shell(&self, line: &str) -> Command {
         let program = Path::new(env!("CARGO_BIN_EXE_gather-keys"));
         let folders = [program.parent().unwrap().to_owned()].into_iter();
         let others = std::env::var_os("PATH").unwrap_or_default();
         let path = std::env::join_paths(folders.chain(std::env::split_paths(&others))).unwrap();
         let mut shell = Command::new("sh");
         shell.args(["-c", line]).current_dir(self.folder.path()).env("PATH", path);
-        Ran::from(shell.stdin(Stdio::null()).output().unwrap())
+        shell
     }
 }
 

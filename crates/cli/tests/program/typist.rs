@@ -18,8 +18,9 @@ const PATIENCE: Duration = Duration::from_secs(30);
 pub(crate) struct Typist {
     session: OsSession,
     screen: vt100::Parser,
-    /// All that was written to the terminal.
+    /// All that was written to the terminal, until it is taken.
     pub(crate) written: String,
+    status: Option<i32>,
 }
 
 impl Typist {
@@ -36,7 +37,7 @@ impl Typist {
         let mut session = OsSession::spawn(program).unwrap();
         session.get_process_mut().set_window_size(columns, rows).unwrap();
         let screen = vt100::Parser::new(size(rows), size(columns), 0);
-        Self { session, screen, written: String::new() }
+        Self { session, screen, written: String::new(), status: None }
     }
 
     /// Reads what has been written, or waits a moment; `false` when there will be no more.
@@ -79,10 +80,17 @@ impl Typist {
         self.written.drain(..at).collect()
     }
 
-    /// Waits until one of two texts has been written.
-    #[track_caller]
-    pub(crate) fn reads_either(&mut self, one: &str, other: &str) {
-        self.waits(one, |typist| typist.written.contains(one) || typist.written.contains(other));
+    /// Waits until one of some texts is the last that has been written; `false` when the program ends before.
+    pub(crate) fn reads_any(&mut self, texts: &[&str]) -> bool {
+        let began = Instant::now();
+        while !texts.iter().any(|text| self.written.ends_with(text)) {
+            if !self.read() || !self.is_running() {
+                while self.is_read() {}
+                return texts.iter().any(|text| self.written.ends_with(text));
+            }
+            assert!(began.elapsed() < PATIENCE, "no question comes:\n{}", self.written);
+        }
+        true
     }
 
     /// Takes what has been written since the last time.
@@ -136,21 +144,31 @@ impl Typist {
         assert!(std::process::Command::new("kill").args([name, &id]).status().unwrap().success());
     }
 
+    /// Whether the program runs; its exit status is kept once it does not.
+    fn is_running(&mut self) -> bool {
+        if self.status.is_none() {
+            self.status = match self.session.get_process().get_status().unwrap() {
+                WaitStatus::StillAlive => None,
+                WaitStatus::Exited(_, status) => Some(status),
+                other => panic!("it ended otherwise: {other:?}"),
+            };
+        }
+        self.status.is_none()
+    }
+
     /// Waits for the end of the program; returns its exit status, and what is written last.
     pub(crate) fn ends(mut self) -> (i32, String) {
         let began = Instant::now();
         // Programs of other tests may keep the terminal open, so its end is not waited for.
         let status = loop {
             self.read();
-            match self.session.get_process().get_status().unwrap() {
-                WaitStatus::StillAlive => {}
-                WaitStatus::Exited(_, status) => break status,
-                other => panic!("it ended otherwise: {other:?}"),
+            if !self.is_running() {
+                break self.status;
             }
             assert!(began.elapsed() < PATIENCE, "it does not end:\n{}", self.shown());
         };
         while self.is_read() {}
-        (status, self.written)
+        (status.unwrap(), self.written)
     }
 }
 

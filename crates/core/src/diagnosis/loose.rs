@@ -28,6 +28,13 @@ impl Loose {
         &self.left
     }
 
+    /// What is left of a value, as a text.
+    pub(super) fn text(&self, value: &str) -> String {
+        let mut left = Vec::new();
+        self.leave(value, &mut left);
+        String::from_utf8_lossy(&left).into_owned()
+    }
+
     /// Appends what is left of a value: letters and digits in lower case and without accents, numbers
     /// without leading zeros.
     pub(super) fn leave(&self, part: &str, left: &mut Vec<u8>) {

@@ -25,5 +25,5 @@ pub use elsewhere::Scout;
 pub use explain::{Diagnosis, Explained, NEAREST};
 pub use fix::Fix;
 pub(crate) use loose::Loose;
-pub(crate) use nearest::{nearest_keys, readable_keys};
+pub(crate) use nearest::{by_cells, nearest_keys, readable_keys};
 pub use reason::{Form, Reason};

@@ -1,6 +1,7 @@
 //! Several reference keys that come near to an unmatched one, for a person to choose from.
 
 use super::explain::{Near, apart, distance, longest_lettered, whole};
+use super::loose::Loose;
 use super::seek::{Sharing, Sought};
 use super::spelling::{Trail, Wanted};
 use crate::findings::UnmatchedKey;
@@ -24,6 +25,7 @@ pub(crate) fn nearest_keys(
     let lettered =
         Sought::of(reference, &[], parts, Wanted::Letters(longest_lettered(reference)), usize::MAX);
     let by_letters = lettered.shared(reference, &whole(reference), threads);
+    let loose = Loose::new();
     let of_key = |(nth, key): (usize, &UnmatchedKey)| {
         let parts: Vec<&str> = key.parts().collect();
         let mut entries: Vec<EntryId> = Vec::new();
@@ -47,7 +49,12 @@ pub(crate) fn nearest_keys(
             let all = by_letters.of(*slot).iter().take(LOOKED_AT);
             entries.extend(all.map(|&Sharing { entry, .. }| entry));
         }
-        let far = |entry: EntryId| distance(reference, &parts, entry);
+        let left: Vec<String> = parts.iter().map(|part| loose.text(part)).collect();
+        let far = |entry: EntryId| {
+            let pairs = left.iter().zip(reference.as_compared(entry));
+            let loosely = pairs.map(|(part, other)| apart(part, &loose.text(other))).sum();
+            (loosely, distance(reference, &parts, entry))
+        };
         nearest_first(reference, entries.into_iter(), most, far)
     };
     keys.iter().enumerate().map(of_key).collect()
@@ -70,23 +77,39 @@ pub(crate) fn readable_keys(
     if all.len() > COMPARED {
         return Vec::new();
     }
-    let far = |entry: EntryId| -> usize {
-        let theirs = reference.as_read(entry);
-        cells.iter().zip(theirs).map(|(one, other)| apart(one, other)).sum()
-    };
-    nearest_first(reference, all.into_iter(), most, far)
+    let cells: Vec<&str> = cells.iter().map(String::as_str).collect();
+    by_cells(reference, &cells, all.into_iter(), most)
 }
 
-/// The first entries of the keys that some entries hold, each once, up to `most`: the nearest first, and as near ones by their
-/// text.
+/// The first entries of the keys that some entries hold, each once, up to `most`: those whose cells are most like some cells
+/// first.
+pub(crate) fn by_cells(
+    reference: &Reference,
+    cells: &[&str],
+    entries: impl Iterator<Item = EntryId>,
+    most: usize,
+) -> Vec<EntryId> {
+    let loose = Loose::new();
+    let left: Vec<String> = cells.iter().map(|cell| loose.text(cell)).collect();
+    let far = |entry: EntryId| {
+        let theirs = reference.as_read(entry);
+        let pairs = left.iter().zip(&theirs);
+        let loosely = pairs.map(|(one, other)| apart(one, &loose.text(other))).sum();
+        (loosely, cells.iter().zip(&theirs).map(|(one, other)| apart(one, other)).sum())
+    };
+    nearest_first(reference, entries, most, far)
+}
+
+/// The first entries of the keys that some entries hold, each once, up to `most`: first those that are nearest when their
+/// spelling does not count, then when it does, and as near ones by their text.
 fn nearest_first(
     reference: &Reference,
     entries: impl Iterator<Item = EntryId>,
     most: usize,
-    far: impl Fn(EntryId) -> usize,
+    far: impl Fn(EntryId) -> (usize, usize),
 ) -> Vec<EntryId> {
     let firsts = entries.map(|entry| reference.first_of(entry));
-    let mut firsts: Vec<(usize, EntryId)> = firsts.map(|one| (far(one), one)).collect();
+    let mut firsts: Vec<((usize, usize), EntryId)> = firsts.map(|one| (far(one), one)).collect();
     firsts.sort_by(|(far, one), (other_far, other)| {
         let text = || reference.as_compared(*one).cmp(reference.as_compared(*other));
         far.cmp(other_far).then_with(text).then(one.cmp(other))

@@ -1,11 +1,11 @@
 //! What a question may be answered with, sought when it is asked.
 
 use std::cmp::Reverse;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use super::question::{About, Question};
 use super::{DisputedKey, Gatherer};
-use crate::diagnosis::{nearest_keys, readable_keys};
+use crate::diagnosis::{by_cells, nearest_keys, readable_keys};
 use crate::enrich::Enrichment;
 use crate::findings::{Findings, UnmatchedKey};
 use crate::lookup::{EntryId, Lookup};
@@ -90,7 +90,7 @@ impl<'p, E> Seeker<'p, E> {
     }
 
     /// The candidates of a question with all the words of a text in their keys or taken cells, in whatever case; at most
-    /// [`MOST`], those whose key is the text first.
+    /// [`MOST`], those whose key is the text first, and then those most like what was asked about.
     ///
     /// # Panics
     /// When there is no such question.
@@ -123,23 +123,37 @@ impl<'p, E> Seeker<'p, E> {
                 all.map(|one| (false, one)).collect()
             }
             About::Key(_) | About::Unreadable(_) => {
-                let mut seen = HashSet::new();
                 let is_whole = |row| {
                     reference.keyless().binary_search(&row).is_err()
                         && reference.malformed().binary_search(&row).is_err()
                 };
-                let all = EntryId::at(0..reference.entry_count()).filter_map(|entry| {
+                let (mut exact, mut others) = (Vec::new(), Vec::new());
+                for entry in EntryId::at(0..reference.entry_count()) {
                     let row = reference.row(entry);
                     let key = reference.as_read(entry);
                     let is_exact = is_meant(&mut key.iter().copied());
                     let is_there =
                         || is_meant(&mut key.iter().copied().chain(reference.taken_cells(row)));
-                    let is_exact = is_exact.or_else(is_there)?;
-                    let first = reference.first_of(entry);
-                    let is_new = is_whole(row) && seen.insert(first);
-                    is_new.then_some((!is_exact, Candidate { entry: first, rows: question.rows }))
-                });
-                all.collect()
+                    match is_exact.or_else(is_there).filter(|_| is_whole(row)) {
+                        Some(true) => exact.push(entry),
+                        Some(false) => others.push(entry),
+                        None => {}
+                    }
+                }
+                let cells: Vec<&str> = match &question.about {
+                    About::Unreadable(at) => {
+                        let key = &self.gathered.unreadable(question.lookup)[*at];
+                        key.cells.iter().map(String::as_str).collect()
+                    }
+                    About::Key(at) => self.key(question, *at).read().collect(),
+                    About::Value { .. } | About::Disputed(_) => Vec::new(),
+                };
+                let ordered =
+                    |all: Vec<EntryId>| by_cells(reference, &cells, all.into_iter(), MOST);
+                let mut all = ordered(exact);
+                all.extend(ordered(others));
+                let all = all.into_iter().take(MOST);
+                return all.map(|entry| Candidate { entry, rows: question.rows }).collect();
             }
         };
         found.sort_by_key(|(is_other, one)| (*is_other, Reverse(one.rows), one.entry));

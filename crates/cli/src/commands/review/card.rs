@@ -92,12 +92,13 @@ impl Card {
         let reason = reason.filter(|reason| !matches!(reason, Reason::Nothing | Reason::NotSought));
         let reason = reason.map(|reason| reason.of(lookup));
         let cells: Vec<&str> = key.read().collect();
+        let parts: Vec<Option<&str>> = key.parts().map(Some).collect();
         let rows = of_rows(question.rows, (key.row, key.line), &round.main);
         Self {
             heading: format!("{name} has no row with this key. It is {rows}."),
             known: reason.into_iter().map(|reason| sentence(&reason)).collect(),
             question: "Which key is meant?".to_owned(),
-            ..Self::of_keys(round, (lookup, &cells), candidates)
+            ..Self::of_keys(round, (lookup, &cells, &parts), candidates)
         }
     }
 
@@ -227,6 +228,7 @@ impl Card {
     ) -> Self {
         let key = &round.gathered.unreadable(question.lookup)[at];
         let cells: Vec<&str> = key.cells.iter().map(String::as_str).collect();
+        let parts: Vec<Option<&str>> = key.parts.iter().map(Option::as_deref).collect();
         let header = round.enrichment.headers().address(key.unreadable.column);
         let rows = of_rows(question.rows, key.place, &round.main);
         Self {
@@ -235,24 +237,32 @@ impl Card {
                 key.unreadable.step, key.unreadable.value
             ),
             question: "Which key is meant?".to_owned(),
-            ..Self::of_keys(round, (lookup, &cells), candidates)
+            ..Self::of_keys(round, (lookup, &cells, &parts), candidates)
         }
     }
 
-    /// The fields of a main key, and reference keys with what is taken of their first rows as choices.
+    /// The fields of a main key, given by its cells and by its parts as they are compared, and reference keys with what is taken
+    /// of their first rows as choices.
     fn of_keys(
         round: &Round,
-        (lookup, cells): (&Lookup, &[&str]),
+        (lookup, cells, parts): (&Lookup, &[&str], &[Option<&str>]),
         candidates: &[Candidate],
     ) -> Self {
         let reference = lookup.reference();
         let (ours, theirs) = (lookup.key().columns(), reference.key().columns());
         let pairs = pairs(lookup);
         let held = |entry: EntryId| -> Vec<&str> { reference.as_read(entry) };
-        let first = candidates.first().map(|one| held(one.entry));
+        // What the steps make the same does not differ.
+        let differs = |entry: EntryId, part: usize| {
+            let other = reference.as_compared(entry).nth(part);
+            parts.get(part).copied().flatten().is_none_or(|part| Some(part) != other)
+        };
+        let first = candidates.first().map(|one| (one.entry, held(one.entry)));
         let fields = ours.iter().zip(cells).enumerate().map(|(at, (&column, cell))| {
-            let pair = pairs.iter().find(|(one, _)| *one == at);
-            let other = first.as_ref().zip(pair).map(|(first, (_, other))| first[*other]);
+            let pair = pairs.iter().find(|pair| pair.ours == at);
+            let other = first.as_ref().zip(pair).and_then(|((entry, first), pair)| {
+                differs(*entry, pair.part).then_some(first[pair.theirs])
+            });
             let cell = other.map_or(Marked::plain(cell), |other| Marked::against(cell, other));
             (round.enrichment.headers().address(column), cell)
         });
@@ -264,9 +274,11 @@ impl Card {
         let are_several = candidates.iter().any(|one| rows(one) > 1);
         let choices = candidates.iter().map(|one| {
             let key = held(one.entry).into_iter().enumerate().map(|(at, cell)| {
-                match pairs.iter().find(|(_, other)| *other == at) {
-                    Some((own, _)) => Marked::against(cell, cells[*own]),
-                    None => Marked::plain(cell),
+                match pairs.iter().find(|pair| pair.theirs == at) {
+                    Some(pair) if differs(one.entry, pair.part) => {
+                        Marked::against(cell, cells[pair.ours])
+                    }
+                    _ => Marked::plain(cell),
                 }
             });
             let taken = reference.taken_cells(reference.row(one.entry)).map(Marked::plain);
@@ -286,14 +298,22 @@ impl Card {
     }
 }
 
-/// The columns of both sides that are compared with each other, by their places in the keys.
-fn pairs(lookup: &Lookup) -> Vec<(usize, usize)> {
-    let parts = aliases::parts(lookup);
-    let one = |part: aliases::Part| match (&part.ours[..], &part.theirs[..]) {
-        ([ours], [theirs]) => Some((*ours, *theirs)),
+/// A part that is made of one column on each side: its number, and the places of the columns in the keys.
+struct Pair {
+    part: usize,
+    ours: usize,
+    theirs: usize,
+}
+
+/// The parts that are made of one column on each side.
+fn pairs(lookup: &Lookup) -> Vec<Pair> {
+    let parts = aliases::parts(lookup).into_iter().enumerate();
+    let pair = |(part, places): (usize, aliases::Part)| match (&places.ours[..], &places.theirs[..])
+    {
+        (&[ours], &[theirs]) => Some(Pair { part, ours, theirs }),
         _ => None,
     };
-    parts.into_iter().filter_map(one).collect()
+    parts.filter_map(pair).collect()
 }
 
 /// `in 41 rows of harvest.csv, first in row 17`.
