@@ -53,7 +53,9 @@ pub(crate) fn nearest_keys(
         let far = |entry: EntryId| {
             let pairs = left.iter().zip(reference.as_compared(entry));
             let loosely = pairs.map(|(part, other)| apart(part, &loose.text(other))).sum();
-            (loosely, distance(reference, &parts, entry))
+            let pairs = parts.iter().zip(reference.as_compared(entry));
+            let by_looks = pairs.map(|(part, other)| apart(&as_digits(part), &as_digits(other)));
+            [loosely, distance(reference, &parts, entry), by_looks.sum()]
         };
         nearest_first(reference, entries.into_iter(), most, far)
     };
@@ -95,21 +97,24 @@ pub(crate) fn by_cells(
         let theirs = reference.as_read(entry);
         let pairs = left.iter().zip(&theirs);
         let loosely = pairs.map(|(one, other)| apart(one, &loose.text(other))).sum();
-        (loosely, cells.iter().zip(&theirs).map(|(one, other)| apart(one, other)).sum())
+        let pairs = cells.iter().zip(&theirs);
+        let by_looks = pairs.clone().map(|(one, other)| apart(&as_digits(one), &as_digits(other)));
+        [loosely, pairs.map(|(one, other)| apart(one, other)).sum(), by_looks.sum()]
     };
     nearest_first(reference, entries, most, far)
 }
 
 /// The first entries of the keys that some entries hold, each once, up to `most`: first those that are nearest when their
-/// spelling does not count, then when it does, and as near ones by their text.
+/// spelling does not count, then when it does, then when letters that look like digits are these, and as near ones by their
+/// text.
 fn nearest_first(
     reference: &Reference,
     entries: impl Iterator<Item = EntryId>,
     most: usize,
-    far: impl Fn(EntryId) -> (usize, usize),
+    far: impl Fn(EntryId) -> [usize; 3],
 ) -> Vec<EntryId> {
     let firsts = entries.map(|entry| reference.first_of(entry));
-    let mut firsts: Vec<((usize, usize), EntryId)> = firsts.map(|one| (far(one), one)).collect();
+    let mut firsts: Vec<([usize; 3], EntryId)> = firsts.map(|one| (far(one), one)).collect();
     firsts.sort_by(|(far, one), (other_far, other)| {
         let text = || reference.as_compared(*one).cmp(reference.as_compared(*other));
         far.cmp(other_far).then_with(text).then(one.cmp(other))
@@ -117,4 +122,14 @@ fn nearest_first(
     firsts.dedup();
     firsts.truncate(most);
     firsts.into_iter().map(|(_, entry)| entry).collect()
+}
+
+/// A text with the digits that letters are taken for.
+fn as_digits(text: &str) -> String {
+    let digit = |character| match character {
+        'O' | 'o' => '0',
+        'I' | 'l' => '1',
+        other => other,
+    };
+    text.chars().map(digit).collect()
 }
