@@ -167,7 +167,7 @@ fn surplus_word(unknown: &str, words: &[String]) -> String {
         return format!("a template needs quotes where it has blanks: '{template}'");
     }
     match &command[..] {
-        "enrich" | "check" | "why" => {
+        "enrich" | "check" | "why" | "review" => {
             let before = words[..at].iter().skip(1).take_while(|word| !is_option(word));
             let main = before.last().map_or("MAIN", String::as_str);
             format!(
@@ -190,7 +190,7 @@ fn missing(error: &clap::Error, command: &str) -> Option<String> {
     };
     let all: Vec<String> = all.iter().map(name).collect();
     let call = match command {
-        "enrich" | "check" => "MAIN --from REFERENCE --on KEY --take COLUMNS",
+        "enrich" | "check" | "review" => "MAIN --from REFERENCE --on KEY --take COLUMNS",
         "why" => "MAIN --row N --from REFERENCE --on KEY",
         "find" => "TABLE VALUE",
         "suggest" => "MAIN TABLE",

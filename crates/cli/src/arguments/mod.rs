@@ -21,7 +21,9 @@ pub(crate) use grouped::{command, shown_commands};
 pub(crate) use key::{Key, KeyMake, KeyOutput, KeySplit, KeyTable, KeyTest};
 use look::{FIND_EXAMPLES, SUGGEST_EXAMPLES, SURVEY_EXAMPLES, WHY_EXAMPLES};
 pub(crate) use look::{Find, Suggest, Survey, Why};
-pub(crate) use options::{RunOptions, TableOptions, TypedOption, TypedOptions, option_of};
+pub(crate) use options::{
+    QuestionOptions, RunOptions, TableOptions, TypedOption, TypedOptions, option_of,
+};
 pub(crate) use printed::Printed;
 use review::REVIEW_EXAMPLES;
 pub(crate) use review::Review;

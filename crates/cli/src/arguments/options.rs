@@ -31,12 +31,19 @@ const OF_OUTPUT: [&str; 13] = [
     "edits",
 ];
 
+/// The keys of a run that questions depend on.
+const OF_QUESTIONS: [&str; 4] = ["columns", "drop", "corrections", "threads"];
+
 const REFERENCE: &str = "Options of a reference (they belong to the --from before them)";
 const ANY_TABLE: &str = "Options of any table (they belong to the table named before them)";
 
 /// The options of a run; with `WRITES`, of one that writes a table.
 #[derive(Debug)]
 pub(crate) struct RunOptions<const WRITES: bool>;
+
+/// The options of a run that asks questions.
+#[derive(Debug)]
+pub(crate) struct QuestionOptions;
 
 /// The options of tables.
 #[derive(Debug)]
@@ -45,6 +52,17 @@ pub(crate) struct TableOptions;
 impl<const WRITES: bool> Args for RunOptions<WRITES> {
     fn augment_args(command: Command) -> Command {
         let keys = Plan::KEYS.iter().filter(|key| WRITES || !OF_OUTPUT.contains(&key.name));
+        command.args(keys.map(run_option))
+    }
+
+    fn augment_args_for_update(command: Command) -> Command {
+        Self::augment_args(command)
+    }
+}
+
+impl Args for QuestionOptions {
+    fn augment_args(command: Command) -> Command {
+        let keys = Plan::KEYS.iter().filter(|key| OF_QUESTIONS.contains(&key.name));
         command.args(keys.map(run_option))
     }
 
@@ -64,6 +82,16 @@ impl Args for TableOptions {
 }
 
 impl<const WRITES: bool> FromArgMatches for RunOptions<WRITES> {
+    fn from_arg_matches(_: &ArgMatches) -> std::result::Result<Self, ClapError> {
+        Ok(Self)
+    }
+
+    fn update_from_arg_matches(&mut self, _: &ArgMatches) -> std::result::Result<(), ClapError> {
+        Ok(())
+    }
+}
+
+impl FromArgMatches for QuestionOptions {
     fn from_arg_matches(_: &ArgMatches) -> std::result::Result<Self, ClapError> {
         Ok(Self)
     }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 
-use super::{RunOptions, Tables};
+use super::{QuestionOptions, Tables};
 
 pub(super) const REVIEW_EXAMPLES: &str = "\
 Examples:
@@ -27,7 +27,7 @@ pub(crate) struct Review {
     #[command(flatten)]
     pub(crate) tables: Tables,
     #[command(flatten)]
-    run: RunOptions<false>,
+    options: QuestionOptions,
     /// Ask line by line instead of on the whole screen, for screen readers and slow terminals
     #[arg(long)]
     pub(crate) plain_prompts: bool,

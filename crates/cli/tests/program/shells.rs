@@ -4,10 +4,11 @@ use std::process::{Command, Stdio};
 
 use super::scene::{ON_HIVES, Scene, snapshot};
 
-const COMMANDS: [&str; 12] = [
+const COMMANDS: [&str; 13] = [
     "enrich",
     "check",
     "why",
+    "review",
     "watch",
     "find",
     "survey",
@@ -125,7 +126,7 @@ fn every_shell_has_a_script() {
 fn every_command_has_a_manual_page() {
     let scene = Scene::empty();
     let ran = scene.run("manual pages").ended(0);
-    assert!(ran.err.starts_with("Wrote 15 pages to pages"), "{}", ran.err);
+    assert!(ran.err.starts_with("Wrote 16 pages to pages"), "{}", ran.err);
     for command in COMMANDS {
         let page = scene.read(&format!("pages/gather-keys-{}.1", command.replace(' ', "-")));
         assert!(page.is_ascii(), "{command}");

@@ -41,7 +41,7 @@ pub(crate) fn nearest_keys(
                     entries.extend(all.filter(|entry| near.is_swapped(&parts, *entry)));
                 }
                 _ => {
-                    entries.extend(near.sharing(*slot).iter().take(LOOKED_AT).map(|one| one.entry))
+                    entries.extend(near.sharing(*slot).iter().take(LOOKED_AT).map(|one| one.entry));
                 }
             }
         }

@@ -102,7 +102,9 @@ impl Corrections {
                     let named = key.iter().zip(&correction.key).filter(|(_, cell)| *cell != ANY);
                     let (columns, cells): (Vec<usize>, Vec<&String>) = named.unzip();
                     let mut packer = Packer::default();
-                    cells.into_iter().for_each(|cell| packer.push(cell));
+                    for cell in cells {
+                        packer.push(cell);
+                    }
                     let place = groups.iter().position(|group| group.columns == columns);
                     let place = place.unwrap_or_else(|| {
                         groups.push(Group { columns, by_key: HashMap::new() });

@@ -161,7 +161,9 @@ impl<'p, E> Seeker<'p, E> {
     }
 
     fn lookup(&self, question: &Question) -> &'p Lookup {
-        self.enrichment.lookups().nth(question.lookup).expect("the questions are those of the pass")
+        // The questions are those of the pass.
+        #[allow(clippy::expect_used)]
+        self.enrichment.lookups().nth(question.lookup).expect("a question is of one of the lookups")
     }
 
     fn key(&self, question: &Question, at: usize) -> &'p UnmatchedKey {

@@ -63,7 +63,9 @@ pub fn questions<E>(
             let about = About::Value { part, keys: places.clone() };
             let question = Question { lookup: nth, rows, about };
             if !is_settled(&question) {
-                places.iter().for_each(|&place| is_of_value[place] = true);
+                for &place in &places {
+                    is_of_value[place] = true;
+                }
                 all.push(question);
             }
         }

@@ -11,6 +11,7 @@ use gather_keys_core::lookup::{EntryId, Lookup};
 use gather_keys_core::plan::Replace;
 use gather_keys_core::review::{About, Candidate, Question};
 use gather_keys_core::value::is_blank;
+use gather_keys_formats::commit::begin_run;
 
 use super::round::Round;
 use crate::aliases::{self, APPROVE, is_yes};
@@ -150,8 +151,9 @@ impl Answers {
     /// # Errors
     /// When it can't be written; then the answer is not taken.
     pub(super) fn take(&mut self, round: &Round, answer: Answer) -> Result<()> {
-        self.given.push(answer.clone());
-        let written = self.write(round, &answer.given);
+        let given = answer.given.clone();
+        self.given.push(answer);
+        let written = self.write(round, &given);
         if written.is_err() {
             self.given.pop();
         }
@@ -173,11 +175,14 @@ impl Answers {
 
     /// Writes the file that an answer is kept in, with all answers there are.
     fn write(&self, round: &Round, changed: &Given) -> Result<()> {
-        match changed {
+        let written = match changed {
             Given::Alias { lookup, .. } => self.write_aliases(round, self.of_lookup[*lookup]),
             Given::Corrections { .. } => self.write_corrections(),
             Given::Skipped => Ok(()),
-        }
+        };
+        // Each answer is a run of its own: a signal after it ends the review, and loses nothing.
+        begin_run();
+        written
     }
 
     fn write_aliases(&self, round: &Round, at: usize) -> Result<()> {

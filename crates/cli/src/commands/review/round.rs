@@ -51,6 +51,8 @@ impl Round {
 
     /// The lookup that a question is about.
     pub(super) fn lookup(&self, question: &Question) -> &Lookup {
+        // The questions are those of this round.
+        #[allow(clippy::expect_used)]
         self.enrichment.lookups().nth(question.lookup).expect("a question is of one of the lookups")
     }
 

@@ -139,8 +139,11 @@ impl Lookup {
                 Step::Malformed => {
                     // A value without a place on the scale of the ranges has no answer, whatever the key.
                     let has_point = self.range_value.is_none() || points[nth].is_some();
-                    found =
-                        has_point.then(|| self.find_unreadable_key(row(nth))).unwrap_or_default();
+                    found = if has_point {
+                        self.find_unreadable_key(row(nth))
+                    } else {
+                        Match::default()
+                    };
                     if found.first.is_none() {
                         answers.push(Answer::Malformed);
                         taken.push(NOWHERE);

@@ -264,6 +264,15 @@ pub(super) fn sets(
         }
         now = next.into_values().collect();
     }
+    proposed(scored, pairs, (left, right))
+}
+
+/// The best of some sets, and the best with another key.
+fn proposed(
+    mut scored: Vec<Scored>,
+    pairs: &[Pair],
+    (left, right): (&[Column], &[Column]),
+) -> Vec<Proposed> {
     scored.sort_by(|a, b| b.score.total_cmp(&a.score).then_with(|| a.set.len().cmp(&b.set.len())));
     let mut reported: Vec<(Vec<usize>, bool)> = Vec::new();
     let is_sure = scored.first().is_some_and(|best| !best.is_by_chance);

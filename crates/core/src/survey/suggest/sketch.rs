@@ -10,7 +10,7 @@ use ahash::RandomState;
 
 use super::column::{BLANK, Facts, Form, Hashes, Spelled, TakesCells, Value, value_of};
 use super::cut::Cut;
-use super::pairs::{ANY_ALL, ANY_BEST, ANY_ONE, ByValue, COVERED, MORE, SAME, alike, letters};
+use super::pairs::{ANY_ALL, ANY_BEST, ANY_ONE, ByValue, COVERED, MORE, SAME, alike};
 use super::profile::{LOOKED_AT, Profile, columns};
 use crate::diagnosis::Loose;
 use crate::table::{CellKind, Headers, Source};
@@ -19,8 +19,11 @@ use crate::value::is_blank;
 /// How many hashes of a column are kept.
 const KEPT: usize = 1024;
 
-/// How many values that were met lately are known.
-const MET: usize = 512;
+/// How many values that were met lately are known at first, and at most, of a column whose values come again.
+const MET: [usize; 2] = [512, 1 << 14];
+
+/// A column's values come again when one of this many does.
+const AGAIN: usize = 16;
 
 /// How much less than it is estimated a share may be.
 const SLACK: f64 = 0.8;
@@ -40,7 +43,6 @@ pub struct Sketch {
 
 #[derive(Debug)]
 struct ColumnSketch {
-    letters: String,
     forms: [FormSketch; 2],
 }
 
@@ -61,6 +63,9 @@ struct Sketching {
     facts: Facts,
     /// Values that were met lately, by their hashes, each at a place of its own.
     met: Vec<(u64, Value)>,
+    /// How many values were among them since there are so many, and how many not.
+    hits: usize,
+    misses: usize,
     forms: [FormSketching; 2],
 }
 
@@ -80,7 +85,9 @@ impl TakesCells for Sketching {
             of: column,
             cut,
             facts: Facts::default(),
-            met: vec![(0, BLANK); MET],
+            met: vec![(0, BLANK); MET[0]],
+            hits: 0,
+            misses: 0,
             forms: [form(), form()],
         }
     }
@@ -96,8 +103,19 @@ impl TakesCells for Sketching {
             return;
         }
         let hash = hasher.hash_one(text);
-        let (known, value) = &mut self.met[hash as usize % MET];
-        if *known != hash {
+        if self.misses == self.met.len() {
+            let come_again = self.hits * AGAIN >= self.misses && self.met.len() < MET[1];
+            (self.hits, self.misses) = (0, 0);
+            if come_again {
+                self.met = vec![(0, BLANK); self.met.len() * 4];
+            }
+        }
+        let place = hash as usize % self.met.len();
+        let (known, value) = &mut self.met[place];
+        if *known == hash {
+            self.hits += 1;
+        } else {
+            self.misses += 1;
             (*known, *value) = (hash, value_of(text, kind, loose, hasher));
             for (form, sketch) in Form::ALL.into_iter().zip(&mut self.forms) {
                 let left = value.left[form as usize];
@@ -210,10 +228,8 @@ impl Sketch {
         for column in &mut all {
             column.forms.iter_mut().for_each(FormSketching::keep_least);
         }
-        let letters = |column: &Sketching| letters(headers.name(column.of));
         let may_be_reached = may_hold_keys(main, &all, headers);
         let of = |column: &Sketching| ColumnSketch {
-            letters: letters(column),
             forms: Form::ALL.map(|form| FormSketch {
                 least: column.forms[form as usize].least.iter().copied().collect(),
                 bound: column.forms[form as usize].bound,
@@ -246,17 +262,17 @@ impl FormSketch {
 
 impl Sketch {
     /// About which share of the values of a column is in another table, of that with most, if they may be keys of it. Columns
-    /// in which any values are found by chance count only where the headers are the same.
+    /// in which any values are found by chance don't count, also under the same header: every table may have such numbers and
+    /// days.
     pub fn leads_to(&self, other: &Self) -> Option<f64> {
         let pairs = self
             .columns
             .iter()
             .flat_map(|ours| other.columns.iter().map(move |theirs| (ours, theirs)));
         let shares = pairs.flat_map(|(ours, theirs)| {
-            let is_same = ours.letters == theirs.letters;
             let forms = ours.forms.iter().zip(&theirs.forms).zip(FEWEST);
-            forms.filter_map(move |((one, other), fewest)| {
-                one.share_in(other, fewest).filter(|_| is_same || !other.is_by_chance)
+            forms.filter_map(|((one, other), fewest)| {
+                one.share_in(other, fewest).filter(|_| !other.is_by_chance)
             })
         });
         shares.max_by(f64::total_cmp)
