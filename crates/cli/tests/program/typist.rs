@@ -24,7 +24,7 @@ pub(crate) struct Typist {
 }
 
 impl Typist {
-    /// Starts the program in a terminal of so many columns and rows.
+    /// Starts the program in a terminal of a number of columns and rows.
     pub(crate) fn begin(scene: &Scene, arguments: &str, (columns, rows): (u16, u16)) -> Self {
         let mut program = scene.program();
         // It takes the terminal from this process, which has it as its own by then.

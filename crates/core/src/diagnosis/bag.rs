@@ -51,7 +51,7 @@ pub(super) struct Bags {
     entries: Vec<EntryId>,
 }
 
-/// How far off values are told apart by their bags.
+/// How far off values are distinguished by their bags.
 pub(super) const FAR: usize = 6;
 
 impl Bags {

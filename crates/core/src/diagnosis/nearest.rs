@@ -10,8 +10,8 @@ use crate::lookup::{EntryId, Lookup, Reference};
 /// How many entries that share a hash are looked at for each key.
 const LOOKED_AT: usize = 64;
 
-/// For each key the entries of up to `most` reference keys, the nearest first: those that are only spelled otherwise, those with
-/// the parts in another order, those with all parts but one, and those with nearly the same letters. The reference is
+/// For each key the entries of up to `most` reference keys, the nearest first: keys that are only spelled otherwise, keys with
+/// the parts in another order, keys with all parts but one, and keys with nearly the same letters. The reference is
 /// gone through once for all of them.
 pub(crate) fn nearest_keys(
     lookup: &Lookup,
@@ -104,7 +104,7 @@ pub(crate) fn by_cells(
     nearest_first(reference, entries, most, far)
 }
 
-/// The first entries of the keys that some entries hold, each once, up to `most`: first those that are nearest when their
+/// The first entries of the keys that some entries hold, each once, up to `most`: first the nearest when their
 /// spelling does not count, then when it does, then when letters that look like digits are these, and as near ones by their
 /// text.
 fn nearest_first(

@@ -120,7 +120,7 @@ impl Corrections {
         Ok(Self { key, groups, all })
     }
 
-    /// The corrections of a row, those that name more columns first.
+    /// The corrections of a row, the ones with more columns first.
     fn of_row<'c>(&'c self, row: Row<'_>, packer: &mut Packer) -> Vec<&'c Placed> {
         let mut fitting: Vec<(Reverse<usize>, usize)> = Vec::new();
         for group in &self.groups {

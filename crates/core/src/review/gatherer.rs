@@ -20,7 +20,7 @@ pub struct DisputedKey {
     pub cells: Vec<String>,
     /// How many main rows have them.
     pub rows: u64,
-    /// The first of these, as a person counts, and its line.
+    /// The first such row, as a person counts, and its line.
     pub place: (u64, u64),
     /// The entries of the reference that hold the key.
     pub entries: Vec<EntryId>,
@@ -35,7 +35,7 @@ pub struct UnreadableKey {
     pub cells: Vec<String>,
     /// How many main rows have them.
     pub rows: u64,
-    /// The first of these, as a person counts, and its line.
+    /// The first such row, as a person counts, and its line.
     pub place: (u64, u64),
     /// The parts as they are compared; `None` where one can't be read.
     pub parts: Vec<Option<String>>,

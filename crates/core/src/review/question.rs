@@ -36,9 +36,9 @@ pub enum About {
         /// The keys, by their places among the unmatched keys of the findings.
         keys: Vec<usize>,
     },
-    /// A key that several reference rows hold, by its place among those that were gathered.
+    /// A key that several reference rows hold, by its place among the gathered ones.
     Disputed(usize),
-    /// A key with a value that can't be read, by its place among those that were gathered.
+    /// A key with a value that can't be read, by its place among the gathered ones.
     Unreadable(usize),
 }
 

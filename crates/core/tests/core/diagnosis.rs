@@ -227,6 +227,24 @@ fn parts_are_compared_one_by_one() {
     }
 }
 
+/// A lookup with aliases.
+fn aliased(
+    plan: &ReferencePlan,
+    main: &Memory,
+    mut table: Memory,
+    aliases: &[Alias],
+    threads: usize,
+) -> Enrichment {
+    let headers = table.headers.clone();
+    let mut enrichment = EnrichmentBuilder::new(&main.headers, [1, 2, 3, 4]);
+    let resolved = enrichment.resolve(plan, &headers, &[]).unwrap();
+    let mut builder = resolved.builder(plan, &headers, [1, 2, 3, 4]);
+    builder.read(&mut table, threads).unwrap();
+    let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
+    enrichment.add(lookup.aliased(aliases.to_vec()), taking);
+    enrichment.finish()
+}
+
 /// Aliases answer only keys that are not found, and tell when they are of no use.
 #[test]
 fn aliases_are_used_where_the_key_is_not_found() {
@@ -249,16 +267,8 @@ fn aliases_are_used_where_the_key_is_not_found() {
     ];
     for threads in [1, 3] {
         let mut source = Memory::new("harvest", &MAIN, &main, 2);
-        let mut table = Memory::new("hives", &HIVES, &hives, 5);
-        let headers = table.headers.clone();
-        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
-        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
-        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
-        builder.read(&mut table, threads).unwrap();
-        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
-        let lookup = lookup.aliased(aliases.clone());
-        enrichment.add(lookup, taking);
-        let mut enrichment = enrichment.finish();
+        let table = Memory::new("hives", &HIVES, &hives, 5);
+        let mut enrichment = aliased(&plan, &source, table, &aliases, threads);
         let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
         let counts = found.lookups[0].counts;
         assert_eq!((counts.of(Kind::Matched), counts.of(Kind::Unmatched)), (3, 1));
@@ -308,15 +318,8 @@ fn aliases_stand_for_values_that_can_t_be_read() {
     ];
     for threads in [1, 3] {
         let mut source = Memory::new("harvest", &MAIN, &main, 2);
-        let mut table = Memory::new("hives", &HIVES, &hives, 5);
-        let headers = table.headers.clone();
-        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
-        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
-        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
-        builder.read(&mut table, threads).unwrap();
-        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
-        enrichment.add(lookup.aliased(aliases.clone()), taking);
-        let mut enrichment = enrichment.finish();
+        let table = Memory::new("hives", &HIVES, &hives, 5);
+        let mut enrichment = aliased(&plan, &source, table, &aliases, threads);
         let mut kept = Kept::default();
         enrichment.run(&mut source, &mut kept, None, threads).unwrap();
         let keepers: Vec<&str> = kept.0.iter().map(|row| &row[3][..]).collect();
@@ -373,16 +376,9 @@ proptest! {
         }).collect();
         let plan = plan("A, B, C", WhenDuplicate::First);
         let mut source = Memory::new("m", &["A", "B", "C"], &ours, 3);
-        let mut table = Memory::new("r", &["A", "B", "C"], &theirs, 3);
-        let headers = table.headers.clone();
-        let mut enrichment = EnrichmentBuilder::new(&source.headers, [1, 2, 3, 4]);
+        let table = Memory::new("r", &["A", "B", "C"], &theirs, 3);
         let plan = ReferencePlan { take: Some(Vec::new()), ..plan };
-        let resolved = enrichment.resolve(&plan, &headers, &[]).unwrap();
-        let mut builder = resolved.builder(&plan, &headers, [1, 2, 3, 4]);
-        builder.read(&mut table, threads).unwrap();
-        let (lookup, taking) = resolved.lookup(builder.finish().unwrap());
-        enrichment.add(lookup.aliased(aliases.clone()), taking);
-        let mut enrichment = enrichment.finish();
+        let mut enrichment = aliased(&plan, &source, table, &aliases, threads);
         let found = enrichment.run(&mut source, &mut Discard::default(), None, threads).unwrap();
         let (mut matched, mut used) = (0, vec![0; aliases.len()]);
         for key in &ours {

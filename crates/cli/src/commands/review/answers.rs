@@ -101,9 +101,9 @@ impl Answers {
     /// # Errors
     /// When one can't be read, or is not text.
     pub(super) fn open(call: &Call, plan: Option<&Path>) -> Result<Self> {
-        let beside = plan.or(call.main.address.path()).unwrap_or(Path::new("review"));
-        let stem = beside.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-        let default = |what: &str| beside.with_file_name(format!("{stem}-{what}.csv"));
+        let next_to = plan.or(call.main.address.path()).unwrap_or(Path::new("review"));
+        let stem = next_to.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let default = |what: &str| next_to.with_file_name(format!("{stem}-{what}.csv"));
         let mut files: Vec<AnswerFile<SideTable>> = Vec::new();
         let mut of_lookup = Vec::new();
         for (table, _) in &call.references {

@@ -145,7 +145,7 @@ impl Card {
                 counted(keys.len() as u64, "key")
             ),
             fields: fields.collect(),
-            question: "Which value is meant, in all of these keys?".to_owned(),
+            question: "Which value is meant, in all these keys?".to_owned(),
             headers: their_headers.chain(["rows it matches".to_owned()]).collect(),
             choices: choices.collect(),
             ..Self::default()

@@ -54,7 +54,7 @@ pub(super) struct Aliases {
     by_key: HashMap<Box<[u8]>, (EntryId, usize), RandomState>,
     /// Those that are about some parts only, by which parts.
     of_parts: Vec<OfParts>,
-    /// Those with a part of the main key that a step can't read, by the cells of these parts as they were read.
+    /// Those with a part of the main key that a step can't read, by the cells of their parts as they were read.
     of_cells: Vec<OfParts>,
     used: Vec<AtomicU64>,
 }
@@ -63,7 +63,7 @@ pub(super) struct Aliases {
 #[derive(Debug)]
 struct OfParts {
     parts: Vec<usize>,
-    /// By the packed values of these parts, or the cells that they are made from: the reference's values, and the number
+    /// By the packed values of the parts, or the cells that they are made from: the reference's values, and the number
     /// of the alias.
     by_values: HashMap<Box<[u8]>, (Vec<String>, usize), RandomState>,
 }

@@ -134,7 +134,7 @@ pub(super) struct Facts {
     whole: [(usize, u64); 2],
     looks: [usize; Look::ALL.len()],
     fractions: usize,
-    /// How many rows have a day, and the first and last of these days.
+    /// How many rows have a day, and the first and last day.
     dated: usize,
     days: Option<(i32, i32)>,
 }

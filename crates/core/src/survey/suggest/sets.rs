@@ -25,7 +25,7 @@ struct Outcome {
     rows: usize,
     found: usize,
     unique: usize,
-    /// How many rows of the reference all of these rows agree with.
+    /// How many rows of the reference they agree with, in all.
     agreeing: usize,
 }
 

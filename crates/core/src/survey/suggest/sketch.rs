@@ -63,7 +63,7 @@ struct Sketching {
     facts: Facts,
     /// Values that were met lately, by their hashes, each at a place of its own.
     met: Vec<(u64, Value)>,
-    /// How many values were among them since there are so many, and how many not.
+    /// How many values were among them since their number last grew, and how many not.
     hits: usize,
     misses: usize,
     forms: [FormSketching; 2],
