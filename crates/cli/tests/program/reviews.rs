@@ -127,6 +127,27 @@ fn keys_are_settled_one_by_one() {
     assert_eq!(ran.ended(0).out, want);
 }
 
+/// What an answer gives rise to is asked next, and taking that answer back leads to its question again.
+#[test]
+fn an_answer_before_the_last_pass_is_taken_back() {
+    let scene = notebook().with("notebook.csv", "Apiary,Hive\nLarkfield,H-0O2\n");
+    let mut typist = begin(&scene, "", BIG);
+    typist.sees("`number` can't read \"0O2\" in Hive.");
+    typist.types("1");
+    typist.sees("2 rows of hives have this key and differ in Keeper.");
+    typist.types("u");
+    typist.sees("`number` can't read \"0O2\" in Hive.");
+    assert!(!scene.path("notebook-aliases.csv").exists());
+    typist.types("1");
+    typist.sees("2 rows of hives have this key and differ in Keeper.");
+    typist.types("2");
+    let (status, written) = typist.ends();
+    assert_eq!(status, 0);
+    assert!(written.contains("2 questions settled, which brings 2 rows"), "{written}");
+    let corrections = scene.read("notebook-corrections.csv");
+    assert!(corrections.contains("Larkfield,H-0O2,Keeper,Tamsin,"), "{corrections}");
+}
+
 /// The size of the terminal, and its ends.
 #[test]
 fn the_terminal_is_used_as_it_is() {
@@ -156,7 +177,11 @@ fn the_terminal_is_used_as_it_is() {
     let (status, written) = typist.ends();
     assert_eq!(status, 130);
     assert!(written.contains("\u{1b}[?1049l") && written.contains("\u{1b}[?25h"), "{written}");
-    // Without a terminal there are no questions.
+    // Without a terminal there are no questions, nor with a table in place of the keys.
+    let call = CALL.replace("notebook.csv", "-");
+    let (status, written) = Typist::begin(&scene, &format!("review {call}"), BIG).ends();
+    assert_eq!(status, 2);
+    assert!(written.contains("questions need a terminal"), "{written}");
     let ran = scene.run(&format!("review {CALL}")).ended(2);
     snapshot("review-without-terminal", &ran.err);
 }

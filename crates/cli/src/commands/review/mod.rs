@@ -13,6 +13,7 @@ mod screen;
 use std::io::{IsTerminal, stdin, stdout};
 
 use gather_keys_core::review::{Candidate, Question, Seeker};
+use gather_keys_formats::Address;
 
 use super::Outcome;
 use crate::arguments::{Review, TypedOptions};
@@ -83,7 +84,9 @@ pub(crate) fn review(review: &Review, typed: TypedOptions) -> Result<Outcome> {
     call.gates.counts.clear();
     call.messages.quiet = false;
     call.reasons = true;
-    if !(stdin().is_terminal() && stdout().is_terminal()) {
+    // A table from standard input would take the place of the keys.
+    let is_piped = call.inputs().any(|input| *input == Address::Standard);
+    if is_piped || !(stdin().is_terminal() && stdout().is_terminal()) {
         return Err(Error::NoTerminal);
     }
     let mut answers = Answers::open(&call, asked.file.as_ref().map(|file| file.path.as_path()))?;
@@ -132,12 +135,12 @@ fn ask_all(
         });
         match asking.ask(answers, at.unwrap_or_default(), view)? {
             (End::Asked, _) if questions.is_empty() || answers.given.len() == begun => {
-                return Ok(Left { questions: 0, beyond: round.gathered.beyond() });
+                return Ok(Left { questions: 0, beyond: round.beyond() });
             }
             (End::Asked, _) => {}
             (End::Back, _) => first = answers.undo(&round)?.map(|answer| answer.subject),
             (End::Quit, questions) => {
-                return Ok(Left { questions, beyond: round.gathered.beyond() });
+                return Ok(Left { questions, beyond: round.beyond() });
             }
         }
     }

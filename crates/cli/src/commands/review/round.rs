@@ -49,6 +49,12 @@ impl Round {
         questions(&self.enrichment, &self.findings, &self.gathered, threads, is_settled)
     }
 
+    /// How many rows have keys that are not asked about, because there are too many different ones.
+    pub(super) fn beyond(&self) -> u64 {
+        let unmatched = self.findings.lookups.iter().map(|found| found.unmatched.beyond());
+        unmatched.sum::<u64>() + self.gathered.beyond()
+    }
+
     /// The lookup that a question is about.
     pub(super) fn lookup(&self, question: &Question) -> &Lookup {
         // The questions are those of this round.

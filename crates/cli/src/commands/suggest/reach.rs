@@ -234,31 +234,38 @@ impl Ways<'_> {
             unreached.iter().map(|&nth| (nth, self.likely(nth))).collect();
         let mut found: BTreeMap<usize, Reach> = BTreeMap::new();
         for place in 0..WAYS {
-            for (via, between) in self.tables.iter().enumerate() {
-                let is_next = |(nth, vias): &&(usize, Vec<usize>)| {
-                    vias.get(place) == Some(&via)
-                        && !found.get(nth).is_some_and(|reach| self.is_best(reach))
-                };
-                let next: Vec<usize> = likely.iter().filter(is_next).map(|(nth, _)| *nth).collect();
-                if next.is_empty() {
-                    continue;
-                }
-                // A table that could be read once may not be there any more; then it leads nowhere.
-                let names = Headers::new(&between.name[..], link_names(self.own, self.tables, via));
-                let profile = opened(&between.text)
-                    .and_then(|mut open| Ok(Profile::of_main(&mut open, self.seed)?));
-                let Ok(profile) = profile.map(|profile| profile.renamed(names)) else { continue };
-                let ways =
-                    in_parallel(&next, self.threads, |&nth| self.by_way_of(via, &profile, nth));
-                for (nth, reach) in next.into_iter().zip(ways) {
-                    let Ok(Some(reach)) = reach else { continue };
-                    if found.get(&nth).is_none_or(|known| known.merit() < reach.merit()) {
-                        found.insert(nth, reach);
-                    }
+            let is_next = |(nth, vias): &&(usize, Vec<usize>)| {
+                vias.len() > place && !found.get(nth).is_some_and(|reach| self.is_best(reach))
+            };
+            let mut next: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+            for (nth, vias) in likely.iter().filter(is_next) {
+                next.entry(vias[place]).or_default().push(*nth);
+            }
+            let next: Vec<(usize, Vec<usize>)> = next.into_iter().collect();
+            let threads = self.threads.div_ceil(next.len().max(1));
+            let ways = in_parallel(&next, self.threads, |(via, next)| {
+                self.by_ways_of(*via, next, threads)
+            });
+            for (nth, reach) in ways.into_iter().flatten() {
+                if found.get(&nth).is_none_or(|known| known.merit() < reach.merit()) {
+                    found.insert(nth, reach);
                 }
             }
         }
         found.into_iter().collect()
+    }
+
+    /// The tables that one of those reached leads to, sought on this many threads.
+    fn by_ways_of(&self, via: usize, next: &[usize], threads: usize) -> Vec<(usize, Reach)> {
+        let between = &self.tables[via];
+        // A table that could be read once may not be there any more; then it leads nowhere.
+        let names = Headers::new(&between.name[..], link_names(self.own, self.tables, via));
+        let profile =
+            opened(&between.text).and_then(|mut open| Ok(Profile::of_main(&mut open, self.seed)?));
+        let Ok(profile) = profile.map(|profile| profile.renamed(names)) else { return Vec::new() };
+        let ways = in_parallel(next, threads, |&nth| self.by_way_of(via, &profile, nth));
+        let reached = next.iter().zip(ways);
+        reached.filter_map(|(nth, way)| Some((*nth, way.ok().flatten()?))).collect()
     }
 
     /// The tables that may lead to one, the likeliest first.
