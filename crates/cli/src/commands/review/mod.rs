@@ -1,6 +1,6 @@
 //! `review`: keys that only a person can settle, one question at a time, with answers that every later run uses.
 //!
-//! A [`Round`](round::Round) is one pass with the answers so far; its questions are asked one by one, and each answer is
+//! A [`Round`] is one pass with the answers so far; its questions are asked one by one, and each answer is
 //! written before the next question. When all are asked, another round finds the ones that the answers gave rise to.
 
 mod answers;
