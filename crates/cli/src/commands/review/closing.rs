@@ -6,7 +6,8 @@ use std::path::Path;
 
 use gather_keys_formats::{WholeFile, without_passwords};
 
-use super::answers::{Answers, Given};
+use super::answer::Given;
+use super::answers::Answers;
 use super::{Left, View};
 use crate::entered::{entered, entered_in_reference};
 use crate::error::Result;

@@ -3,6 +3,7 @@
 //! A [`Round`] is one pass with the answers so far; its questions are asked one by one, and each answer is
 //! written before the next question. When all are asked, another round finds the ones that the answers gave rise to.
 
+mod answer;
 mod answers;
 mod card;
 mod closing;
@@ -21,7 +22,8 @@ use crate::call::{Call, Purpose};
 use crate::error::{Error, Result};
 use crate::terminal::show;
 use crate::typed::Asked;
-use answers::{Answer, Answers, Given, Subject};
+use answer::{Answer, Given, Subject};
+use answers::Answers;
 use card::Card;
 use prompts::Prompts;
 use round::Round;
@@ -183,20 +185,20 @@ impl Asking<'_> {
                 if let Some(note) = note.take() {
                     card.note = Some(note);
                 }
-                let answer = match view.ask(&card, progress)? {
+                let given = match view.ask(&card, progress)? {
                     Reply::Search(text) => {
                         candidates = seeker.search(nth, &text);
                         searched = Some(text);
                         continue;
                     }
                     Reply::Choose(choice) => match candidates.get(choice) {
-                        Some(&one) => answers::chosen(round, question, one),
+                        Some(&one) => answer::chosen(round, question, one),
                         None => {
                             note = Some(no_choice(&candidates));
                             continue;
                         }
                     },
-                    Reply::None => answers::none(round, question),
+                    Reply::None => answer::none(round, question),
                     Reply::Skip => Answer {
                         subject: Subject::of(round, question),
                         rows: 0,
@@ -217,19 +219,12 @@ impl Asking<'_> {
                         break;
                     }
                 };
-                answers.take(round, answer)?;
+                answers.take(round, given)?;
                 at += 1;
                 break;
             }
         }
         Ok((End::Asked, 0))
-    }
-}
-
-impl Answer {
-    /// Whether it is more than to go on.
-    fn is_answered(&self) -> bool {
-        !matches!(self.given, Given::Skipped)
     }
 }
 
