@@ -73,6 +73,7 @@
 //! | [`lookup`] | from the key of a main row to its reference row |
 //! | [`findings`] | what the person should know about the keys |
 //! | [`enrich`] | the pass over the main table |
+//! | [`sql`] | the same enrichment as statements, for tables in a database |
 //! | [`diagnosis`] | why keys are unmatched, and what would fix them |
 //! | [`review`] | what only a person can settle |
 //! | [`survey`] | a look at a table by itself |
@@ -92,6 +93,7 @@ pub mod receipt;
 pub mod report;
 pub mod review;
 pub mod spill;
+pub mod sql;
 pub mod survey;
 pub mod table;
 pub mod template;

@@ -117,6 +117,12 @@ impl EnrichmentBuilder {
         }
     }
 
+    /// The columns of the output, of the main table and of the references resolved so far.
+    pub fn output_columns(&self) -> OutputColumns {
+        let all = OutputColumns::all(&self.main, &self.added, Overlay::default());
+        self.chosen.as_ref().map_or(all.clone(), |chosen| all.chosen(chosen))
+    }
+
     /// Adds the lookup of the next resolved reference.
     pub fn add(&mut self, lookup: Lookup, output: RowOutput) {
         self.lookups.push((lookup, output));

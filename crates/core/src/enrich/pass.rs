@@ -156,6 +156,11 @@ impl Enrichment {
         self.stages.lookups.iter().map(|(_, taking)| taking)
     }
 
+    /// The lookups with what each adds, in order, once nothing is to be run any more.
+    pub fn into_lookups(self) -> impl Iterator<Item = (Lookup, RowOutput)> {
+        self.stages.lookups.into_iter()
+    }
+
     /// The main table's columns that updates and corrections write.
     pub fn overlay(&self) -> &Overlay {
         &self.stages.overlay

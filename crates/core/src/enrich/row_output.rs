@@ -280,6 +280,11 @@ impl RowOutput {
         }
     }
 
+    /// Whether one of the cells is the row's key as it is compared.
+    pub(crate) fn shows_key(&self) -> bool {
+        self.cells.contains(&AddedCell::Mark(Mark::Key))
+    }
+
     /// The added cells that hold the row's status.
     pub(super) fn status_cells(&self) -> impl Iterator<Item = usize> + '_ {
         let cells = self.cells.iter().enumerate();

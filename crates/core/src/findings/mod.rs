@@ -7,6 +7,7 @@
 mod appended;
 mod bound;
 mod corrected;
+mod counted;
 mod gate;
 mod kind;
 mod recorder;
@@ -20,6 +21,7 @@ mod written;
 
 pub use appended::{Appended, NotAppended};
 pub use corrected::{Corrected, Correction};
+pub use counted::{Counted, CountedRow};
 pub use gate::{CountGate, Gate, GateResult};
 pub use kind::{Counts, Kind, KindInfo, Population, Severity};
 pub use recorder::{Change, ChangedBy, MainFinding, Recorder};

@@ -12,10 +12,12 @@ const _: () = assert!(SAMPLES <= crate::lookup::SPARE_ROWS);
 /// A main row that did not find its answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sample {
-    /// The row's number as a person counts: data rows from 1.
+    /// The row's number as a person counts: data rows from 1; 0 for a row that is named otherwise.
     pub row: u64,
     /// The line of the file on which it begins.
     pub line: u64,
+    /// The name of the row, where it has a better one than its number: that of its primary key.
+    pub name: Option<String>,
     /// The cells that its answer depends on, as they were read.
     pub key: Vec<String>,
     /// The entries of the key in the reference, when it is ambiguous.
@@ -43,6 +45,7 @@ impl Sample {
         Self {
             row: row.number(),
             line: row.line(),
+            name: None,
             key: lookup.as_read(row).into_iter().map(str::to_owned).collect(),
             candidates: lookup.entries(row, answer),
             unreadable: is_malformed.then(|| lookup.unreadable(row)).flatten(),

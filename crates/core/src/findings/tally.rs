@@ -33,9 +33,9 @@ pub struct LookupFindings {
     /// How often each kind occurs.
     pub counts: Counts,
     /// The first main rows of each trouble.
-    samples: [Vec<Sample>; TROUBLES.len()],
+    pub(super) samples: [Vec<Sample>; TROUBLES.len()],
     /// How often each key was asked for.
-    asked: RequestCounts,
+    pub(super) asked: RequestCounts,
     /// The columns that are blank in rows with a blank key, in the order of [`Lookup::columns`].
     pub blank_columns: Vec<usize>,
     /// The keys that no reference row holds, where they were to be kept.
@@ -56,7 +56,7 @@ pub struct UpdateFindings {
 }
 
 /// The troubles of main rows, of which samples are kept.
-const TROUBLES: [Kind; 5] =
+pub(super) const TROUBLES: [Kind; 5] =
     [Kind::Unmatched, Kind::NoHeader, Kind::Ambiguous, Kind::BlankKey, Kind::Malformed];
 
 impl LookupFindings {

@@ -27,13 +27,20 @@ pub struct UnmatchedKey {
     read: Option<Box<str>>,
     /// How many main rows hold it.
     pub rows: u64,
-    /// The first of them, as a person counts.
+    /// The first of them, as a person counts; 0 for a row that is named otherwise.
     pub row: u64,
     /// The line of the file on which that begins.
     pub line: u64,
+    /// The name of the row, where it has a better one than its number.
+    pub name: Option<Box<str>>,
 }
 
 impl UnmatchedKeys {
+    /// Keys that were found elsewhere, each once, and how many rows hold others.
+    pub(super) fn of(keys: Vec<UnmatchedKey>, beyond: u64) -> Self {
+        Self { keys, beyond }
+    }
+
     /// The keys that are kept.
     pub fn keys(&self) -> &[UnmatchedKey] {
         &self.keys
@@ -58,6 +65,7 @@ impl UnmatchedKey {
             rows: 1,
             row: row.number(),
             line: row.line(),
+            name: None,
         }
     }
 

@@ -41,6 +41,11 @@ impl Written {
 }
 
 impl WrittenCounts {
+    /// Counts in the order of [`Written::ALL`].
+    pub fn of_each(counts: [u64; 5]) -> Self {
+        Self(counts)
+    }
+
     /// How often it happened.
     pub fn of(&self, written: Written) -> u64 {
         self.0[written as usize]

@@ -6,12 +6,13 @@
 use ahash::RandomState;
 
 use super::Rule;
-use super::index::RangeMatch;
+use super::index::{Interval, RangeMatch};
 use crate::hashing::Seed;
 use crate::key::Key;
 use crate::plan::Reach;
 use crate::table::{Headers, RawForm};
-use crate::template::BoundTemplate;
+use crate::template::{BoundTemplate, PartState, StepBuffers};
+use crate::value::{Point, Scale};
 
 /// The key of a reference and what is taken of it.
 #[derive(Debug)]
@@ -79,10 +80,22 @@ pub enum Bounds {
 #[derive(Debug)]
 pub(crate) struct RangeSpec {
     /// The templates of the bounds, the lower one first.
-    pub(super) bounds: Vec<BoundTemplate>,
+    pub(crate) bounds: Vec<BoundTemplate>,
     pub(super) form: RangeForm,
-    pub(super) matching: RangeMatch,
-    pub(super) reach: Option<Reach>,
+    pub(crate) matching: RangeMatch,
+    pub(crate) reach: Option<Reach>,
+}
+
+/// The range of a row, as it is read.
+#[derive(Debug)]
+pub(crate) struct ReadRange {
+    pub(crate) state: PartState,
+    /// The scale and the ends, where it has both.
+    pub(crate) interval: Option<(Scale, Interval)>,
+    /// Whether some bound is a point on a scale.
+    pub(crate) has_point: bool,
+    /// The first bound that is none, by its number, and its value.
+    pub(crate) no_point: Option<(usize, String)>,
 }
 
 /// How a range is written.
@@ -99,7 +112,7 @@ pub(super) enum RangeForm {
 }
 
 impl RangeSpec {
-    pub(super) fn new(bounds: Bounds, reach: Option<Reach>) -> Self {
+    pub(crate) fn new(bounds: Bounds, reach: Option<Reach>) -> Self {
         let distance = reach.map(|(Reach::Number(distance) | Reach::Time(distance))| distance);
         let (bounds, form, matching) = match bounds {
             Bounds::Between { lower, upper, closed } => {
@@ -110,6 +123,50 @@ impl RangeSpec {
             Bounds::UpTo(bound) => (vec![bound], RangeForm::UpTo, RangeMatch::After(distance)),
         };
         Self { bounds, form, matching, reach }
+    }
+
+    /// Reads the range of a row, whose cells `cell` returns by column.
+    pub(crate) fn read<'c>(
+        &self,
+        cell: impl Fn(usize) -> &'c str,
+        blanks: &[String],
+        steps: &mut StepBuffers,
+    ) -> ReadRange {
+        let (mut state, mut points) = (PartState::Whole, Vec::with_capacity(2));
+        let mut no_point = None;
+        for (nth, bound) in self.bounds.iter().enumerate() {
+            bound.value(&cell, blanks, steps, |made, value| {
+                let point = if made == PartState::Whole { Point::of(value) } else { None };
+                if made == PartState::Whole && point.is_none() {
+                    state = PartState::Malformed;
+                    no_point.get_or_insert_with(|| (nth, value.to_owned()));
+                }
+                state = state.max(made);
+                points.extend(point);
+            });
+        }
+        let is_on_one_scale = points.windows(2).all(|pair| pair[0].scale() == pair[1].scale());
+        let interval = match (self.form, &points[..]) {
+            (RangeForm::Closed, [lower, upper]) => {
+                Some(Interval { lower: lower.at(), upper: upper.end() })
+            }
+            (RangeForm::Open, [lower, upper]) => {
+                Some(Interval { lower: lower.at(), upper: upper.at().saturating_sub(1) })
+            }
+            (RangeForm::From | RangeForm::UpTo, [bound]) => {
+                Some(Interval { lower: bound.at(), upper: bound.end() })
+            }
+            _ => None,
+        };
+        let is_backwards = interval.is_some_and(|interval| interval.upper < interval.lower);
+        let is_void = is_backwards || !is_on_one_scale;
+        let interval = interval.filter(|_| !is_void);
+        ReadRange {
+            state: if is_void { PartState::Malformed } else { state },
+            interval: points.first().map(|first| first.scale()).zip(interval),
+            has_point: !points.is_empty(),
+            no_point,
+        }
     }
 
     /// A range in the form in which it is written, from the cells of its bounds: `2026-03-01 .. 2026-05-31`.

@@ -12,6 +12,11 @@ pub struct TableIdentity {
 }
 
 impl TableIdentity {
+    /// Whether both are in one database of one server.
+    pub fn is_beside(&self, other: &Self) -> bool {
+        (&self.server, self.database) == (&other.server, other.database)
+    }
+
     /// The identity of a table that is there.
     pub(super) fn find(client: &mut Client, schema: &str, table: &str) -> Result<Self, Error> {
         let row = client.query_one(

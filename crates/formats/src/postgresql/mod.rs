@@ -8,6 +8,7 @@ mod connection;
 mod copied_rows;
 mod encryption;
 mod identity;
+mod in_database;
 mod password;
 mod reader;
 mod updater;
@@ -16,11 +17,9 @@ mod writer;
 
 pub use address::ServerAddress;
 pub use identity::TableIdentity;
+pub use in_database::{InDatabase, Most, Told};
 pub(crate) use reader::{open, tables};
 pub use updater::ServerUpdater;
 pub use writer::ServerWriter;
 
-/// A name as it is in a statement.
-fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
+use gather_keys_core::sql::quoted;

@@ -57,12 +57,10 @@ pub(crate) fn open(
     count_unbounded();
     let mut client = address.connect()?;
     client
-        .batch_execute(
-            "set datestyle = iso; set timezone = utc; set intervalstyle = postgres; \
-             set extra_float_digits = 1; set bytea_output = hex; \
-             set synchronize_seqscans = off; set max_parallel_workers_per_gather = 0; \
-             begin transaction isolation level repeatable read, read only",
-        )
+        .batch_execute(&format!(
+            "{SPELLING}; set max_parallel_workers_per_gather = 0; \
+             begin transaction isolation level repeatable read, read only"
+        ))
         .map_err(failed)?;
     let (schema, table, count) =
         chosen(&mut client, address).map_err(failed)?.ok_or_else(|| {
@@ -106,13 +104,18 @@ pub(crate) fn open(
     Ok((streamed, OpenedTable { table, tables: count, identity, declared }))
 }
 
+/// The forms that a server writes values in, and the order that it reads rows in, for every session.
+pub(super) const SPELLING: &str = "set datestyle = iso; set timezone = utc; \
+    set intervalstyle = postgres; set extra_float_digits = 1; set bytea_output = hex; \
+    set synchronize_seqscans = off; set standard_conforming_strings = on";
+
 /// The tables and views of the database that are no part of the server itself.
 const TABLES: &str = "select n.nspname, c.relname from pg_class c join pg_namespace n \
     on n.oid = c.relnamespace where c.relkind in ('r', 'v', 'm', 'p', 'f') \
     and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_(toast|temp)'";
 
 /// The schema and the name of the table that is meant, and among how many it was chosen.
-fn chosen(
+pub(super) fn chosen(
     client: &mut Client,
     address: &ServerAddress,
 ) -> std::result::Result<Option<(String, String, usize)>, postgres::Error> {
@@ -146,10 +149,13 @@ pub(crate) fn tables(address: &ServerAddress) -> Result<Vec<String>> {
 }
 
 /// How many tables an error names.
-const NAMED: i64 = 40;
+pub(super) const NAMED: i64 = 40;
 
 /// The names of the first tables of a database.
-fn names(client: &mut Client, most: i64) -> std::result::Result<Vec<String>, postgres::Error> {
+pub(super) fn names(
+    client: &mut Client,
+    most: i64,
+) -> std::result::Result<Vec<String>, postgres::Error> {
     let name = "case when pg_table_is_visible(c.oid) then c.relname \
                 else n.nspname || '.' || c.relname end";
     let query = TABLES.replace("n.nspname, c.relname", name);

@@ -4,6 +4,7 @@
 
 use std::fmt::Write;
 
+use gather_keys_core::sql::ValueType;
 use gather_keys_core::table::CellKind;
 use postgres::types::{Kind, Type};
 
@@ -32,6 +33,27 @@ pub(super) enum Spelling {
     Span,
     /// Bytes.
     Bytes,
+}
+
+/// The type of a column's values, as statements make texts of them; `bytewise` says whether its texts are equal only if their
+/// bytes are.
+pub(super) fn value_type(kind: &Type, bytewise: bool) -> ValueType {
+    match (Spelling::of(kind), kind.kind()) {
+        (_, Kind::Domain(of)) => value_type(of, bytewise),
+        (Spelling::Text, _) if matches!(*kind, Type::TEXT | Type::VARCHAR) => {
+            ValueType::Text { bytewise }
+        }
+        (Spelling::Text, _) => ValueType::Other,
+        (Spelling::Integer, _) => ValueType::Integer,
+        (Spelling::Decimal, _) => ValueType::Decimal,
+        (Spelling::Real(_), _) => ValueType::Real,
+        (Spelling::Truth, _) => ValueType::Truth,
+        (Spelling::Day, _) => ValueType::Day,
+        (Spelling::Moment(has_zone), _) => ValueType::Moment { has_zone },
+        (Spelling::Time, _) => ValueType::Time,
+        (Spelling::Span, _) => ValueType::Span,
+        (Spelling::Bytes, _) => ValueType::Bytes,
+    }
 }
 
 impl Spelling {

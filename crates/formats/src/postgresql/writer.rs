@@ -42,17 +42,17 @@ pub struct ServerWriter {
 
 /// A table that is there already.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct There {
-    identity: TableIdentity,
+pub(super) struct There {
+    pub(super) identity: TableIdentity,
     /// Its columns, each with its type.
-    columns: Vec<(String, String)>,
-    is_view: bool,
+    pub(super) columns: Vec<(String, String)>,
+    pub(super) is_view: bool,
     /// The things that would be lost with it.
-    would_lose: Vec<String>,
+    pub(super) would_lose: Vec<String>,
 }
 
 impl There {
-    fn find(
+    pub(super) fn find(
         client: &mut Client,
         schema: &str,
         table: &str,
@@ -106,7 +106,7 @@ impl There {
     }
 
     /// Whether it has these columns in this order.
-    fn has<'h>(&self, headers: impl ExactSizeIterator<Item = &'h str>) -> bool {
+    pub(super) fn has<'h>(&self, headers: impl ExactSizeIterator<Item = &'h str>) -> bool {
         self.columns.len() == headers.len()
             && self.columns.iter().zip(headers).all(|((own, _), header)| own == header)
     }
@@ -362,12 +362,12 @@ impl ServerWriter {
     }
 }
 
-fn refused(name: &str, error: &postgres::Error) -> Error {
+pub(super) fn refused(name: &str, error: &postgres::Error) -> Error {
     let fix = "check that the user may make the table, or name another";
     Error::Server { name: name.to_owned(), said: reported(error), fix }
 }
 
-fn too_long(name: &str, what: &str) -> Result<()> {
+pub(super) fn too_long(name: &str, what: &str) -> Result<()> {
     if what.len() <= LONGEST_NAME {
         return Ok(());
     }

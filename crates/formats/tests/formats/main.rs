@@ -11,6 +11,7 @@ mod crossing;
 mod delimited;
 mod detection;
 mod fuzz_targets;
+mod in_database;
 mod in_place;
 mod postgresql;
 mod whole_file;

@@ -72,6 +72,8 @@ pub struct ReferenceBuilder {
     dictionaries_from: usize,
     has_read: bool,
     threads: usize,
+    /// The positions of the rows in a table that is elsewhere, and how many rows and keys that has.
+    some_of: Option<(Vec<u32>, u64, u64)>,
 }
 
 impl ReferenceBuilder {
@@ -114,6 +116,7 @@ impl ReferenceBuilder {
             dictionaries_from: DICTIONARIES_FROM,
             has_read: false,
             threads: 1,
+            some_of: None,
         }
     }
 
@@ -280,13 +283,31 @@ impl ReferenceBuilder {
         }
     }
 
+    /// Says that the rows are some of a table that is elsewhere, at these positions, from 0 and ascending; it has `rows` in
+    /// all, with `keys` different keys.
+    #[must_use]
+    pub fn some_of(mut self, positions: Vec<u32>, rows: u64, keys: u64) -> Self {
+        self.some_of = Some((positions, rows, keys));
+        self
+    }
+
     /// Builds the reference, once all rows are there.
     ///
     /// # Errors
     /// [`Error::NoPosition`] when no bound of a range is a number or a date, [`Error::ReachOff`] when the reach is
     /// of another kind than the bounds, and [`Error::Scratch`] when the scratch space can't be written to.
     pub fn finish(self) -> Result<Reference> {
-        let Self { spec, mut tables, rows, partitions, filter, dictionaries, threads, .. } = self;
+        let Self {
+            spec,
+            mut tables,
+            mut rows,
+            partitions,
+            filter,
+            dictionaries,
+            threads,
+            some_of,
+            ..
+        } = self;
         tables.finish();
         let (spec, is_filtered) = (Arc::new(spec), filter.is_some());
         if let Some(mut partitions) = partitions {
@@ -302,7 +323,14 @@ impl ReferenceBuilder {
             });
         }
         tables.rows = u64::from(rows.seen);
-        Reference::of_rows(spec, tables, (rows, dictionaries), is_filtered, threads)
+        let Some((positions, all, keys)) = some_of else {
+            return Reference::of_rows(spec, tables, (rows, dictionaries), is_filtered, threads);
+        };
+        (rows.positions, tables.rows) = (positions, all);
+        let mut reference =
+            Reference::of_rows(spec, tables, (rows, dictionaries), is_filtered, threads)?;
+        reference.index.keys = keys;
+        Ok(reference)
     }
 }
 

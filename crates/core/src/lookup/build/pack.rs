@@ -11,13 +11,12 @@ use super::rows::{BuildRows, PackWorkspace};
 use crate::hashing::hash;
 use crate::key::pack_cells;
 use crate::lookup::RowId;
-use crate::lookup::index::{CellEntry, Interval};
-use crate::lookup::spec::{RangeForm, RangeSpec, Spec};
+use crate::lookup::index::CellEntry;
+use crate::lookup::spec::{RangeSpec, Spec};
 use crate::lookup::store::Dictionaries;
 use crate::table::packed::{self, RowCell};
 use crate::table::{Block, Packer, RawForm, Row};
 use crate::template::{BoundTemplate, PartState};
-use crate::value::Point;
 
 /// Packs rows by the specification of a reference.
 pub(super) struct RowPacker<'b> {
@@ -206,40 +205,15 @@ impl RowPacker<'_> {
         rows: &mut BuildRows,
         workspace: &mut PackWorkspace,
     ) -> PartState {
-        let (mut state, mut points) = (PartState::Whole, Vec::with_capacity(2));
+        let cell = |column| row.cell(column);
+        let read = range.read(cell, self.spec.key().blanks(), &mut workspace.steps);
         let ranges = &mut rows.ranges;
-        for (nth, bound) in range.bounds.iter().enumerate() {
-            let cell = |column| row.cell(column);
-            bound.value(cell, self.spec.key().blanks(), &mut workspace.steps, |made, value| {
-                let point = if made == PartState::Whole { Point::of(value) } else { None };
-                if made == PartState::Whole && point.is_none() {
-                    state = PartState::Malformed;
-                    ranges.no_point.get_or_insert_with(|| (id, nth, value.to_owned()));
-                }
-                state = state.max(made);
-                points.extend(point);
-            });
+        if let Some((nth, value)) = read.no_point {
+            ranges.no_point.get_or_insert((id, nth, value));
         }
-        ranges.has_point |= !points.is_empty();
-        let is_on_one_scale = points.windows(2).all(|pair| pair[0].scale() == pair[1].scale());
-        let interval = match (range.form, &points[..]) {
-            (RangeForm::Closed, [lower, upper]) => {
-                Some(Interval { lower: lower.at(), upper: upper.end() })
-            }
-            (RangeForm::Open, [lower, upper]) => {
-                Some(Interval { lower: lower.at(), upper: upper.at().saturating_sub(1) })
-            }
-            (RangeForm::From | RangeForm::UpTo, [bound]) => {
-                Some(Interval { lower: bound.at(), upper: bound.end() })
-            }
-            _ => None,
-        };
-        let is_backwards = interval.is_some_and(|interval| interval.upper < interval.lower);
-        let is_void = is_backwards || !is_on_one_scale;
-        let interval = interval.filter(|_| has_key && !is_void);
-        let with_scale = interval.zip(points.first());
-        ranges.intervals.push(with_scale.map(|(interval, first)| (first.scale(), interval)));
-        if is_void { PartState::Malformed } else { state }
+        ranges.has_point |= read.has_point;
+        ranges.intervals.push(read.interval.filter(|_| has_key));
+        read.state
     }
 
     /// Whether the packed key of a row holds the cells of its key columns as they were read.

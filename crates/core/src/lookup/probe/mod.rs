@@ -9,6 +9,7 @@ mod named_column;
 
 pub use aliases::{Alias, AliasState};
 pub use named_column::HeaderTemplate;
+pub(crate) use named_column::NamedColumn;
 
 use super::rule::{Compared, Decision};
 use super::{Answer, EntryId, Miss, Reference, Rule};
@@ -16,7 +17,6 @@ use crate::key::Key;
 use crate::table::{Packer, Row};
 use crate::template::{BoundTemplate, StepBuffers};
 use crate::value::Point;
-use named_column::NamedColumn;
 
 /// A reference that the rows of a main table can ask.
 #[derive(Debug)]

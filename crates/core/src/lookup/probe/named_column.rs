@@ -50,6 +50,13 @@ impl HeaderTemplate {
         &self.template
     }
 
+    /// The places, among the taken columns, of those that it may name.
+    pub(crate) fn places(&self) -> Vec<usize> {
+        let mut places: Vec<usize> = self.exact.values().copied().collect();
+        places.sort_unstable();
+        places
+    }
+
     /// The column that a main row names.
     pub(crate) fn column(
         &self,
@@ -57,21 +64,26 @@ impl HeaderTemplate {
         blanks: &[String],
         work: &mut StepBuffers,
     ) -> NamedColumn {
-        self.template.value(
-            |column| row.cell(column),
-            blanks,
-            work,
-            |state, name| match state {
-                PartState::Blank => NamedColumn::Blank,
-                PartState::Malformed => NamedColumn::Malformed,
-                PartState::Whole => {
-                    let found = self.exact.get(name).copied();
-                    let found = found
-                        .or_else(|| self.loose.get(&Headers::loosened(name)).copied().flatten());
-                    found.map_or(NamedColumn::Unknown, NamedColumn::Taken)
-                }
-            },
-        )
+        self.column_of(|column| row.cell(column), blanks, work)
+    }
+
+    /// The column that the cells of a main row name; `cell` returns them by column.
+    pub(crate) fn column_of<'c>(
+        &self,
+        cell: impl Fn(usize) -> &'c str,
+        blanks: &[String],
+        work: &mut StepBuffers,
+    ) -> NamedColumn {
+        self.template.value(cell, blanks, work, |state, name| match state {
+            PartState::Blank => NamedColumn::Blank,
+            PartState::Malformed => NamedColumn::Malformed,
+            PartState::Whole => {
+                let found = self.exact.get(name).copied();
+                let found =
+                    found.or_else(|| self.loose.get(&Headers::loosened(name)).copied().flatten());
+                found.map_or(NamedColumn::Unknown, NamedColumn::Taken)
+            }
+        })
     }
 
     /// The header that a main row names, where no column has it, and the nearest headers.

@@ -1,0 +1,136 @@
+//! Cells of stored tables: the type of a value on a server, and the text that it has as a cell.
+//!
+//! A reader of a table gives every value one canonical text. The expressions here make the same text on the server,
+//! so that keys are equal there exactly when they are equal here.
+
+/// The type of a stored value, by the text that it has as a cell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ValueType {
+    /// Text. Whether the server holds two texts equal only if their bytes are.
+    Text {
+        /// Whether it compares bytes.
+        bytewise: bool,
+    },
+    /// A whole number.
+    Integer,
+    /// A decimal number.
+    Decimal,
+    /// A number that may have an exponent.
+    Real,
+    /// `true` or `false`.
+    Truth,
+    /// A day.
+    Day,
+    /// A day and a time; with a zone or without.
+    Moment {
+        /// Whether it has a zone.
+        has_zone: bool,
+    },
+    /// A time of a day.
+    Time,
+    /// A span of time.
+    Span,
+    /// Bytes.
+    Bytes,
+    /// Any other, as the server writes it.
+    Other,
+}
+
+impl ValueType {
+    /// Whether of several values one is the least.
+    pub(super) fn has_least(self) -> bool {
+        !matches!(self, Self::Truth | Self::Bytes | Self::Other)
+    }
+
+    /// The canonical text of a value that an expression gives; null, or a blank text, for none. Dates, spans and bytes
+    /// are as in a session with ISO dates, UTC, spans in the server's own style and bytes in hexadecimal.
+    ///
+    /// ```
+    /// use gather_keys_core::sql::ValueType;
+    ///
+    /// assert_eq!(ValueType::Decimal.text("m.kg"), "trim_scale(m.kg)::text");
+    /// ```
+    pub fn text(self, value: &str) -> String {
+        match self {
+            Self::Text { bytewise: true } => value.to_owned(),
+            Self::Text { bytewise: false } => format!("({value})::text collate \"C\""),
+            Self::Integer | Self::Day | Self::Time => format!("({value})::text"),
+            Self::Decimal => format!("trim_scale({value})::text"),
+            Self::Real => format!(
+                "case when ({value}) = 0 then '0' when ({value})::text like '%e%' \
+                 then trim_scale(({value})::text::numeric)::text else ({value})::text end"
+            ),
+            Self::Truth => {
+                format!("case ({value}) when true then 'true' when false then 'false' end")
+            }
+            Self::Moment { has_zone: false } => format!(
+                "regexp_replace(({value})::text, '^(\\d{{4}}-\\d\\d-\\d\\d) ([0-9:.]+)$', '\\1T\\2')"
+            ),
+            Self::Moment { has_zone: true } => format!(
+                "regexp_replace(({value})::text, '^(\\d{{4}}-\\d\\d-\\d\\d) ([0-9:.]+)[+]00$', '\\1T\\2Z')"
+            ),
+            Self::Span => span(value),
+            Self::Bytes => format!("encode({value}, 'hex')"),
+            Self::Other => format!("concat({value})"),
+        }
+    }
+}
+
+/// Hours, minutes and seconds, of as many days as there are. Months have no length, and a span of days that goes one way
+/// and of hours that goes the other stays as the server has it.
+fn span(value: &str) -> String {
+    let days = format!("extract(day from {value})");
+    let hours = format!("extract(hour from {value})");
+    let time = format!("(({value}) - date_trunc('day', {value}))");
+    let zero = "interval '0'";
+    format!(
+        "case when ({value})::text ~ '(mon|year)' or ({days} <> 0 and {time} <> {zero} \
+         and ({days} < 0) <> ({time} < {zero})) then ({value})::text \
+         else case when {days} < 0 or {time} < {zero} then '-' else '' end \
+         || to_char(abs({days}) * 24 + abs({hours}), case when abs({days}) * 24 + abs({hours}) < 100 \
+         then 'FM00' else 'FM999999999999' end) \
+         || substring(case when {time} < {zero} then -{time} else {time} end::text from ':.*$') end"
+    )
+}
+
+/// A cell of a row, as an expression.
+#[derive(Debug, Clone)]
+pub(super) struct Cell {
+    /// The value.
+    pub(super) sql: String,
+    pub(super) value: ValueType,
+    /// The type that a column of such values is declared with.
+    pub(super) declared: String,
+}
+
+impl Cell {
+    /// A cell of text that is made, of any bytes.
+    pub(super) fn of_text(sql: String) -> Self {
+        Self { sql, value: ValueType::Text { bytewise: true }, declared: "text".to_owned() }
+    }
+
+    /// Its canonical text; blank where there is no value.
+    pub(super) fn text(&self) -> String {
+        match self.value {
+            ValueType::Other => self.value.text(&self.sql),
+            _ => format!("coalesce({}, '')", self.value.text(&self.sql)),
+        }
+    }
+
+    /// Whether values are equal exactly when their texts are, for a cell of either.
+    pub(super) fn compares_like(&self, other: &Self) -> bool {
+        matches!(
+            (self.value, other.value),
+            (ValueType::Integer, ValueType::Integer)
+                | (ValueType::Text { bytewise: true }, ValueType::Text { bytewise: true })
+        )
+    }
+
+    /// Whether it is blank, where it is compared by its value.
+    pub(super) fn is_blank(&self) -> String {
+        match self.value {
+            ValueType::Integer => format!("{} is null", self.sql),
+            _ => format!("({0} is null or {1})", self.sql, super::words::is_blank(&self.sql)),
+        }
+    }
+}

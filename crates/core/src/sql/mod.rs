@@ -1,0 +1,185 @@
+//! The same enrichment as statements, for tables that are in a database.
+//!
+//! In go the plans with their columns found and what the server says of the tables; out comes a [`Script`]: statements
+//! that join and count on the server, and [readings](Reading) of values that only this program can read. Nothing here
+//! has a connection.
+//!
+//! Each reference becomes four temporary tables:
+//!
+//! ```text
+//! rows      its rows, numbered, with their keys as they are compared and the cells that are taken
+//! repeated  its keys that several rows hold, whether these disagree, and which one the rule chooses
+//! asked     the different keys of the main table, and how many rows have each
+//! answers   what the lookup answers to each of them
+//! ```
+//!
+//! The output is the main table joined with the answers, so that its rows are gone through twice, whatever the rules.
+
+mod answers;
+mod asked;
+mod cell;
+mod counts;
+mod decision;
+mod reading;
+mod rows;
+mod stage;
+mod words;
+
+pub use cell::ValueType;
+pub use counts::{LookupQueries, RowQueries};
+pub use reading::{Reader, Reading};
+pub use words::quoted;
+
+use crate::enrich::Resolved;
+use crate::table::{Headers, OutputColumns};
+use answers::Answers;
+use cell::Cell;
+use stage::Stage;
+
+/// A table as a server has it.
+#[derive(Debug, Clone)]
+pub struct StoredTable {
+    /// Its name in statements.
+    pub name: String,
+    /// Its headers.
+    pub headers: Headers,
+    /// Its columns, in the order of the headers.
+    pub columns: Vec<StoredColumn>,
+    /// The columns of its primary key, from 0.
+    pub key: Vec<usize>,
+    /// The columns that its rows are in the order of, where it has one.
+    pub order_by: Vec<usize>,
+}
+
+/// A column of such a table.
+#[derive(Debug, Clone)]
+pub struct StoredColumn {
+    /// Its name there.
+    pub name: String,
+    /// The type of its values.
+    pub value: ValueType,
+    /// The type that it is declared with.
+    pub declared: String,
+}
+
+/// A reference, and what is asked of it.
+#[derive(Debug)]
+pub struct Asking<'a> {
+    /// Its name in messages.
+    pub name: &'a str,
+    /// The plan with its columns found.
+    pub found: &'a Resolved,
+    /// Whether a blank part of a key matches a blank part.
+    pub match_blanks: bool,
+    /// Its table.
+    pub table: &'a StoredTable,
+}
+
+/// A step of a script.
+#[derive(Debug)]
+pub enum Step {
+    /// A statement.
+    Statement {
+        /// What it does, in a sentence.
+        about: String,
+        /// The statement.
+        sql: String,
+    },
+    /// Values that this program reads.
+    Reading {
+        /// What is read, in a sentence.
+        about: String,
+        /// How.
+        reading: Reading,
+    },
+}
+
+/// An enrichment as statements.
+#[derive(Debug)]
+pub struct Script {
+    /// What makes the answers, in order.
+    pub steps: Vec<Step>,
+    /// The columns of the output: each name, the expression of its value, that of its canonical text, and its type.
+    pub output: Vec<OutputColumn>,
+    /// The tables that the output is made of, and the rows of them that go out: what follows the columns of a query.
+    pub source: String,
+    /// For each reference the queries for its findings.
+    pub lookups: Vec<LookupQueries>,
+}
+
+/// A column of the output.
+#[derive(Debug, Clone)]
+pub struct OutputColumn {
+    /// Its name.
+    pub name: String,
+    /// The expression of its value.
+    pub value: String,
+    /// The expression of its canonical text.
+    pub text: String,
+    /// Its type.
+    pub declared: String,
+}
+
+/// A script while it is written.
+#[derive(Debug, Default)]
+struct Steps {
+    all: Vec<Step>,
+    readings: usize,
+}
+
+impl Steps {
+    fn statement(&mut self, about: String, sql: String) {
+        self.all.push(Step::Statement { about, sql });
+    }
+
+    /// Adds a reading, and gives the name of its table.
+    fn reading(&mut self, about: String, make: impl FnOnce(String) -> Reading) -> &Reading {
+        self.readings += 1;
+        let reading = make(format!("read_{}", self.readings));
+        self.all.push(Step::Reading { about, reading });
+        match self.all.last() {
+            Some(Step::Reading { reading, .. }) => reading,
+            _ => unreachable!("it was added just now"),
+        }
+    }
+}
+
+impl Script {
+    /// The statements of an enrichment: the main table, what is asked of each reference in order, and the columns of the
+    /// output. Matches by position have no meaning here and are not to be among them.
+    pub fn new(main: &StoredTable, asked: &[Asking<'_>], output: &OutputColumns) -> Self {
+        let mut steps = Steps::default();
+        let mut stage = Stage::of(main);
+        let mut lookups = Vec::new();
+        let key = stage::numbered_by(main).is_none().then(|| main.headers.address(main.key[0]));
+        for (nth, asking) in asked.iter().enumerate() {
+            let answers = Answers::write(&mut steps, &stage, nth + 1, asking);
+            lookups.push(LookupQueries::new(asking, &answers, key.clone()));
+            stage.add(asking, &answers);
+        }
+        for (nth, queries) in lookups.iter_mut().enumerate() {
+            queries.count_updates(&stage, nth);
+        }
+        let column = |nth: usize| {
+            let cell = stage.cell(output.column(nth));
+            OutputColumn {
+                name: output.headers().name(nth).to_owned(),
+                value: cell.sql.clone(),
+                text: format!("nullif({}, '')", cell.text()),
+                declared: cell.declared.clone(),
+            }
+        };
+        let output = (0..output.len()).map(column).collect();
+        Self { source: stage.rows_that_go_out(), steps: steps.all, output, lookups }
+    }
+}
+
+/// The cells of a stored table under an alias.
+fn cells_of(table: &StoredTable, alias: &str) -> Vec<Cell> {
+    let cell = |column: &StoredColumn| Cell {
+        sql: format!("{alias}.{}", quoted(&column.name)),
+        value: column.value,
+        declared: column.declared.clone(),
+    };
+    table.columns.iter().map(cell).collect()
+}

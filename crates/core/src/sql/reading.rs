@@ -1,0 +1,179 @@
+//! Values that only this program can read: what steps make of them, where they are on a scale, which column they name.
+//!
+//! A query gives the distinct cells; each is read here, and the result goes into a temporary table next to the cells,
+//! which statements join. So every step works as it does elsewhere, and only distinct values cross the wire.
+
+use crate::lookup::{HeaderTemplate, NamedColumn, RangeSpec};
+use crate::template::{BoundTemplate, PartState, StepBuffers};
+use crate::value::{Point, Scale};
+
+/// A temporary table of cells and of what is read of them.
+#[derive(Debug)]
+pub struct Reading {
+    table: String,
+    query: String,
+    /// The columns of the row that the cells are of, in their order.
+    columns: Vec<usize>,
+    blanks: Vec<String>,
+    what: What,
+}
+
+/// What is read.
+#[derive(Debug)]
+pub(super) enum What {
+    /// A part of a key: its state and its value.
+    Part(BoundTemplate),
+    /// A value that must be in a range: its state, its scale and its place there.
+    Point(BoundTemplate),
+    /// A value that orders rows: its scale and its place there.
+    Rank(BoundTemplate),
+    /// A range: its state, its scale and its ends.
+    Range(RangeSpec),
+    /// The header that a main row names: its state, and the place of the column.
+    Header(HeaderTemplate),
+}
+
+/// The states of what was read, as numbers.
+pub(super) const WHOLE: u8 = 0;
+pub(super) const BLANK: u8 = 1;
+pub(super) const MALFORMED: u8 = 2;
+pub(super) const UNKNOWN: u8 = 3;
+
+impl Reading {
+    /// What is read of the cells that a query gives, each once, as texts. They are of these columns of a row.
+    pub(super) fn new(
+        table: String,
+        query: String,
+        columns: Vec<usize>,
+        blanks: &[String],
+        what: What,
+    ) -> Self {
+        Self { table, query, columns, blanks: blanks.to_vec(), what }
+    }
+
+    /// The name of the temporary table.
+    pub fn table(&self) -> &str {
+        &self.table
+    }
+
+    /// The query for the distinct cells.
+    pub fn query(&self) -> &str {
+        &self.query
+    }
+
+    /// How many cells a row of the query has.
+    pub fn width(&self) -> usize {
+        self.columns.len()
+    }
+
+    /// The columns that follow the cells, each with its type.
+    fn results(&self) -> &'static [(&'static str, &'static str)] {
+        match self.what {
+            What::Part(_) => &[("state", "smallint"), ("value", "text")],
+            What::Point(_) => &[("state", "smallint"), ("scale", "smallint"), ("place", "numeric")],
+            What::Rank(_) => &[("scale", "smallint"), ("place", "numeric")],
+            What::Range(_) => &[
+                ("state", "smallint"),
+                ("scale", "smallint"),
+                ("lower", "numeric"),
+                ("upper", "numeric"),
+            ],
+            What::Header(_) => &[("state", "smallint"), ("place", "integer")],
+        }
+    }
+
+    /// The statement that makes the temporary table.
+    pub fn create(&self) -> String {
+        let cells = (1..=self.width()).map(|nth| format!("in{nth} text"));
+        let results = self.results().iter().map(|(name, kind)| format!("{name} {kind}"));
+        let columns: Vec<String> = cells.chain(results).collect();
+        format!("create temp table {} ({})", self.table, columns.join(", "))
+    }
+
+    /// Begins to read.
+    pub fn reader(&self) -> Reader<'_> {
+        Reader { reading: self, steps: StepBuffers::default() }
+    }
+
+    /// The condition under which a record of the table is about cells with these texts.
+    pub(super) fn is_of(&self, alias: &str, texts: &[String]) -> String {
+        let pairs = texts.iter().enumerate();
+        super::words::joined(
+            pairs.map(|(nth, text)| format!("{alias}.in{} = {text}", nth + 1)),
+            " and ",
+        )
+    }
+}
+
+/// Reads the cells of rows, one after the other.
+#[derive(Debug)]
+pub struct Reader<'r> {
+    reading: &'r Reading,
+    steps: StepBuffers,
+}
+
+impl Reader<'_> {
+    /// Reads the cells of a row, and hands each result to `take`: a text, or `None` for null.
+    pub fn read(&mut self, cells: &[String], mut take: impl FnMut(Option<&str>)) {
+        let Reading { columns, blanks, what, .. } = self.reading;
+        let cell = |column: usize| {
+            let place = columns.iter().position(|&other| other == column);
+            place.and_then(|place| cells.get(place)).map_or("", String::as_str)
+        };
+        let steps = &mut self.steps;
+        let number = |number: Option<i128>, take: &mut dyn FnMut(Option<&str>)| match number {
+            Some(number) => take(Some(itoa::Buffer::new().format(number))),
+            None => take(None),
+        };
+        let state_of = |state: PartState| match state {
+            PartState::Whole => WHOLE,
+            PartState::Blank => BLANK,
+            PartState::Malformed => MALFORMED,
+        };
+        match what {
+            What::Part(template) => template.value(cell, blanks, steps, |state, value| {
+                number(Some(state_of(state).into()), &mut take);
+                take(Some(if state == PartState::Blank { "" } else { value }));
+            }),
+            What::Point(template) => template.value(cell, blanks, steps, |state, value| {
+                let point = if state == PartState::Whole { Point::of(value) } else { None };
+                let is_off = state == PartState::Whole && point.is_none();
+                let state = if is_off { PartState::Malformed } else { state };
+                number(Some(state_of(state).into()), &mut take);
+                number(point.map(|point| scale_of(point.scale())), &mut take);
+                number(point.map(Point::at), &mut take);
+            }),
+            What::Rank(template) => template.value(cell, &[], steps, |state, value| {
+                let point = if state == PartState::Whole { Point::of(value) } else { None };
+                number(point.map(|point| scale_of(point.scale())), &mut take);
+                number(point.map(Point::at), &mut take);
+            }),
+            What::Range(range) => {
+                let read = range.read(cell, blanks, steps);
+                number(Some(state_of(read.state).into()), &mut take);
+                number(read.interval.map(|(scale, _)| scale_of(scale)), &mut take);
+                number(read.interval.map(|(_, ends)| ends.lower), &mut take);
+                number(read.interval.map(|(_, ends)| ends.upper), &mut take);
+            }
+            What::Header(template) => {
+                let (state, place) = match template.column_of(cell, blanks, steps) {
+                    NamedColumn::Taken(place) => (WHOLE, Some(place as i128)),
+                    NamedColumn::Blank => (BLANK, None),
+                    NamedColumn::Malformed => (MALFORMED, None),
+                    NamedColumn::Unknown => (UNKNOWN, None),
+                };
+                number(Some(state.into()), &mut take);
+                number(place, &mut take);
+            }
+        }
+    }
+}
+
+/// The number of a scale.
+fn scale_of(scale: Scale) -> i128 {
+    match scale {
+        Scale::Number => 0,
+        Scale::Civil => 1,
+        Scale::Instant => 2,
+    }
+}

@@ -1,0 +1,458 @@
+//! Enrichments inside a database, against those of the program's own engine, on a real server.
+
+// A test that is skipped should say so.
+#![allow(clippy::print_stderr)]
+
+use std::fmt::Write as _;
+
+use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder};
+use gather_keys_core::findings::{Findings, Kind, LookupFindings, Written};
+use gather_keys_core::lookup::Lookup;
+use gather_keys_core::plan::{
+    Columns, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched, Within,
+};
+use gather_keys_core::sql::{Asking, Script, StoredTable};
+use gather_keys_core::table::Collected;
+use gather_keys_core::template::read_steps;
+use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
+use gather_keys_formats::{Address, Described, Table, Untapped};
+use postgres::{Client, NoTls};
+use proptest::prelude::*;
+
+const SEED: [u64; 4] = [1, 2, 3, 4];
+const MOST: Most = Most { sampled: 100, unmatched: 1000, rows: 1000 };
+
+/// A schema of its own for a test, created afresh, on the server that `GATHER_KEYS_TEST_SERVER` names.
+fn schema(name: &str) -> Option<(String, Client)> {
+    let Ok(server) = std::env::var("GATHER_KEYS_TEST_SERVER") else {
+        eprintln!("skipped: set GATHER_KEYS_TEST_SERVER to what `.ci/server start DIR` prints");
+        return None;
+    };
+    let mut client = Client::connect(&server, NoTls).unwrap();
+    client
+        .batch_execute(&format!("drop schema if exists {name} cascade; create schema {name}"))
+        .unwrap();
+    Some((server, client))
+}
+
+/// What is asked of a reference: its table, the order of its rows, and the plan.
+#[derive(Debug, Clone)]
+struct Asked {
+    table: &'static str,
+    order_by: Vec<String>,
+    plan: ReferencePlan,
+}
+
+/// What came out: the rows, and what was found of each reference.
+struct Outcome {
+    headers: Vec<String>,
+    rows: Vec<Vec<String>>,
+    lookups: Vec<(Lookup, LookupFindings)>,
+}
+
+/// A table of the server by its own reader.
+fn open(server: &str, table: &str, order_by: &[String]) -> Table {
+    let address = Address::new(format!("{server}#{table}").as_ref());
+    let described = Described { order_by: order_by.to_vec(), ..Described::default() };
+    Table::open(&address, &described, &Untapped).unwrap().0
+}
+
+/// The enrichment by the program's own engine.
+fn here(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Result<Outcome, String> {
+    let mut main = open(server, main, &[]);
+    let mut builder = EnrichmentBuilder::new(gather_keys_core::table::Source::headers(&main), SEED);
+    for Asked { table, order_by, plan } in asked {
+        let mut table = open(server, table, order_by);
+        let headers = gather_keys_core::table::Source::headers(&table).clone();
+        let found = builder.resolve(plan, &headers, &[]).map_err(|error| error.to_string())?;
+        let mut reference = found.builder(plan, &headers, SEED);
+        reference.read(&mut table, 1).map_err(|error| error.to_string())?;
+        let reference = reference.finish().map_err(|error| error.to_string())?;
+        let (lookup, output) = found.lookup(reference);
+        builder.add(lookup, output);
+    }
+    if !columns.is_empty() {
+        builder.choose(columns, &[]).map_err(|error| error.to_string())?;
+    }
+    let lookups: Vec<_> =
+        builder.lookups().iter().map(|(lookup, _)| lookup.key().clone()).collect();
+    drop(lookups);
+    let mut enrichment = builder.finish().explaining(true).sampling(100);
+    let mut out = Collected::default();
+    let findings = enrichment.run(&mut main, &mut Adapter(&mut out), None, 1);
+    let findings: Findings = findings.map_err(|error| error.to_string())?;
+    let lookups = into_lookups(enrichment).into_iter().zip(findings.lookups).collect();
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
+}
+
+/// The lookups of an enrichment.
+fn into_lookups(enrichment: Enrichment) -> Vec<Lookup> {
+    enrichment.into_lookups().map(|(lookup, _)| lookup).collect()
+}
+
+/// Collects rows with the errors of this crate.
+struct Adapter<'c>(&'c mut Collected);
+
+impl gather_keys_core::table::Sink for Adapter<'_> {
+    type Error = gather_keys_formats::Error;
+    type Renderer = <Collected as gather_keys_core::table::Sink>::Renderer;
+
+    fn write_headers(
+        &mut self,
+        columns: &gather_keys_core::table::OutputColumns,
+    ) -> Result<(), Self::Error> {
+        Ok(self.0.write_headers(columns)?)
+    }
+
+    fn renderer(&self, columns: &gather_keys_core::table::OutputColumns) -> Self::Renderer {
+        self.0.renderer(columns)
+    }
+
+    fn write(&mut self, rendered: &mut Vec<Vec<String>>) -> Result<(), Self::Error> {
+        Ok(self.0.write(rendered)?)
+    }
+}
+
+/// The same inside the database.
+fn there(
+    server: &str,
+    main: &str,
+    asked: &[Asked],
+    columns: &[Columns],
+) -> Result<Outcome, String> {
+    let said = |error: gather_keys_formats::Error| error.to_string();
+    let address = |table: &str| ServerAddress::of(&format!("{server}#{table}")).unwrap();
+    let mut database = InDatabase::begin(&address(main)).map_err(said)?;
+    database.set_target(&address("within.out"), true).map_err(said)?;
+    let (main, _) = database.describe(&address(main), &[]).map_err(said)?;
+    let mut builder = EnrichmentBuilder::new(&main.headers, SEED);
+    let mut all: Vec<(StoredTable, _)> = Vec::new();
+    for Asked { table, order_by, plan } in asked {
+        let (table, _) = database.describe(&address(table), order_by).map_err(said)?;
+        let found = builder.resolve(plan, &table.headers, &[]);
+        all.push((table, found.map_err(|error| error.to_string())?));
+    }
+    if !columns.is_empty() {
+        builder.choose(columns, &[]).map_err(|error| error.to_string())?;
+    }
+    let asking: Vec<Asking<'_>> = all
+        .iter()
+        .zip(asked)
+        .map(|((table, found), asked)| Asking {
+            name: &asked.plan.name,
+            found,
+            match_blanks: asked.plan.match_blanks,
+            table,
+        })
+        .collect();
+    let script = Script::new(&main, &asking, &builder.output_columns());
+    drop(asking);
+    let carried = database.carry_out(&script, |_| ());
+    carried.map_err(|error| format!("{error}\n{}", text_of(&script)))?;
+    let mut lookups = Vec::new();
+    for (((table, found), asked), queries) in all.into_iter().zip(asked).zip(&script.lookups) {
+        let found = database.findings(queries, (&asked.plan, &table, found), SEED, MOST);
+        let (lookup, _, findings) =
+            found.map_err(|error| format!("{error}\n{queries:#?}\n{}", text_of(&script)))?;
+        lookups.push((lookup, findings));
+    }
+    let written =
+        database.write(&script).map_err(|error| format!("{error}\n{}", text_of(&script)))?;
+    database.commit().map_err(said)?;
+    let mut table = open(server, "within.out", &[]);
+    let mut out = Collected::default();
+    let builder = EnrichmentBuilder::new(gather_keys_core::table::Source::headers(&table), SEED);
+    builder.finish().run(&mut table, &mut Adapter(&mut out), None, 1).map_err(said)?;
+    assert_eq!(written, out.rows.len() as u64);
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
+}
+
+/// A script, to be read in a failed test.
+fn text_of(script: &Script) -> String {
+    let mut text = String::new();
+    for step in &script.steps {
+        let _ = writeln!(text, "{step:#?}");
+    }
+    text.replace("\\n", "\n")
+}
+
+/// What was found, as far as both have to say the same.
+fn told((lookup, found): &(Lookup, LookupFindings)) -> String {
+    let mut text = String::new();
+    for kind in Kind::ALL {
+        let _ = write!(text, "{} {}, ", kind.label(), found.counts.of(kind));
+    }
+    let counts = &found.counts;
+    let _ = writeln!(
+        text,
+        "main rows {}, rows {}, keys {}, without a key {}, malformed {}, out of range {}, ranges {:?}",
+        counts.main_rows,
+        counts.reference_rows,
+        counts.reference_keys,
+        counts.keyless_rows,
+        counts.malformed_rows,
+        counts.out_of_range,
+        counts.ranges,
+    );
+    for update in &found.updates {
+        let each = Written::ALL.map(|one| format!("{} {}", one.label(), update.written.of(one)));
+        let _ = writeln!(text, "column {}: {}", update.column, each.join(", "));
+    }
+    let mut keys: Vec<String> = found
+        .unmatched
+        .keys()
+        .iter()
+        .map(|key| format!("{:?}: {}", key.parts().collect::<Vec<_>>(), key.rows))
+        .collect();
+    keys.sort();
+    let groups = found.groups(lookup).map(|group| {
+        let reference = lookup.reference();
+        let rows: Vec<u64> = group.rows.iter().map(|&row| reference.number(row)).collect();
+        format!("{rows:?} {} {}", group.conflicting, group.collapsed)
+    });
+    let mut groups: Vec<String> = groups.collect();
+    groups.sort();
+    let unused: Vec<u64> = found.unused(lookup).map(|row| lookup.reference().number(row)).collect();
+    for kind in [Kind::Ambiguous, Kind::Malformed, Kind::NoHeader, Kind::Unmatched, Kind::BlankKey]
+    {
+        let mut samples: Vec<String> = found
+            .samples(kind)
+            .iter()
+            .map(|sample| {
+                let (nearest, header) = (sample.nearest.is_some(), &sample.header);
+                let rows = lookup.reference().rows_among(&sample.candidates);
+                let rows: Vec<u64> =
+                    rows.iter().map(|&row| lookup.reference().number(row)).collect();
+                format!("{:?} {rows:?} {:?} {nearest} {header:?}", sample.key, sample.unreadable)
+            })
+            .collect();
+        samples.sort();
+        // Rows of the same cells come once.
+        samples.dedup();
+        let _ = writeln!(text, "{}: {samples:?}", kind.label());
+    }
+    let _ = writeln!(text, "unmatched {keys:?}\nrepeated {groups:?}\nunused {unused:?}");
+    let _ = writeln!(text, "blank columns {:?}", found.blank_columns);
+    text
+}
+
+/// Compares both ways.
+fn compare(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Result<(), String> {
+    let ours = here(server, main, asked, columns);
+    let theirs = there(server, main, asked, columns);
+    let (mut ours, mut theirs) = match (ours, theirs) {
+        (Ok(ours), Ok(theirs)) => (ours, theirs),
+        (Err(_), Err(_)) => return Ok(()),
+        (ours, theirs) => {
+            return Err(format!(
+                "here {:?}, there {}",
+                ours.err(),
+                theirs.err().unwrap_or_default()
+            ));
+        }
+    };
+    if ours.headers != theirs.headers {
+        return Err(format!("headers {:?} {:?}", ours.headers, theirs.headers));
+    }
+    ours.rows.sort();
+    theirs.rows.sort();
+    if ours.rows != theirs.rows {
+        let rows =
+            |rows: &[Vec<String>]| rows.iter().map(|row| format!("{row:?}\n")).collect::<String>();
+        return Err(format!("here\n{}\nthere\n{}", rows(&ours.rows), rows(&theirs.rows)));
+    }
+    for (ours, theirs) in ours.lookups.iter().zip(&theirs.lookups) {
+        let (ours, theirs) = (told(ours), told(theirs));
+        if ours != theirs {
+            return Err(format!("here\n{ours}\nthere\n{theirs}"));
+        }
+    }
+    Ok(())
+}
+
+/// Texts that meet each other by steps, or nearly.
+fn text() -> impl Strategy<Value = Option<String>> {
+    let texts = ["H-1", "h-1 ", "H-01", "H-2", "2", " ", "", "H\u{a0}1", "it's; \\ $$", "B; C"];
+    prop::option::weighted(0.9, prop::sample::select(texts.to_vec()).prop_map(str::to_owned))
+}
+
+/// A type of a column, and values of it.
+fn typed() -> impl Strategy<Value = (&'static str, Vec<&'static str>)> {
+    prop::sample::select(vec![
+        ("integer", vec!["1", "2", "3"]),
+        ("bigint", vec!["1", "2", "-1"]),
+        ("text", vec!["1", "2.0", "x", "", " 1"]),
+        ("numeric", vec!["1", "2.00", "0.10", "NaN"]),
+        ("double precision", vec!["1", "2", "1e-7", "-0", "NaN"]),
+        ("boolean", vec!["true", "false"]),
+        ("char(3)", vec!["1", "2", "x"]),
+        ("timestamptz", vec!["2026-05-19 10:00+02", "2026-05-19 08:00+00", "infinity"]),
+    ])
+}
+
+/// Days, among them one that is none.
+fn day() -> impl Strategy<Value = Option<String>> {
+    let days = ["2026-05-01", "2026-05-03", "2026-05-05", "2026-06-01", "2026-06-10", "2026-07-01"];
+    prop::option::weighted(0.9, prop::sample::select(days.to_vec()).prop_map(str::to_owned))
+}
+
+fn literal(value: Option<&str>) -> String {
+    value.map_or("null".to_owned(), |value| {
+        format!("E'{}'", value.replace('\\', "\\\\").replace('\'', "''"))
+    })
+}
+
+/// The values of a table's rows.
+fn values(rows: &[Vec<Option<String>>]) -> String {
+    let row = |row: &Vec<Option<String>>| {
+        let cells: Vec<String> = row.iter().map(|cell| literal(cell.as_deref())).collect();
+        format!("({})", cells.join(", "))
+    };
+    rows.iter().map(row).collect::<Vec<_>>().join(", ")
+}
+
+/// A plan of the reference `ref`, in the forms that a person writes.
+fn plan() -> impl Strategy<Value = ReferencePlan> {
+    let on = prop::sample::select(vec![
+        "a = k",
+        "a = k",
+        "b = k2",
+        "a = k, b = k2",
+        "a | fold | trim = k | fold | trim",
+        "b | number = k2 | number",
+        "{a}/{b} = {k}/{k2}",
+        "a | code = k | code, b = k2",
+        "a = any(k, s1, s2)",
+        "a | fold | tidy = any(s1, s2 | fold | tidy)",
+        "size = s1",
+    ]);
+    let within = prop::option::weighted(
+        0.3,
+        prop::sample::select(vec![
+            ("day in lo .. hi", None),
+            ("day in lo ..< hi", None),
+            ("day in lo ..", None),
+            ("day in .. lo", Some("3 days")),
+            ("day in lo ..", Some("2 days")),
+        ]),
+    );
+    let take = prop::sample::subsequence(
+        vec![
+            "w",
+            "v as Value",
+            "{size} as Named",
+            "@status",
+            "@count",
+            "@key",
+            "@row",
+            "@table",
+            "x",
+            "@column",
+        ],
+        0..6,
+    );
+    let rule = prop::sample::select(vec![
+        "report",
+        "first",
+        "last",
+        "highest v",
+        "lowest lo",
+        "every",
+        "list",
+    ]);
+    let unmatched = prop::sample::select(vec!["blank", "blank", "drop", "only", "fill none"]);
+    let update = prop::option::weighted(
+        0.3,
+        (prop::sample::select(vec!["note = w", "n = v", "note = v"]), any::<bool>(), any::<bool>()),
+    );
+    (on, within, take, rule, unmatched, update, any::<bool>(), prop::bool::weighted(0.15)).prop_map(
+        |(on, within, take, rule, unmatched, update, cleans, match_blanks)| ReferencePlan {
+            name: "ref".to_owned(),
+            on: On::parse(&[on]).unwrap(),
+            clean: if cleans { read_steps("clean", "compact").unwrap() } else { Vec::new() },
+            within: within.map(|(within, _)| Within::parse(within).unwrap()),
+            reach: within.and_then(|(_, reach)| Some(Reach::parse(reach?).unwrap())),
+            when_duplicate: WhenDuplicate::parse(rule).unwrap(),
+            when_unmatched: WhenUnmatched::parse(unmatched).unwrap(),
+            match_blanks,
+            take: Some(
+                take.iter()
+                    .filter(|one| **one != "@column" || on.contains("any("))
+                    .map(|one| Take::parse(one).unwrap())
+                    .flatten()
+                    .collect(),
+            ),
+            update: update.iter().flat_map(|(update, ..)| Update::parse(update).unwrap()).collect(),
+            replace: match update {
+                Some((_, true, _)) => Replace::Blanks,
+                _ => Replace::All,
+            },
+            bring_blanks: update.is_some_and(|(.., brings)| brings),
+            ..ReferencePlan::default()
+        },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases(), ..ProptestConfig::default() })]
+
+    /// Whatever is asked of whatever tables, the table and the findings are those of the program's own engine.
+    #[test]
+    fn a_database_answers_as_the_engine_does(
+        ((ours, our_values), (theirs, their_values)) in (typed(), typed()),
+        main in prop::collection::vec(
+            (text(), 0..9_usize, day(), prop::sample::select(vec!["s1", "s2", "S1 ", "s9", ""]), text()), 0..12),
+        reference in prop::collection::vec(
+            (text(), 0..9_usize, day(), day(), text(), (text(), text()), prop::option::of(0..3_i32)), 0..10),
+        plans in prop::collection::vec(plan(), 1..3),
+        chains in any::<bool>(),
+        has_key in any::<bool>(),
+        orders in any::<bool>(),
+        chosen in prop::bool::weighted(0.2),
+    ) {
+        let Some((server, mut client)) = schema("within") else { return Ok(()) };
+        let value = |values: &[&str], nth: usize| {
+            (nth < 8).then(|| values[nth % values.len()].to_owned())
+        };
+        let rows: Vec<Vec<Option<String>>> = main.iter().enumerate().map(|(nth, (a, b, day, size, note))| {
+            let number = nth.to_string();
+            vec![Some(number), a.clone(), value(&our_values, *b), day.clone(), Some((*size).to_owned()), note.clone(),
+                (nth % 3 > 0).then(|| (nth % 4).to_string())]
+        }).collect();
+        let key = if has_key { " primary key" } else { "" };
+        client.batch_execute(&format!(
+            "create table within.main (id integer{key}, a text, b {ours}, day date, size text, note text, n numeric(6, 2))"
+        )).unwrap();
+        if !rows.is_empty() {
+            client.batch_execute(&format!("insert into within.main values {}", values(&rows))).unwrap();
+        }
+        let rows: Vec<Vec<Option<String>>> = reference.iter().enumerate().map(|(nth, (k, k2, lo, hi, w, (s1, s2), v))| {
+            vec![Some((nth * 7 % 10).to_string()), k.clone(), value(&their_values, *k2), lo.clone(), hi.clone(),
+                v.map(|v| v.to_string()), w.clone(), s1.clone(), s2.clone(), Some((nth % 2 == 0).to_string())]
+        }).collect();
+        client.batch_execute(&format!(
+            "create table within.ref (pos integer, k text, k2 {theirs}, lo date, hi date, v numeric(6, 2), w text, s1 text, s2 text, x boolean)"
+        )).unwrap();
+        if !rows.is_empty() {
+            client.batch_execute(&format!("insert into within.ref values {}", values(&rows))).unwrap();
+        }
+        let asked: Vec<Asked> = plans.into_iter().enumerate().map(|(nth, mut plan)| {
+            if nth > 0 {
+                plan.name = "more".to_owned();
+                if chains {
+                    plan.on = On::parse(&["note = w"]).unwrap();
+                }
+            }
+            let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
+            Asked { table: "within.ref", order_by, plan }
+        }).collect();
+        let columns = if chosen { Columns::parse("note as Remark, id, *").unwrap() } else { Vec::new() };
+        let outcome = compare(&server, "within.main", &asked, &columns);
+        prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
+    }
+}
+
+/// How many tables are tried.
+fn cases() -> u32 {
+    std::env::var("CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(60)
+}
