@@ -4,7 +4,7 @@
 mod table;
 
 use std::ffi::OsStr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use bytesize::ByteSize;
 use clap::ValueEnum;
@@ -59,7 +59,20 @@ pub(crate) struct Call {
     /// How many bytes the rows of references may take.
     pub(crate) memory: Option<u64>,
     pub(crate) threads: usize,
+    pub(crate) in_database: Option<WithinDatabase>,
 }
+
+/// How a run inside a database goes.
+#[derive(Debug, Clone)]
+pub(crate) struct WithinDatabase {
+    /// The file that the statements are written to.
+    pub(crate) show_sql: Option<PathBuf>,
+    /// How many bytes a reference from elsewhere may have.
+    pub(crate) ship: u64,
+}
+
+/// How many bytes of a reference are copied to a server without being asked.
+const SHIPPED: u64 = 256 << 20;
 
 /// The conditions for the output to be written.
 #[derive(Debug, Clone)]
@@ -182,7 +195,8 @@ impl Reading<'_> {
 /// Refuses an address where a file is to be written.
 fn check_files(reading: &Reading<'_>, asked: &Asked) -> Result<()> {
     let plan = &asked.plan;
-    let files = [&plan.lists, &plan.receipt, &plan.corrections].into_iter().flatten();
+    let files = [&plan.lists, &plan.receipt, &plan.corrections, &plan.show_sql];
+    let files = files.into_iter().flatten();
     let reports = plan.report.0.iter().filter(|text| text.text != STANDARD);
     for file in files.chain(reports) {
         reading.read(file, |text| Ok(Address::check_file(OsStr::new(text))?))?;
@@ -292,6 +306,7 @@ impl Call {
                 None => None,
             },
             threads: threads(plan.threads),
+            in_database: within_database(&reading, plan)?,
         })
     }
 
@@ -344,6 +359,11 @@ impl Call {
         self.references.iter().flat_map(|(table, _)| table.addresses().chain(&table.aliases))
     }
 
+    /// The file that the statements of a run inside a database go to.
+    pub(crate) fn statements(&self) -> Option<&Path> {
+        self.in_database.as_ref()?.show_sql.as_deref()
+    }
+
     /// The file or stream that the table goes to.
     pub(crate) fn output(&self) -> Option<&Address> {
         match &self.into {
@@ -351,6 +371,22 @@ impl Call {
             Destination::Output(address) => Some(address),
             Destination::Main => Some(&self.main.address),
         }
+    }
+}
+
+/// Whether a run goes on inside a database, and how.
+fn within_database(reading: &Reading<'_>, plan: &Plan) -> Result<Option<WithinDatabase>> {
+    let ship = plan.ship.as_ref().map(|text| reading.read(text, memory)).transpose()?;
+    let show_sql = plan.show_sql.as_ref().map(|text| PathBuf::from(&text.text));
+    let option = match (&ship, &show_sql) {
+        (Some(_), _) => Some("ship"),
+        (None, Some(_)) => Some("show_sql"),
+        (None, None) => None,
+    };
+    match (plan.in_database == Some(true), option) {
+        (true, _) => Ok(Some(WithinDatabase { show_sql, ship: ship.unwrap_or(SHIPPED) })),
+        (false, Some(option)) => Err(Error::OnlyInDatabase { option }),
+        (false, None) => Ok(None),
     }
 }
 

@@ -54,6 +54,7 @@ pub(crate) fn refuse(asked: &Asked, call: &Call) -> Result<()> {
     outputs.extend(call.receipt.iter().map(|path| Use::of("the receipt", path)));
     outputs.extend(call.corrections.iter().map(|path| Use::of("the corrections", path)));
     outputs.extend(asked.save.iter().map(|path| Use::of("the saved plan", path)));
+    outputs.extend(call.statements().map(|path| Use::of("the statements", path)));
     // A workbook or database that is an input may get another table.
     let has_others = match (&call.into, call.output()) {
         (Destination::Main, Some(main)) => main.format().info().has_parts,
@@ -124,5 +125,6 @@ pub(crate) fn targets(asked: &Asked, call: &Call) -> Vec<PathBuf> {
     let lists = call.lists.as_deref().map(lists::paths).unwrap_or_default();
     let table = call.output().and_then(Address::path).map(Path::to_owned);
     let rest = call.reports.iter().chain(&call.receipt).chain(&call.corrections).chain(&asked.save);
-    table.into_iter().chain(lists).chain(rest.cloned()).collect()
+    let statements = call.statements().map(Path::to_owned);
+    table.into_iter().chain(lists).chain(rest.cloned()).chain(statements).collect()
 }

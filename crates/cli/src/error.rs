@@ -35,6 +35,18 @@ pub(crate) enum Error {
     NeedsOption { reference: String, option: &'static str, example: Option<String> },
     /// The first or last row of a table that has no order.
     NeedsOrder { reference: String },
+    /// The number of a row of a table that has no order, inside a database.
+    NumberNeedsOrder { reference: String },
+    /// An option that only a run inside a database has.
+    OnlyInDatabase { option: &'static str },
+    /// Something that a run inside a database does not do.
+    NotInDatabase { what: String },
+    /// The main table of a run inside a database is not in one.
+    MainNotInDatabase { name: String },
+    /// The output of a run inside a database is not in it.
+    OutputNotInDatabase { name: String, database: String },
+    /// A table that is too large to be copied to a server.
+    TooLargeToShip { name: String, most: u64 },
     /// A gate on the run before, of which there is no record.
     NeedsReceipt { gate: String },
     /// A range, where rows are matched by their position.
@@ -331,6 +343,36 @@ impl fmt::Display for Error {
                 "{reference}: a table on a server has no order of its own, so it has no first and no \
                  last row: order it with --order-by COLUMNS, or choose with --when-duplicate \
                  'highest COLUMN'"
+            ),
+            Self::NumberNeedsOrder { reference } => write!(
+                f,
+                "{reference}: a table on a server has no order of its own, so its rows have no number: order it \
+                 with --order-by COLUMNS, or leave out @row"
+            ),
+            Self::OnlyInDatabase { option } => write!(
+                f,
+                "{} is for a run inside a database; add --in-database, or leave it out",
+                option_of(option)
+            ),
+            Self::NotInDatabase { what } => write!(
+                f,
+                "{what} does not go with --in-database; leave one of the two out"
+            ),
+            Self::MainNotInDatabase { name } => write!(
+                f,
+                "{name} is not a table of a server, and --in-database leaves the main table where it is: load it \
+                 into the database and name it as postgres://USER@HOST/DATABASE#TABLE, or leave out --in-database"
+            ),
+            Self::OutputNotInDatabase { name, database } => write!(
+                f,
+                "with --in-database the output is a table of the same database, and {name} is not: name one, such \
+                 as -o {database}#enriched"
+            ),
+            Self::TooLargeToShip { name, most } => write!(
+                f,
+                "{name} has more than {}, the most that is copied to the server: allow more with --ship SIZE, or \
+                 load it into the database and name the table there",
+                bytesize::ByteSize(*most)
             ),
             Self::NeedsReceipt { gate } => write!(
                 f,

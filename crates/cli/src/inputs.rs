@@ -446,7 +446,7 @@ fn close(file: Option<&InputFile>) {
 }
 
 /// A table with its columns in the order of those of the first one.
-fn arranged<'t>(
+pub(crate) fn arranged<'t>(
     headers: &Headers,
     first: &str,
     table: &'t mut OpenTable,

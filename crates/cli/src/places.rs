@@ -22,6 +22,11 @@ pub(crate) fn place(row: u64, line: u64) -> String {
     }
 }
 
+/// A main row for the eye, by its name where it has one.
+pub(crate) fn main_place(name: Option<&str>, row: u64, line: u64) -> String {
+    name.map_or_else(|| place(row, line), str::to_owned)
+}
+
 /// A row of a reference for the eye, with its table when there are several.
 pub(crate) fn reference_place(reference: &Reference, row: RowId) -> String {
     let place = place(reference.number(row), reference.line(row));

@@ -83,16 +83,59 @@ impl Progress {
     /// Shows how far `meter` is on the way to `total` bytes, or just that it moves.
     pub(crate) fn start(meter: &Meter, total: Option<u64>, when: When, quiet: bool) -> Self {
         let ended = Arc::new(AtomicBool::new(false));
-        let shown = match when {
-            When::Always => true,
-            When::Never => false,
-            When::Auto => !quiet && io::stderr().is_terminal(),
-        };
-        let shower = shown.then_some(()).and_then(|()| {
+        let shower = is_shown(when, quiet).then_some(()).and_then(|()| {
             let (meter, ended) = (meter.clone(), ended.clone());
             thread::Builder::new().spawn(move || show(&meter, total, &ended)).ok()
         });
         Self { ended, shower }
+    }
+}
+
+/// Shows the steps of a run on a server until it is dropped.
+#[derive(Debug)]
+pub(crate) struct Steps {
+    shown: bool,
+    began: Instant,
+    bar: Option<ProgressBar>,
+}
+
+impl Steps {
+    /// Begins, where progress is to be shown.
+    pub(crate) fn start(when: When, quiet: bool) -> Self {
+        Self { shown: is_shown(when, quiet), began: Instant::now(), bar: None }
+    }
+
+    /// Shows the step that begins: its number, how many there are, and what it does.
+    pub(crate) fn show(&mut self, nth: usize, of: usize, about: &str) {
+        if !self.shown || self.began.elapsed() < PATIENCE {
+            return;
+        }
+        let bar = self.bar.get_or_insert_with(|| {
+            let bar = ProgressBar::new(of as u64);
+            bar.set_draw_target(ProgressDrawTarget::stderr());
+            let style = ProgressStyle::with_template("step {pos} of {len}, {elapsed}: {wide_msg}");
+            bar.enable_steady_tick(INTERVAL);
+            style.map(|style| bar.clone().with_style(style)).unwrap_or(bar)
+        });
+        bar.set_position(nth as u64);
+        bar.set_message(about.to_owned());
+    }
+}
+
+impl Drop for Steps {
+    fn drop(&mut self) {
+        if let Some(bar) = self.bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// Whether progress is shown.
+fn is_shown(when: When, quiet: bool) -> bool {
+    match when {
+        When::Always => true,
+        When::Never => false,
+        When::Auto => !quiet && io::stderr().is_terminal(),
     }
 }
 

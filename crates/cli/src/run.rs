@@ -6,6 +6,7 @@
 
 mod appear;
 mod changed_output;
+mod in_database;
 mod own;
 mod written_into;
 
@@ -62,6 +63,9 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
     begin_run();
     let targets = clashes::targets(asked, &call);
     let completed = recover(targets.iter().map(PathBuf::as_path));
+    if let Some(within) = call.in_database.clone() {
+        return in_database::carry_out(asked, &call, &within);
+    }
     let mut run = Run::new(asked, call, own)?;
     let outcome = loop {
         if let Some(outcome) = run.once()? {
@@ -84,19 +88,22 @@ pub(crate) fn carry_out_again(asked: &Asked, call: Call, own: &mut Own) -> Resul
         let _ = writeln!(reported, "{}\n", wrapped(&note, 0, "      "));
     }
     reported.push_str(&run.reported);
-    // Without an output the findings are the result, in words or as a report.
-    let is_result = run.call.into == Destination::Nothing && run.printed.is_none();
-    let printed = run.printed;
+    put_out(&run.call, run.printed.as_deref(), &reported)?;
     own.note(run.appeared);
-    if let Some(printed) = &printed {
+    Ok(outcome)
+}
+
+/// Shows what a run has to say: without an output the findings are the result, in words or as a report.
+fn put_out(call: &Call, printed: Option<&str>, reported: &str) -> Result<()> {
+    if let Some(printed) = printed {
         show(printed)?;
     }
-    if is_result {
-        show(&reported)?;
+    if call.into == Destination::Nothing && printed.is_none() {
+        show(reported)?;
     } else {
-        say(&reported);
+        say(reported);
     }
-    Ok(outcome)
+    Ok(())
 }
 
 /// A run on its way.

@@ -5,13 +5,23 @@
 
 use std::process::exit;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use gather_keys_formats::commit::interrupt;
+use gather_keys_formats::postgresql::Canceller;
 
 use crate::terminal::give_back;
 
 /// The exit status of a program that was interrupted, as shells have it.
 const INTERRUPTED: i32 = 130;
+
+/// What a server is doing for this program.
+static ON_SERVER: Mutex<Option<Canceller>> = Mutex::new(None);
+
+/// Has a signal also stop what a server is doing, or no longer.
+pub(crate) fn cancel_with(canceller: Option<Canceller>) {
+    *ON_SERVER.lock().unwrap_or_else(PoisonError::into_inner) = canceller;
+}
 
 /// Ends the program on Ctrl-C, a hang-up or a request to terminate; `calmly` when that is the usual way to end it.
 pub(crate) fn end_cleanly(calmly: bool) {
@@ -23,6 +33,9 @@ pub(crate) fn end_cleanly(calmly: bool) {
             return;
         }
         give_back();
+        if let Some(canceller) = &*ON_SERVER.lock().unwrap_or_else(PoisonError::into_inner) {
+            canceller.cancel();
+        }
         exit(if calmly || is_written { 0 } else { INTERRUPTED });
     });
     ignore_file_size_limit();

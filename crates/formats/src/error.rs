@@ -223,6 +223,13 @@ pub enum Error {
         /// Whether there is a double quote in it.
         is_quoted: bool,
     },
+    /// A table is too large to be copied to a server for a run.
+    TooLargeToShip {
+        /// The address.
+        name: String,
+        /// The most bytes that are copied.
+        most: u64,
+    },
     /// A server of a database can't be worked with.
     Server {
         /// The address, without a password.
@@ -523,6 +530,12 @@ impl fmt::Display for Error {
                     "it has no line ends, so get the file again"
                 })
             }
+            Self::TooLargeToShip { name, most } => write!(
+                f,
+                "{name}: it has more than {} MiB, the most that is copied to the server; load it into the \
+                 database, and name the table there",
+                most >> 20
+            ),
             Self::Server { name, said, fix } => write!(f, "{name}: {said}; {fix}"),
             Self::Spool { name, cause } => write!(
                 f,

@@ -49,7 +49,7 @@ const GROUPS: [(&str, &[&str]); 4] = [
         ],
     ),
     ("More about findings", &["seed", "no_reasons", "write_anyway", "form"]),
-    (HOW_IT_RUNS, &["memory", "threads", "progress"]),
+    (HOW_IT_RUNS, &["in_database", "show_sql", "ship", "memory", "threads", "progress"]),
 ];
 
 /// The commands whose options are in groups: each takes a plan or tables.

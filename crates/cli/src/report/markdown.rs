@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use gather_keys_core::report::{ReferenceTold, Report};
 
+use super::row_of;
 use crate::summary::{bounds, effect, unlike};
 use crate::wording::{self, counted, joined, number, share};
 
@@ -111,7 +112,11 @@ fn reference(text: &mut String, reported: &ReferenceTold) {
             let example = reason.example.as_ref().map_or(String::new(), |key| {
                 let near = key.nearest.as_ref();
                 let near = near.map_or(String::new(), |near| format!(", near {}", cells(near)));
-                format!("row {}: {}{near}", number(key.row), cells(&key.key))
+                let place = match &key.name {
+                    Some(name) => plain(name),
+                    None => format!("row {}", number(key.row)),
+                };
+                format!("{place}: {}{near}", cells(&key.key))
             });
             vec![plain(&reason.reason), number(reason.rows), example]
         });
@@ -143,7 +148,7 @@ fn keys_and_rows(text: &mut String, reported: &ReferenceTold) {
         let keys = reported.unmatched.iter().map(|key| {
             let none = Vec::new();
             let nearest = key.nearest.as_ref().unwrap_or(&none);
-            let mut row = vec![number(key.row), number(key.rows)];
+            let mut row = vec![plain(&row_of(key.name.as_deref(), key.row)), number(key.rows)];
             row.extend(in_columns(&key.key, ours));
             row.push(plain(&key.reason));
             row.extend(in_columns(nearest, theirs));
@@ -158,7 +163,7 @@ fn keys_and_rows(text: &mut String, reported: &ReferenceTold) {
     if !reported.main_rows.is_empty() {
         let _ = writeln!(text, "\n### Other rows in trouble");
         let rows = reported.main_rows.iter().map(|row| {
-            let mut shown = vec![number(row.row), row.kind.clone()];
+            let mut shown = vec![plain(&row_of(row.name.as_deref(), row.row)), row.kind.clone()];
             shown.extend(in_columns(&row.key, ours));
             shown.push(plain(&row.more));
             shown

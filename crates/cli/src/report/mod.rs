@@ -13,7 +13,7 @@ use gather_keys_formats::{WholeFile, without_passwords};
 
 use crate::error::{Error, Result};
 use crate::summary::Summary;
-use crate::wording::{counted, shell_word};
+use crate::wording::{counted, number, shell_word};
 
 /// The forms of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -83,6 +83,11 @@ pub(crate) fn command() -> String {
     let words = std::env::args_os().skip(1);
     let words = words.map(|word| shell_word(&without_passwords(&word.to_string_lossy())));
     std::iter::once("gather-keys".to_owned()).chain(words).collect::<Vec<_>>().join(" ")
+}
+
+/// A main row for the eye, by its name or its number.
+fn row_of(name: Option<&str>, row: u64) -> String {
+    name.map_or_else(|| number(row), str::to_owned)
 }
 
 /// Cells in this many columns; the last one has all that are left.

@@ -143,6 +143,12 @@ impl Page<'_> {
         cells.iter().map(|cell| self.cell(cell)).collect::<Vec<_>>().join(", ")
     }
 
+    /// A main row, by its name or its number.
+    #[allow(clippy::ref_option)]
+    fn row_of(&self, name: &Option<String>, row: &u64) -> String {
+        super::row_of(name.as_deref(), *row)
+    }
+
     fn numbers(&self, rows: &[u64]) -> String {
         rows.iter().map(|&row| number(row)).collect::<Vec<_>>().join(", ")
     }

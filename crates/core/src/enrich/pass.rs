@@ -181,10 +181,15 @@ impl Enrichment {
         &self.added
     }
 
-    /// Whether a lookup uses a column that an earlier one may have added or updated.
-    pub fn is_chained(&self, lookup: &Lookup) -> bool {
+    /// Whether a lookup, by its number, uses a column that an earlier one adds or updates.
+    fn is_chained(&self, nth: usize) -> bool {
         let own = self.own();
-        lookup.columns().iter().any(|&column| self.overlay().place_of(column, own).is_some())
+        let Some((lookup, _)) = self.stages.lookups.get(nth) else { return false };
+        let is_updated = |column: usize| {
+            let earlier = self.stages.lookups[..nth].iter();
+            earlier.flat_map(|(_, output)| &output.updates).any(|one| one.column == column)
+        };
+        lookup.columns().into_iter().any(|column| column >= own || is_updated(column))
     }
 
     /// Runs the main table through the lookups into the sink, on up to `threads` threads, and returns the findings. A
@@ -257,7 +262,7 @@ impl Enrichment {
     /// The count of each lookup, before the pass.
     fn tallies(&self, repeated: bool) -> Vec<Tally> {
         let tally = |(nth, lookup)| {
-            let tally = Tally::new(nth, lookup, self.is_chained(lookup), repeated);
+            let tally = Tally::new(nth, lookup, self.is_chained(nth), repeated);
             let tally = tally.sampling(self.sampled);
             if self.explaining { tally.keeping_unmatched(lookup) } else { tally }
         };
@@ -399,12 +404,12 @@ impl Enrichment {
 
     /// Counts the answers of the lookups from number `from` on.
     fn count<R>(&self, block: &Block, from: usize, workspace: &mut Workspace<R>) {
-        let stages = workspace.stages[from..].iter_mut();
-        for (stage, lookup) in stages.zip(self.lookups().skip(from)) {
+        let stages = workspace.stages.iter_mut().zip(self.lookups()).enumerate();
+        for (nth, (stage, lookup)) in stages.skip(from) {
             let mut tallied = std::mem::take(&mut stage.tallied);
             tallied.clear();
             // Rows are dropped after the last stage only, so that as many rows means no copies.
-            let each = self.is_chained(lookup) || stage.rows.of.len() == block.rows();
+            let each = self.is_chained(nth) || stage.rows.of.len() == block.rows();
             let row = |nth: usize| stage.rows.row(nth, block, self.overlay());
             tallied.count_all(lookup, stage.counted(each), row);
             stage.tallied = tallied;

@@ -109,6 +109,14 @@ plan_keys! {
         in_place: Option<bool>;
         /// With `in_place`, keep no backup of the main file.
         no_backup: Option<bool>;
+        /// Let the server do the work: the main table and the output are tables of one database of a server, and so are
+        /// the references, or they are copied there for the time of the run.
+        in_database: Option<bool>;
+        /// With `in_database`, also write the statements to this file, to be read, or run by hand.
+        show_sql: Option<Text> = "FILE", path;
+        /// With `in_database`, how large a reference from elsewhere may be to be copied to the server
+        /// [default: 256 MiB].
+        ship: Option<Text> = "SIZE";
         /// In a workbook that is written into, colour the cells that are written.
         highlight: Option<bool>;
         /// In a workbook that is written into, list the rows in trouble in the worksheet of this name, which is replaced

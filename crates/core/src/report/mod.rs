@@ -229,8 +229,11 @@ pub struct UnmatchedTold {
     pub key: Vec<String>,
     /// How many main rows hold it.
     pub rows: u64,
-    /// The first of them, from 1.
+    /// The first of them, from 1; 0 where it has a name.
     pub row: u64,
+    /// The name of the row, by its primary key inside a database; it has no number then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// The line on which that begins, from 1.
     pub line: u64,
     /// Why it is unmatched.
@@ -250,6 +253,9 @@ pub struct RowTold {
     pub table: Option<String>,
     /// The row, from 1.
     pub row: u64,
+    /// The name of the row, by its primary key inside a database; it has no number then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// The line on which it begins, from 1.
     pub line: u64,
     /// The cells that its key is made from.

@@ -44,8 +44,10 @@ pub struct RowQueries {
     /// The keys that no row of the reference holds, up to `{most}`: as `troubles`.
     pub unmatched: String,
     /// The rows of the reference that findings name, `{most}` of each kind, and others up to `{all}`: the number, how often its
-    /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each of its columns, in order.
+    /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each column that is used.
     pub reference: String,
+    /// These columns, in order.
+    pub reference_columns: Vec<usize>,
 }
 
 impl LookupQueries {
@@ -191,16 +193,20 @@ impl RowQueries {
         let Answers { rows, asked, .. } = answers;
         let (nth, table) = (answers.nth, answers.table());
         let cells: String = (1..=asked.columns.len()).map(|at| format!(", c{at}::text")).collect();
-        let order: Vec<String> = (1..=asked.columns.len()).map(|at| format!("c{at}")).collect();
-        let order = format!("first, {}", order.join(", "));
+        let order = |alias: &str| {
+            let cells = (1..=asked.columns.len()).map(|at| format!(", {alias}.c{at}"));
+            format!("{alias}.first{}", cells.collect::<String>())
+        };
         let troubles = format!(
             "select status, miss, rows::bigint, first::text{cells} from (\n    \
-             select a.*, row_number() over (partition by status, miss = 'header' order by {order}) as at\n    \
-             from {table} a where nth = 1 and status not in ('matched', 'chosen')\n) a where at <= {{most}} order by {order}"
+             select a.*, row_number() over (partition by status, miss = 'header' order by {0}) as at\n    \
+             from {table} a where nth = 1 and status not in ('matched', 'chosen')\n) a where at <= {{most}} order by {0}",
+            order("a")
         );
         let unmatched = format!(
-            "select status, miss, rows::bigint, first::text{cells} from {table}\n\
-             where nth = 1 and status = 'unmatched' and miss is null order by {order} limit {{most}}"
+            "select status, miss, rows::bigint, first::text{cells} from {table} a\n\
+             where nth = 1 and status = 'unmatched' and miss is null order by {} limit {{most}}",
+            order("a")
         );
         let own = cells_of(asking.table, "t");
         let numbering = match &asking.table.order_by[..] {
@@ -210,12 +216,13 @@ impl RowQueries {
                 format!("order by {}", joined(order, ", "))
             }
         };
-        let texts: String = own
+        let texts: String = rows
+            .used
             .iter()
-            .enumerate()
-            .map(|(column, cell)| format!(", {} as v{}", cell.text(), column + 1))
+            .map(|&column| format!(", {} as v{}", own[column].text(), column + 1))
             .collect();
-        let named: String = (1..=own.len()).map(|column| format!(", n.v{column}")).collect();
+        let named: String =
+            rows.used.iter().map(|&column| format!(", n.v{}", column + 1)).collect();
         let state = rows.row_state("r", asking.found.searched.len());
         let keys = rows.keys("e");
         let same = rows.is_same_key("d", "e");
@@ -271,7 +278,7 @@ impl RowQueries {
              ) d on {same} where {}",
             rows.holders,
             if keys.is_empty() { "1".to_owned() } else { joined(rows.keys("a"), ", ") },
-            joined(order.split(", ").map(|one| format!("a.{one}")), ", "),
+            order("a"),
             rows.has_key("e")
         );
         let reference = format!(
@@ -286,7 +293,8 @@ impl RowQueries {
             asking.table.name,
             all = rows.all,
         );
-        Self { troubles, columns: asked.columns.clone(), key, unmatched, reference }
+        let columns = asked.columns.clone();
+        Self { troubles, columns, key, unmatched, reference, reference_columns: rows.used.clone() }
     }
 }
 

@@ -19,6 +19,8 @@ pub(super) struct Rows {
     /// The table of all rows.
     pub(super) all: String,
     pub(super) parts: usize,
+    /// The columns that are used.
+    pub(super) used: Vec<usize>,
     /// The cells that are taken, of a record of the holders under the alias `e`.
     pub(super) taken: Vec<Cell>,
     /// Whether parts are compared by their values, not by their texts.
@@ -235,6 +237,7 @@ impl Rows {
             holders: format!("pg_temp.{all}"),
             all: format!("pg_temp.{all}"),
             parts,
+            used,
             taken: taken.collect(),
             by_value,
             is_reverse,

@@ -75,7 +75,7 @@ impl ServerAddress {
     }
 
     /// The address of the database, without the password.
-    pub(super) fn database(&self) -> String {
+    pub fn database(&self) -> String {
         let user = self.user.as_ref().map(|user| format!("{user}@")).unwrap_or_default();
         format!("{}://{user}{}", self.scheme, self.place)
     }

@@ -2,31 +2,42 @@
 
 use postgres::{Client, Error};
 
-/// A table of a database of a running server. Addresses that are spelled differently may mean one table.
+/// A database of a running server.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TableIdentity {
+pub(super) struct DatabaseIdentity {
     /// When the server was started, to the microsecond: no two servers were at once.
     server: String,
     database: u32,
+}
+
+impl DatabaseIdentity {
+    /// The database that a connection leads to.
+    pub(super) fn of(client: &mut Client) -> Result<Self, Error> {
+        let row = client.query_one(
+            "select pg_postmaster_start_time()::text, \
+             (select oid from pg_database where datname = current_database())",
+            &[],
+        )?;
+        Ok(Self { server: row.get(0), database: row.get(1) })
+    }
+}
+
+/// A table of a database of a running server. Addresses that are spelled differently may mean one table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableIdentity {
+    database: DatabaseIdentity,
     pub(super) table: u32,
 }
 
 impl TableIdentity {
-    /// Whether both are in one database of one server.
-    pub fn is_beside(&self, other: &Self) -> bool {
-        (&self.server, self.database) == (&other.server, other.database)
-    }
-
     /// The identity of a table that is there.
     pub(super) fn find(client: &mut Client, schema: &str, table: &str) -> Result<Self, Error> {
         let row = client.query_one(
-            "select pg_postmaster_start_time()::text, \
-             (select oid from pg_database where datname = current_database()), c.oid \
-             from pg_class c join pg_namespace n on n.oid = c.relnamespace \
+            "select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace \
              where n.nspname = $1 and c.relname = $2",
             &[&schema, &table],
         )?;
-        Ok(Self { server: row.get(0), database: row.get(1), table: row.get(2) })
+        Ok(Self { database: DatabaseIdentity::of(client)?, table: row.get(0) })
     }
 }
 

@@ -4,6 +4,8 @@
 //! comes here are counts, the rows that findings name, and the different values that only this program can read. Nobody
 //! sees the output before the end, and a run that ends before leaves the database as it was.
 
+mod shipped;
+
 use std::io::{self, Write};
 
 use gather_keys_core::enrich::{Resolved, RowOutput};
@@ -14,15 +16,16 @@ use gather_keys_core::sql::{
     LookupQueries, OutputColumn, Reading, Script, Step, StoredColumn, StoredTable,
 };
 use gather_keys_core::table::{Block, Headers};
-use postgres::{CancelToken, Client, Row};
+use postgres::{CancelToken, Client, NoTls, Row};
 
 use super::connection::reported;
-use super::identity::TableIdentity;
+use super::encryption::encrypted;
+use super::identity::{DatabaseIdentity, TableIdentity};
 use super::reader::{NAMED, SPELLING, chosen, names};
 use super::value::value_type;
 use super::writer::{There, too_long};
 use super::{ServerAddress, quoted};
-use crate::{Error, Result};
+use crate::{Error, Result, WholeFile};
 
 /// How many rows are fetched at a time.
 const AT_ONCE: usize = 10_000;
@@ -30,13 +33,44 @@ const AT_ONCE: usize = 10_000;
 /// The memory that the server may take for a step of a statement: answers are joined by tables of hashes.
 const WORK_MEMORY: &str = "256MB";
 
+/// The settings of the transaction: answers are joined by tables of hashes, and partitions one by one, where they are.
+fn settings() -> String {
+    format!(
+        "set local work_mem = '{WORK_MEMORY}'; set local enable_mergejoin = off; set local jit = off; \
+         set local enable_partitionwise_join = on; set local enable_partitionwise_aggregate = on;"
+    )
+}
+
+/// Cancels the statement that a server is carrying out.
+#[derive(Clone)]
+pub struct Canceller {
+    token: CancelToken,
+}
+
+impl Canceller {
+    /// Asks the server to stop.
+    pub fn cancel(&self) {
+        // A server that can't be asked notices that nobody listens any more.
+        let _ = match encrypted() {
+            Ok(encrypted) => self.token.cancel_query(encrypted),
+            Err(_) => self.token.cancel_query(NoTls),
+        };
+    }
+}
+
+impl std::fmt::Debug for Canceller {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Canceller").finish_non_exhaustive()
+    }
+}
+
 /// An enrichment inside a database.
 pub struct InDatabase {
     name: String,
     client: Client,
     target: Option<Target>,
     /// The statements, for somebody who wants to read them or to run them by hand.
-    shown: Option<Box<dyn Write + Send>>,
+    shown: Option<WholeFile>,
     /// How many bytes of values went each way.
     sent: u64,
     received: u64,
@@ -92,29 +126,60 @@ impl InDatabase {
         client
             .batch_execute(&format!(
                 "{SPELLING}; set client_min_messages = error; set lock_timeout = '30s'; \
-                 begin transaction isolation level repeatable read; set local work_mem = '{WORK_MEMORY}'; \
-                 set local enable_mergejoin = off; set local jit = off; \
-                 set local enable_partitionwise_join = on; set local enable_partitionwise_aggregate = on"
+                 begin transaction isolation level repeatable read; {}",
+                settings()
             ))
             .map_err(failed)?;
         let encoding = client.query_one("select current_setting('server_encoding')", &[]);
         let encoding: String = encoding.map_err(failed)?.get(0);
         if encoding != "UTF8" {
             let said = format!("the database is in {encoding}, not in UTF8");
-            let fix = "leave out --in-database, so that the rows are read here";
+            let fix = "let the tables be read here, not inside the database";
             return Err(Error::Server { name, said, fix });
         }
         Ok(Self { name, client, target: None, shown: None, sent: 0, received: 0 })
     }
 
-    /// Writes the statements to `shown` as they are carried out, so that they can be read, and run again by hand.
-    pub fn show(&mut self, shown: Box<dyn Write + Send>) {
-        self.shown = Some(shown);
+    /// Writes the statements to a file as they are carried out, so that they can be read, and run again by hand.
+    ///
+    /// # Errors
+    /// [`Error::Write`].
+    pub fn show(&mut self, file: WholeFile) -> Result<()> {
+        self.shown = Some(file);
+        let spelling = SPELLING.split("; ").map(|one| format!("{one};\n")).collect::<String>();
+        self.show_text(&format!(
+            "-- To be run with psql. Nobody sees anything of it before the end, when the output appears.\n\
+             \\set ON_ERROR_STOP on\n{spelling}begin transaction isolation level repeatable read;\n{}\n\n",
+            settings().replace("; ", ";\n")
+        ))
     }
 
-    /// What cancels the statement that the server is carrying out.
-    pub fn cancel_token(&self) -> CancelToken {
-        self.client.cancel_token()
+    /// The file of the statements, with their end.
+    ///
+    /// # Errors
+    /// [`Error::Write`].
+    pub fn take_shown(&mut self) -> Result<Option<WholeFile>> {
+        self.show_text(if self.target.is_some() { "commit;\n" } else { "rollback;\n" })?;
+        Ok(self.shown.take())
+    }
+
+    /// What cancels the statement that the server is carrying out, from another thread.
+    pub fn canceller(&self) -> Canceller {
+        Canceller { token: self.client.cancel_token() }
+    }
+
+    /// Whether another address is of the same database.
+    ///
+    /// # Errors
+    /// When its server can't be reached.
+    pub fn has(&mut self, other: &ServerAddress) -> Result<bool> {
+        if other.database() == self.name {
+            return Ok(true);
+        }
+        let here = DatabaseIdentity::of(&mut self.client);
+        let here = here.map_err(|error| failed(&self.name, &error))?;
+        let there = DatabaseIdentity::of(&mut other.connect()?);
+        Ok(here == there.map_err(|error| failed(&other.database(), &error))?)
     }
 
     /// How many bytes of values went to the server, and came from there.
@@ -298,7 +363,11 @@ impl InDatabase {
         let mut block = Block::new(table.columns.len());
         let (mut positions, mut line) = (Vec::new(), 1);
         self.reference_rows(queries, most, |position, asked, by, cells| {
-            cells.iter().for_each(|cell| block.push_cell(cell));
+            let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
+            for column in 0..table.columns.len() {
+                let cell = cells.next_if(|(used, _)| **used == column);
+                block.push_cell(cell.map_or("", |(_, cell)| cell));
+            }
             line += 1;
             block.push_line(line);
             positions.push(position);
@@ -411,14 +480,20 @@ impl InDatabase {
         self.execute("close rows_named").map(drop)
     }
 
-    /// How many rows the main table has, and how many the output would have.
+    /// How many rows the output would have.
     ///
     /// # Errors
     /// [`Error::Server`] when the server refuses or is gone.
-    pub fn rows_of(&mut self, main: &StoredTable, script: &Script) -> Result<(u64, u64)> {
-        let main = self.one(&format!("select count(*) from {}", main.name))?;
-        let out = self.one(&format!("select count(*) {}", script.source))?;
-        Ok((count_at(&main, 0), count_at(&out, 0)))
+    pub fn rows_of(&mut self, script: &Script) -> Result<u64> {
+        Ok(count_at(&self.one(&format!("select count(*) {}", script.source))?, 0))
+    }
+
+    /// How many rows a table has.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses or is gone.
+    pub fn rows_in(&mut self, table: &StoredTable) -> Result<u64> {
+        Ok(count_at(&self.one(&format!("select count(*) from {}", table.name))?, 0))
     }
 
     /// Writes the output, which nobody sees yet; returns how many rows it has.
@@ -488,34 +563,10 @@ impl InDatabase {
         self.execute("commit").map(drop)
     }
 
-    /// Shows the end of the script: that it is to appear.
-    ///
-    /// # Errors
-    /// [`Error::Write`].
-    pub fn show_end(&mut self) -> Result<()> {
-        let end = if self.target.is_some() { "commit;\n" } else { "rollback;\n" };
-        self.show_text(end)?;
-        match &mut self.shown {
-            Some(shown) => shown.flush().map_err(unshown),
-            None => Ok(()),
-        }
-    }
-
-    /// Shows the beginning of the script.
-    ///
-    /// # Errors
-    /// [`Error::Write`].
-    pub fn show_begin(&mut self) -> Result<()> {
-        let spelling = SPELLING.split("; ").map(|one| format!("{one};\n")).collect::<String>();
-        self.show_text(&format!(
-            "-- Run it with psql: it asks nothing and writes nothing but the output.\n\\set ON_ERROR_STOP on\n{spelling}\
-             begin transaction isolation level repeatable read;\nset local work_mem = '{WORK_MEMORY}';\n\
-             set local enable_mergejoin = off;\n\n"
-        ))
-    }
-
     fn show_statement(&mut self, about: &str, sql: &str) -> Result<()> {
-        self.show_text(&format!("-- {}\n{sql};\n\n", about.replace('\n', " ")))
+        // A comment ends with its line.
+        let about = about.replace(|one: char| one.is_control(), " ");
+        self.show_text(&format!("-- {about}\n{sql};\n\n"))
     }
 
     fn show_text(&mut self, text: &str) -> Result<()> {

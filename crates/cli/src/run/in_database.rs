@@ -1,0 +1,316 @@
+//! A run inside a database: the server joins and writes, and this program reads what only it can read, judges the gates
+//! and tells what was found.
+//!
+//! [`carry_out`] reads in the order of what happens: the tables are looked at, the statements are made and carried out, the
+//! findings come here, the gates are judged, and the output appears with all files, or nothing does.
+
+use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved};
+use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
+use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
+use gather_keys_core::report::{Document, LISTED};
+use gather_keys_core::sql::{Asking, Script, StoredTable};
+use gather_keys_formats::commit::commit;
+use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
+use gather_keys_formats::{Address, Error as FormatError, Untapped, WholeFile};
+
+use super::{Told, judge, put_out};
+use crate::call::{Call, Destination, Table, WithinDatabase};
+use crate::commands::Outcome;
+use crate::diagnoses::diagnoses;
+use crate::error::{Error, Result};
+use crate::inputs::{OpenTable, arranged, seed};
+use crate::progress::Steps;
+use crate::report::{self, Reports};
+use crate::signals::cancel_with;
+use crate::summary::{self, Summary};
+use crate::targets::{self, written};
+use crate::typed::{Asked, as_plan_at, as_report_has_it};
+use crate::wording::{joined, number};
+
+/// How many rows of a reference come here, so that reasons can be sought among them.
+const ROWS: usize = 100_000;
+
+/// A reference, in the database.
+struct Reference {
+    table: StoredTable,
+    found: Resolved,
+}
+
+/// The files of a run, which nobody sees yet.
+struct Files {
+    reports: Reports,
+    plan: Option<WholeFile>,
+}
+
+/// Carries out a run inside the database of its main table.
+pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
+    refuse(call)?;
+    let Address::Server(server) = &call.main.address else {
+        return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
+    };
+    let files = Files {
+        reports: Reports::create(&call.reports, call.overwrite)?,
+        plan: asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite)).transpose()?,
+    };
+    let mut database = InDatabase::begin(server)?;
+    cancel_with(Some(database.canceller()));
+    if let Some(path) = &within.show_sql {
+        database.show(WholeFile::create(path, call.overwrite)?)?;
+    }
+    set_target(&mut database, call, server)?;
+    let main = look_at(&mut database, &call.main, server)?;
+    let mut builder = EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
+    let references = references(&mut database, call, within, &mut builder)
+        .map_err(|error| asked.located(error))?;
+    let asking: Vec<Asking<'_>> = references
+        .iter()
+        .zip(&call.references)
+        .map(|(Reference { table, found }, (_, plan))| Asking {
+            name: &plan.name,
+            found,
+            match_blanks: plan.match_blanks,
+            table,
+        })
+        .collect();
+    let script = Script::new(&main, &asking, &builder.output_columns());
+    drop(asking);
+    let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
+    database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
+
+    let notes = summary::notes(builder.notes());
+    let (enrichment, mut findings, bounded) =
+        findings(&mut database, call, &script, (&main, references, builder))?;
+    let mut results = judge(&call.gates.counts, &enrichment, &findings);
+    let holds = results.iter().all(|gate| gate.holds);
+    let may_appear = holds || call.gates.write_anyway;
+    let writes = call.into != Destination::Nothing;
+    findings.written = match writes && may_appear {
+        true => database.write(&script)?,
+        false => database.rows_of(&script)?,
+    };
+    drop(steps);
+    let diagnoses = diagnoses(call, &enrichment, &findings, &[])?;
+    let summary = Summary {
+        main: &main.headers,
+        enrichment: &enrichment,
+        findings: &findings,
+        diagnoses: &diagnoses,
+        gates: &results,
+        verbose: call.messages.verbose,
+        in_plan: asked.file.is_some(),
+        listed: true,
+        corrections: None,
+    };
+    let quiet = call.messages.quiet;
+    let found = if quiet { String::new() } else { summary.text() };
+    let name = database.name().to_owned();
+    let report = call.wants_report().then(|| {
+        let context = report::Context {
+            command: report::command(),
+            plan: as_report_has_it(&asked.plan),
+            since: Vec::new(),
+            edits: Vec::new(),
+        };
+        report::of(&summary, &results, writes.then_some((&name[..], may_appear)), context)
+    });
+    let printed = report.as_ref().filter(|_| call.prints_report).map(Document::json);
+
+    let mut said = Vec::new();
+    if writes && may_appear {
+        said.push(summary::table_written(&name, &main.headers, &enrichment, &findings));
+    } else if writes {
+        said.push(summary::not_written(&name));
+    }
+    said.extend(bounded);
+    if call.messages.verbose {
+        let (sent, received) = database.traffic();
+        said.push(format!(
+            "The server joined the tables: {} bytes of values came from there, {} went there.",
+            number(received),
+            number(sent)
+        ));
+    }
+    let mut ready = Vec::new();
+    if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
+        ready.extend(files.reports.finish(&report)?);
+        let names: Vec<String> =
+            call.reports.iter().map(|path| path.display().to_string()).collect();
+        let what = if names.len() == 1 { "report" } else { "reports" };
+        said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
+    }
+    if let (Some(shown), Some(path)) = (database.take_shown()?, &within.show_sql) {
+        ready.push(shown.finish()?);
+        said.push(format!("Wrote the statements to {}.", path.display()));
+    }
+    if let (Some(file), Some(path)) = (files.plan, &asked.save) {
+        ready.push(written(file, as_plan_at(&asked.plan, path).as_bytes())?);
+        let name = path.display();
+        said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
+    }
+    let appeared = commit(ready, || match writes && may_appear {
+        true => database.commit(),
+        false => Ok(()),
+    })?;
+    cancel_with(None);
+    said.extend(targets::reported(&appeared));
+
+    let mut text = if quiet { String::new() } else { notes };
+    let parts = Told { written: &said, since: "", found: &found, sampled: "" };
+    parts.put_together(&mut text, quiet, !results.is_empty());
+    // What stops a run comes last.
+    results.sort_by_key(|gate| !gate.holds);
+    text.push_str(&summary::gates(&results, quiet));
+    put_out(call, printed.as_deref(), &text)?;
+    Ok(if holds { Outcome::Done } else { Outcome::Stopped })
+}
+
+/// Refuses what has no meaning inside a database, or is not done there.
+fn refuse(call: &Call) -> Result<()> {
+    let is_appending = call.references.iter().any(|(_, plan)| plan.append_unused);
+    let has_aliases = call.references.iter().any(|(table, _)| table.aliases.is_some());
+    let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
+    let options = [
+        (call.into == Destination::Main, "--in-place"),
+        (call.receipt.is_some(), "--receipt"),
+        (call.corrections.is_some(), "--corrections"),
+        (call.lists.is_some(), "--lists"),
+        (call.shows.is_some(), "--show"),
+        (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
+        (is_appending, "--append-unused"),
+        (has_aliases, "--aliases"),
+        (by_position, "--on @row"),
+    ];
+    match options.into_iter().find(|(is_asked, _)| *is_asked) {
+        Some((_, option)) => Err(Error::NotInDatabase { what: option.to_owned() }),
+        None => Ok(()),
+    }
+}
+
+/// What the server says of a table of the call.
+fn look_at(
+    database: &mut InDatabase,
+    table: &Table,
+    server: &ServerAddress,
+) -> Result<StoredTable> {
+    if !table.described.fill_down.is_empty() || table.described.skip_last > 0 {
+        let option =
+            if table.described.skip_last > 0 { "--skip-last" } else { "--fill-down" };
+        return Err(Error::NotInDatabase { what: format!("{option} of a table of a server") });
+    }
+    let (mut stored, identity) = database.describe(server, &table.described.order_by)?;
+    stored.headers = stored.headers.of_table(&table.together[..]);
+    if database.identity() == Some(&identity) {
+        let name = database.name().to_owned();
+        return Err(FormatError::OutputIsInput { name }.into());
+    }
+    Ok(stored)
+}
+
+/// Names the table that is to be written.
+fn set_target(database: &mut InDatabase, call: &Call, main: &ServerAddress) -> Result<()> {
+    let other = |name: String| Error::OutputNotInDatabase { name, database: main.database() };
+    match &call.into {
+        Destination::Output(Address::Server(output)) if database.has(output)? => {
+            Ok(database.set_target(output, call.overwrite)?)
+        }
+        Destination::Output(Address::Standard) => Err(other("standard output".to_owned())),
+        Destination::Output(output) => Err(other(output.to_string())),
+        Destination::Nothing | Destination::Main => Ok(()),
+    }
+}
+
+/// Looks at the references, and copies those to the server that are elsewhere.
+fn references(
+    database: &mut InDatabase,
+    call: &Call,
+    within: &WithinDatabase,
+    builder: &mut EnrichmentBuilder,
+) -> Result<Vec<Reference>> {
+    let mut all = Vec::new();
+    for (nth, (table, plan)) in (1..).zip(&call.references) {
+        let is_here = match &table.address {
+            Address::Server(server) if table.others.is_empty() => database.has(server)?,
+            _ => false,
+        };
+        let stored = match &table.address {
+            Address::Server(server) if is_here => {
+                let stored = look_at(database, table, server)?;
+                if stored.order_by.is_empty() && takes_number(plan) {
+                    return Err(Error::NumberNeedsOrder { reference: plan.name.clone() });
+                }
+                stored
+            }
+            _ => ship(database, nth, table, within.ship)?,
+        };
+        let found = builder.resolve(plan, &stored.headers, &table.blanks)?;
+        all.push(Reference { table: stored, found });
+    }
+    if !call.has_all_columns() {
+        builder.choose(&call.columns, &call.dropped)?;
+    }
+    Ok(all)
+}
+
+/// Whether the number of a row is taken.
+fn takes_number(plan: &ReferencePlan) -> bool {
+    let take = plan.take.iter().flatten();
+    take.into_iter().any(|one| matches!(one, Take::Mark { mark: Mark::Row, .. }))
+}
+
+/// Copies a table to the server for the time of the run.
+fn ship(database: &mut InDatabase, nth: usize, table: &Table, most: u64) -> Result<StoredTable> {
+    let mut tables = Vec::new();
+    for address in table.addresses() {
+        tables.push(OpenTable::open(address, &table.described, &Untapped)?.0);
+    }
+    let Some(first) = tables.first() else { return Err(Error::NoReference) };
+    let headers = gather_keys_core::table::Source::headers(first).clone();
+    let headers = headers.of_table(&table.together[..]);
+    let first = table.address.to_string();
+    let sources = tables.iter_mut().map(|one| arranged(&headers, &first, one));
+    let sources: Vec<_> = sources.collect::<Result<_>>()?;
+    database.ship(nth, &headers, sources, most).map_err(|error| match error {
+        FormatError::TooLargeToShip { name, most } => Error::TooLargeToShip { name, most },
+        other => other.into(),
+    })
+}
+
+/// What was found, and what is to be said where not all of it came here.
+fn findings(
+    database: &mut InDatabase,
+    call: &Call,
+    script: &Script,
+    (main, references, mut builder): (&StoredTable, Vec<Reference>, EnrichmentBuilder),
+) -> Result<(Enrichment, Findings, Vec<String>)> {
+    let explains = call.explains();
+    let most = Most {
+        sampled: if call.wants_report() { LISTED } else { SAMPLES },
+        unmatched: if explains { KEPT } else { 0 },
+        rows: if explains { ROWS } else { 0 },
+    };
+    let (mut lookups, mut bounded) = (Vec::new(), Vec::new());
+    let all = references.into_iter().zip(&call.references).zip(&script.lookups);
+    for ((Reference { table, found }, (_, plan)), queries) in all {
+        let asked = (plan, &table, found);
+        let (lookup, output, found) = database.findings(queries, asked, builder.seed(), most)?;
+        let rows = found.counts.reference_rows;
+        if explains && rows > ROWS as u64 && found.counts.of(Kind::Unmatched) > 0 {
+            bounded.push(format!(
+                "note: reasons and advice for {} rest on {} of its {} rows.",
+                plan.name,
+                number(ROWS as u64),
+                number(rows)
+            ));
+        }
+        builder.add(lookup, output);
+        lookups.push(found);
+    }
+    let main_rows = lookups.iter().find(|found| !found.counts.counts_copies);
+    let main_rows = match main_rows {
+        Some(found) => found.counts.main_rows,
+        None => database.rows_in(main)?,
+    };
+    let findings =
+        Findings { main_rows, written: 0, lookups, corrected: Vec::new(), total_row: None };
+    Ok((builder.finish(), findings, bounded))
+}
