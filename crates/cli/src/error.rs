@@ -354,10 +354,9 @@ impl fmt::Display for Error {
                 "{} is for a run inside a database; add --in-database, or leave it out",
                 option_of(option)
             ),
-            Self::NotInDatabase { what } => write!(
-                f,
-                "{what} does not go with --in-database; leave one of the two out"
-            ),
+            Self::NotInDatabase { what } => {
+                write!(f, "{what} does not go with --in-database; leave one of the two out")
+            }
             Self::MainNotInDatabase { name } => write!(
                 f,
                 "{name} is not a table of a server, and --in-database leaves the main table where it is: load it \

@@ -50,7 +50,11 @@ pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> 
     };
     let files = Files {
         reports: Reports::create(&call.reports, call.overwrite)?,
-        plan: asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite)).transpose()?,
+        plan: asked
+            .save
+            .as_deref()
+            .map(|path| WholeFile::create(path, call.overwrite))
+            .transpose()?,
     };
     let mut database = InDatabase::begin(server)?;
     cancel_with(Some(database.canceller()));
@@ -59,7 +63,8 @@ pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> 
     }
     set_target(&mut database, call, server)?;
     let main = look_at(&mut database, &call.main, server)?;
-    let mut builder = EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
+    let mut builder =
+        EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
     let references = references(&mut database, call, within, &mut builder)
         .map_err(|error| asked.located(error))?;
     let asking: Vec<Asking<'_>> = references
@@ -72,7 +77,8 @@ pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> 
             table,
         })
         .collect();
-    let script = Script::new(&main, &asking, &builder.output_columns());
+    let shared = database.shared_name()?;
+    let script = Script::new(&main, &asking, &builder.output_columns(), shared.as_deref());
     drop(asking);
     let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
     database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
@@ -193,8 +199,7 @@ fn look_at(
     server: &ServerAddress,
 ) -> Result<StoredTable> {
     if !table.described.fill_down.is_empty() || table.described.skip_last > 0 {
-        let option =
-            if table.described.skip_last > 0 { "--skip-last" } else { "--fill-down" };
+        let option = if table.described.skip_last > 0 { "--skip-last" } else { "--fill-down" };
         return Err(Error::NotInDatabase { what: format!("{option} of a table of a server") });
     }
     let (mut stored, identity) = database.describe(server, &table.described.order_by)?;

@@ -59,7 +59,7 @@ pub struct CountedRow {
 impl Counted {
     /// The findings of a lookup, whose reference has those rows that are here. The enriched table has `columns`; `sampled`
     /// rows of each trouble are kept.
-    pub fn findings(self, lookup: &Lookup, columns: usize, sampled: usize) -> LookupFindings {
+    pub fn findings(mut self, lookup: &Lookup, columns: usize, sampled: usize) -> LookupFindings {
         let mut counts = Counts {
             reference_rows: self.rows[0],
             keyless_rows: self.rows[1],
@@ -122,7 +122,8 @@ impl Counted {
         let of_lookup = lookup.columns();
         let blank_columns =
             blank_columns.iter().filter_map(|&place| of_lookup.get(place).copied()).collect();
-        let unmatched = unmatched(lookup, &self.unmatched, columns, &counts);
+        let rows = std::mem::take(&mut self.unmatched);
+        let unmatched = unmatched(lookup, rows, columns, &counts);
         let reference = lookup.reference();
         let times = EntryId::at(0..reference.entry_count()).map(|entry| {
             let Some((asked, by)) = self.asked_rows.get(reference.row(entry).index()) else {
@@ -171,14 +172,14 @@ impl CountedRow {
 /// The keys that no reference row holds, and how many rows hold others.
 fn unmatched(
     lookup: &Lookup,
-    rows: &[CountedRow],
+    rows: Vec<CountedRow>,
     columns: usize,
     counts: &Counts,
 ) -> UnmatchedKeys {
     let (mut packed, mut steps) = (Packer::default(), StepBuffers::default());
     let mut keys: Vec<UnmatchedKey> = Vec::new();
     let mut places = std::collections::HashMap::new();
-    let mut kept = 0;
+    let (mut kept, is_kept) = (0, !rows.is_empty());
     for one in rows {
         let block = one.block(columns);
         let row = Row::of(&block, 0);
@@ -197,6 +198,6 @@ fn unmatched(
         keys.push(key);
     }
     let misses = counts.of(Kind::Unmatched) - counts.of(Kind::NoHeader) - counts.out_of_range;
-    let beyond = if rows.is_empty() { 0 } else { misses.saturating_sub(kept) };
+    let beyond = if is_kept { misses.saturating_sub(kept) } else { 0 };
     UnmatchedKeys::of(keys, beyond)
 }

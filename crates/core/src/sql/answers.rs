@@ -18,16 +18,31 @@ pub(super) struct Answers {
     pub(super) nth: usize,
     pub(super) rows: Rows,
     pub(super) asked: Asked,
+    /// The name of the table.
+    table: String,
+    /// The words that make it.
+    create: String,
 }
 
 impl Answers {
     /// Writes the statements that answer what is asked of a reference.
-    pub(super) fn write(steps: &mut Steps, stage: &Stage, nth: usize, asking: &Asking<'_>) -> Self {
+    pub(super) fn write(
+        steps: &mut Steps,
+        stage: &Stage,
+        nth: usize,
+        asking: &Asking<'_>,
+        shared: Option<&str>,
+    ) -> Self {
         let by_value = is_by_value(stage, asking, &cells_of(asking.table, "t"));
         let rows = Rows::write(steps, nth, asking, by_value);
         rows.write_repeated(steps, asking);
         let asked = Asked::write(steps, stage, &rows, asking);
-        let answers = Self { nth, rows, asked };
+        // Workers that share the work of the output see no temporary tables.
+        let (table, create) = match shared {
+            Some(name) => (format!("{name}_{nth}"), format!("create unlogged table {name}_{nth}")),
+            None => (format!("pg_temp.answers_{nth}"), format!("create temp table answers_{nth}")),
+        };
+        let answers = Self { nth, rows, asked, table, create };
         if answers.asked.each {
             answers.write_found(steps, asking);
             answers.write_each(steps, asking);
@@ -36,12 +51,34 @@ impl Answers {
         }
         let table = answers.table();
         steps.statement("Statistics of the answers.".to_owned(), format!("analyze {table}"));
+        steps.statement(
+            "Those of them that are in trouble.".to_owned(),
+            format!(
+                "create temp table troubles_{nth} as\nselect * from {table} where nth = 1 \
+                 and status not in ('matched', 'chosen')"
+            ),
+        );
         answers
     }
 
     /// The name of the table.
-    pub(super) fn table(&self) -> String {
-        format!("pg_temp.answers_{}", self.nth)
+    pub(super) fn table(&self) -> &str {
+        &self.table
+    }
+
+    /// The parts of the key of an answer under an alias.
+    pub(super) fn keys(&self, alias: &str) -> Vec<String> {
+        let dot = if alias.is_empty() { String::new() } else { format!("{alias}.") };
+        self.asked.keys.iter().map(|key| format!("{dot}{key}")).collect()
+    }
+
+    /// The condition under which an answer under an alias is to the key of a record of the reference under another.
+    pub(super) fn is_to(&self, answer: &str, record: &str) -> String {
+        let pairs = self.keys(answer).into_iter().zip(self.rows.keys(record));
+        match self.rows.parts {
+            0 => "true".to_owned(),
+            _ => joined(pairs.map(|(one, other)| format!("{one} = {other}")), " and "),
+        }
     }
 
     /// The columns of an answer, of a record `a` of what is asked, the row `e` that it comes from, and the decision `d`.
@@ -50,8 +87,10 @@ impl Answers {
         let found = asking.found;
         let mut all: Vec<String> = (1..=asked.columns.len()).map(|at| format!("a.c{at}")).collect();
         all.extend(["a.rows".to_owned(), "a.first".to_owned()]);
-        let keys = asked.key().into_iter().enumerate();
-        all.extend(keys.map(|(part, key)| format!("{key} as key{}", part + 1)));
+        if !rows.by_value {
+            let keys = asked.key().into_iter().enumerate();
+            all.extend(keys.map(|(part, key)| format!("{key} as key{}", part + 1)));
+        }
         all.push("e.row".to_owned());
         all.push(format!("{held} as held"));
         all.push(match found.rule {
@@ -101,7 +140,7 @@ impl Answers {
 
     /// Answers by the key alone.
     fn write_by_key(&self, steps: &mut Steps, asking: &Asking<'_>) {
-        let Self { nth, rows, asked } = self;
+        let Self { nth, rows, asked, .. } = self;
         let rule = asking.found.rule;
         let state = &asked.state;
         let status = format!(
@@ -119,9 +158,10 @@ impl Answers {
         steps.statement(
             format!("The answers of {} to them.", asking.name),
             format!(
-                "create temp table answers_{nth} as\nselect {}\nfrom {} a\n    \
+                "{} as\nselect {}\nfrom {} a\n    \
                  left join pg_temp.repeated_{nth} d on {state} = {WHOLE} and {}\n    \
                  left join {} e on {state} = {WHOLE} and {} and {} and {}",
+                self.create,
                 columns.join(",\n    "),
                 asked.table,
                 asked.has_key_of(rows, "d"),
@@ -135,7 +175,7 @@ impl Answers {
 
     /// Finds the rows that may answer each record of what is asked.
     fn write_found(&self, steps: &mut Steps, asking: &Asking<'_>) {
-        let Self { nth, rows, asked } = self;
+        let Self { nth, rows, asked, .. } = self;
         let found = asking.found;
         let named = (1..=found.named_columns.len()).map(|one| {
             format!("{} as named_text{one}, ", self.named_cell(asking, one, "a", "e", true).text())
@@ -221,7 +261,7 @@ impl Answers {
 
     /// Answers each record of what is asked by itself.
     fn write_each(&self, steps: &mut Steps, asking: &Asking<'_>) {
-        let Self { nth, rows, asked } = self;
+        let Self { nth, rows, asked, .. } = self;
         let rule = asking.found.rule;
         let state = &asked.state;
         let (named, fails) = match &asked.named_state {
@@ -260,11 +300,12 @@ impl Answers {
         steps.statement(
             format!("The answers of {} to them.", asking.name),
             format!(
-                "create temp table answers_{nth} as\nselect {}\nfrom {} a\n    \
+                "{} as\nselect {}\nfrom {} a\n    \
                  left join (select distinct {keys}true as is_there from {} e where {}) k on {}\n    \
                  left join (select ask, count(*) as held from pg_temp.found_{nth} group by ask) h on h.ask = a.ask\n    \
                  left join pg_temp.decided_{nth} d on d.ask = a.ask\n    \
                  left join pg_temp.found_{nth} e on e.ask = a.ask{named} and {}",
+                self.create,
                 columns.join(",\n    "),
                 asked.table,
                 rows.holders,

@@ -62,7 +62,7 @@ impl Asked {
             found.main_key.parts().iter().chain(&found.range_value).chain(named.clone()),
         );
         let is_chained = stage.is_changed(&columns);
-        let source = stage.counted(is_chained);
+        let source = stage.source(is_chained);
         let cells = stage.cells();
         let found_by = |column: usize| {
             let cell = &cells[column];
@@ -105,22 +105,25 @@ impl Asked {
                 made.push(bare_part(cell, found.main_key.blanks(), rows.by_value, settles));
             }
             let state = key_state(&made, *match_blanks);
-            let keys = if rows.by_value {
-                steps.statement(about, format!("create temp table {raw} as\n{grouped}"));
+            let (mut more, keys) = if rows.by_value {
+                // The cells are the parts.
                 let parts = found.main_key.parts().iter();
-                parts.map(|part| format!("c{}", place(part.columns()[0]) + 1)).collect()
+                let keys = parts.map(|part| format!("c{}", place(part.columns()[0]) + 1));
+                (Vec::new(), keys.collect())
             } else {
                 let keys = made.iter().enumerate();
                 let keys = keys.map(|(part, made)| format!("{} as key{}", made.value, part + 1));
-                steps.statement(
-                    about,
-                    format!(
-                        "create temp table {raw} as\nselect {number}a.*, {}\nfrom (\n    {grouped}\n) a",
-                        joined(keys, ", ")
-                    ),
-                );
-                rows.keys("")
+                (keys.collect(), rows.keys(""))
             };
+            more.push(format!("{state} as state"));
+            steps.statement(
+                about,
+                format!(
+                    "create temp table {raw} as\nselect {number}a.*, {}\nfrom (\n    {grouped}\n) a",
+                    joined(more, ", ")
+                ),
+            );
+            let state = "a.state".to_owned();
             let table = format!("pg_temp.{raw}");
             steps.statement("Statistics of it.".to_owned(), format!("analyze {table}"));
             let found_by = columns.iter().map(|&column| found_by(column)).collect();

@@ -1,11 +1,19 @@
 //! The queries for the findings of a reference: counts first, then the first rows of each kind.
 
 use super::answers::Answers;
+use super::cell::Cell;
 use super::reading::{BLANK, MALFORMED, WHOLE};
 use super::stage::Stage;
-use super::words::joined;
-use super::{Asking, cells_of};
+use super::words::{joined, quoted};
+use super::{Asking, RowName, cells_of};
+use crate::key::Key;
 use crate::lookup::{RangeMatch, RangeSpec};
+
+/// What stands for numbers in queries that are known only when these are asked; no name of a table or column has such a
+/// character.
+const MOST: &str = "\0most\0";
+const ALL: &str = "\0all\0";
+const UNUSED: &str = "\0unused\0";
 
 /// The answers that rows of the reference give.
 const ANSWERED: &str = "('matched', 'chosen', 'ambiguous')";
@@ -34,24 +42,26 @@ pub struct LookupQueries {
 /// The queries for the rows that findings name.
 #[derive(Debug)]
 pub struct RowQueries {
-    /// The first answers in trouble, up to `{most}` of each kind: `status`, `miss`, `rows`, the first row's primary key, and
+    /// The first answers in trouble of each kind: `status`, `miss`, `rows`, the first row's primary key, and
     /// the cells that the answer depends on.
-    pub troubles: String,
+    troubles: String,
     /// The columns of the enriched table that these cells are of.
     pub columns: Vec<usize>,
-    /// The header of the main table's primary key, if that is one column: its values name rows, elsewhere numbers do.
-    pub key: Option<String>,
-    /// The keys that no row of the reference holds, up to `{most}`: as `troubles`.
-    pub unmatched: String,
-    /// The rows of the reference that findings name, `{most}` of each kind, and others up to `{all}`: the number, how often its
+    /// What the name of a main row is.
+    pub name: RowName,
+    /// The keys that no row of the reference holds: as `troubles`.
+    unmatched: String,
+    /// The first rows of the reference that nothing asks for, by their numbers.
+    unused: String,
+    /// The rows of the reference that findings name, those that nothing asks for, and others: the number, how often its
     /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each column that is used.
-    pub reference: String,
-    /// These columns, in order.
+    reference: String,
+    /// The columns of the reference that are used, in order.
     pub reference_columns: Vec<usize>,
 }
 
 impl LookupQueries {
-    pub(super) fn new(asking: &Asking<'_>, answers: &Answers, key: Option<String>) -> Self {
+    pub(super) fn new(asking: &Asking<'_>, answers: &Answers, name: RowName) -> Self {
         let Answers { rows, asked, .. } = answers;
         let (nth, table) = (answers.nth, answers.table());
         let searched = asking.found.searched.len();
@@ -95,7 +105,7 @@ impl LookupQueries {
                 collapsed("collapsed")
             )
         };
-        let keys = joined(rows.keys(""), ", ");
+        let keys = joined(answers.keys(""), ", ");
         let of_answers = format!("from {table} where nth = 1 and status in {ANSWERED}");
         let asked_for = if rows.has_range {
             // Each place of a key is asked for.
@@ -113,7 +123,7 @@ impl LookupQueries {
                 "select (select count(distinct e.row) from {} e join (select distinct {keys} {of_answers}) a on {}),\n    \
                  (select count(*) from (select 1 {of_answers} group by {keys} having sum(rows) > 1) k)",
                 rows.holders,
-                rows.is_same_key("a", "e")
+                answers.is_to("a", "e")
             )
         } else if rows.by_value {
             format!(
@@ -135,7 +145,7 @@ impl LookupQueries {
             updates: None,
             counts_copies: asked.is_chained,
             has_ranges: rows.has_range,
-            rows: RowQueries::new(asking, answers, key),
+            rows: RowQueries::new(asking, answers, name),
         }
     }
 
@@ -189,7 +199,32 @@ fn overlapping(asking: &Asking<'_>, answers: &Answers) -> String {
 }
 
 impl RowQueries {
-    fn new(asking: &Asking<'_>, answers: &Answers, key: Option<String>) -> Self {
+    /// The query for the first answers in trouble, up to `most` of each kind: `status`, `miss`, `rows`, the name of the first
+    /// row, and the cells that the answer depends on.
+    pub fn troubles(&self, most: usize) -> String {
+        self.troubles.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the keys that no row of the reference holds, up to `most`, with the same columns.
+    pub fn unmatched(&self, most: usize) -> String {
+        self.unmatched.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the first rows of the reference that nothing asks for, up to `most`, by their numbers.
+    pub fn unused(&self, most: usize) -> String {
+        self.unused.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the rows of the reference that findings name, `most` of each kind, the `unused` ones, and the first ones
+    /// up to `all`: the number, how often the key is asked for, in a reverse lookup by which of the searched columns, and the
+    /// text of each column that is used.
+    pub fn reference(&self, most: usize, unused: &[u64], all: usize) -> String {
+        let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
+        let query = self.reference.replace(MOST, &most.to_string());
+        query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
+    }
+
+    fn new(asking: &Asking<'_>, answers: &Answers, name: RowName) -> Self {
         let Answers { rows, asked, .. } = answers;
         let (nth, table) = (answers.nth, answers.table());
         let cells: String = (1..=asked.columns.len()).map(|at| format!(", c{at}::text")).collect();
@@ -200,12 +235,12 @@ impl RowQueries {
         let troubles = format!(
             "select status, miss, rows::bigint, first::text{cells} from (\n    \
              select a.*, row_number() over (partition by status, miss = 'header' order by {0}) as at\n    \
-             from {table} a where nth = 1 and status not in ('matched', 'chosen')\n) a where at <= {{most}} order by {0}",
+             from pg_temp.troubles_{nth} a\n) a where at <= {MOST} order by {0}",
             order("a")
         );
         let unmatched = format!(
-            "select status, miss, rows::bigint, first::text{cells} from {table} a\n\
-             where nth = 1 and status = 'unmatched' and miss is null order by {} limit {{most}}",
+            "select status, miss, rows::bigint, first::text{cells} from pg_temp.troubles_{nth} a\n\
+             where status = 'unmatched' and miss is null order by {} limit {MOST}",
             order("a")
         );
         let own = cells_of(asking.table, "t");
@@ -216,85 +251,130 @@ impl RowQueries {
                 format!("order by {}", joined(order, ", "))
             }
         };
-        let texts: String = rows
+        let numbered =
+            |column: usize| Cell { sql: format!("n.v{}", column + 1), ..own[column].clone() };
+        let cells: String = rows
             .used
             .iter()
-            .map(|&column| format!(", {} as v{}", own[column].text(), column + 1))
+            .map(|&column| {
+                format!(", t.{} as v{}", quoted(&asking.table.columns[column].name), column + 1)
+            })
             .collect();
-        let named: String =
-            rows.used.iter().map(|&column| format!(", n.v{}", column + 1)).collect();
+        // What is taken is of interest only where a finding names the row.
+        let is_taken_only = |column: &usize| {
+            let of_key = asking.found.reference_keys.iter().flat_map(Key::columns);
+            asking.found.taken.columns.contains(column)
+                && !of_key.into_iter().any(|one| one == column)
+        };
+        let text = |&column: &usize| match is_taken_only(&column) {
+            true => format!(", case when w.is_named then {} else '' end", numbered(column).text()),
+            false => format!(", {}", numbered(column).text()),
+        };
+        let texts: String = rows.used.iter().map(text).collect();
+        // Of a large reference only keys that one row alone holds: the rows of others come together, or not at all.
+        let alone = if rows.has_range {
+            "true".to_owned()
+        } else {
+            format!(
+                "not exists (select from {} e join pg_temp.shared_{nth} s on {} where e.row = r.row and {})",
+                rows.holders,
+                rows.is_same_key("s", "e"),
+                rows.has_key("e")
+            )
+        };
         let state = rows.row_state("r", asking.found.searched.len());
-        let keys = rows.keys("e");
         let same = rows.is_same_key("d", "e");
         // Of keys that several rows hold, the first ones of each kind.
         let kinds = if rows.has_range {
             format!(
                 "select e.row from {0} e join (\n        select *, row_number() over (partition by disagree order by first) as at \
-                 from (\n{1}\n        ) g\n    ) d on {same} and d.at <= {{most}} where {2}",
+                 from (\n{1}\n        ) g\n    ) d on {same} and d.at <= {MOST} where {2}",
                 rows.holders,
                 overlapping(asking, answers),
                 rows.has_key("e")
             )
         } else {
             let collapsed = if rows.has_spelling { ", collapsed" } else { "" };
-            let parts = if keys.is_empty() { "1".to_owned() } else { joined(rows.keys("d"), ", ") };
             format!(
-                "select e.row from {} e join (\n        select d.*, row_number() over (partition by disagree{collapsed} order by {parts}) \
-                 as at from pg_temp.repeated_{nth} d\n    ) d on {same} and d.at <= {{most}} where {}",
+                "select e.row from {} e join (\n        select d.*, row_number() over (partition by disagree{collapsed} order by first) \
+                 as at from pg_temp.repeated_{nth} d\n    ) d on {same} and d.at <= {MOST} where {}",
                 rows.holders,
                 rows.has_key("e")
             )
         };
         let answered = format!("a.nth = 1 and a.status in {ANSWERED}");
-        let asked_of = if rows.has_range {
-            let (places, each) = places_of(rows.is_reverse);
+        let (places, each) = places_of(rows.is_reverse);
+        let asked_for = if rows.has_range {
             format!(
                 "select e.row, sum(a.rows)::bigint as rows, {places} as places from {table} a\n    \
-                 join pg_temp.found_{nth} e on e.ask = a.ask{each} where {answered} group by e.row"
+                 join pg_temp.found_{nth} e on e.ask = a.ask join named w on w.row = e.row{each}\n    \
+                 where {answered} group by e.row"
             )
         } else {
-            let columns = if keys.is_empty() {
-                String::new()
-            } else {
-                format!(" group by {}", joined(rows.keys("a"), ", "))
-            };
-            let listed: String = rows.keys("a").iter().map(|key| format!("{key}, ")).collect();
-            let (places, each) = places_of(rows.is_reverse);
+            let same = answers.is_to("a", "e");
             format!(
-                "select e.row, max(d.rows)::bigint as rows, {places} as places from {} e join (\n        \
-                 select {listed}sum(a.rows) as rows from {table} a where {answered}{columns}\n    ) d on {same}{each} where {} group by e.row",
+                "select e.row, max(a.rows)::bigint as rows, {places} as places from {} e join named w on w.row = e.row\n    \
+                 join {table} a on {same}{each} where {} and {answered} group by e.row",
                 rows.holders,
                 rows.has_key("e")
             )
         };
+        let is_asked = if rows.has_range {
+            format!(
+                "select from {table} a join pg_temp.found_{nth} e on e.ask = a.ask where {answered} and e.row = r.row"
+            )
+        } else if rows.is_reverse {
+            format!(
+                "select from {} e join {table} a on {} where {answered} and e.row = r.row",
+                rows.holders,
+                answers.is_to("a", "e")
+            )
+        } else {
+            format!("select from {table} a where {} and {answered}", answers.is_to("a", "r"))
+        };
+        let unused = format!(
+            "select r.row from {} r where {state} <> {WHOLE} or not exists ({is_asked}) order by r.row limit {MOST}",
+            rows.all
+        );
         let trouble = |of: u8| {
             format!(
-                "(select r.row from {} r where {state} = {of} order by r.row limit {{most}})",
+                "(select r.row from {} r where {state} = {of} order by r.row limit {MOST})",
                 rows.all
             )
         };
         let ambiguous = format!(
-            "select e.row from {} e join (\n        select {} from {table} a where a.status = 'ambiguous' order by {} limit {{most}}\n    \
-             ) d on {same} where {}",
+            "select e.row from {} e join (\n        select a.* from pg_temp.troubles_{nth} a where a.status = 'ambiguous' \
+             order by {} limit {MOST}\n    ) a on {} where {}",
             rows.holders,
-            if keys.is_empty() { "1".to_owned() } else { joined(rows.keys("a"), ", ") },
             order("a"),
+            answers.is_to("a", "e"),
             rows.has_key("e")
         );
         let reference = format!(
-            "with asked_for as (\n    {asked_of}\n), named as (\n    {kinds}\n    union {ambiguous}\n    union {}\n    union {}\n    \
-             union (select r.row from {all} r where {state} = {WHOLE} and not exists (select from asked_for a where a.row = r.row)\n        \
-             order by r.row limit {{most}})\n    union (select r.row from {all} r order by r.row limit {{all}})\n)\n\
-             select n.row, coalesce(a.rows, 0)::bigint, a.places{named}\nfrom (\n    \
-             select row_number() over ({numbering}) as row{texts}\n    from {} t\n) n join named w on w.row = n.row\n    \
+            "with whole as (select count(*) <= {ALL} as is_all from {0} r), named as (\n    \
+             select row, bool_or(is_named) as is_named from (\n    \
+             select row, true as is_named from (\n    {kinds}\n    union {ambiguous}\n    union {1}\n    union {2}\n    \
+             union select unnest('{{{UNUSED}}}'::bigint[])\n    ) n\n    \
+             union all (select r.row, is_all from {0} r, whole where is_all or {alone} order by r.row limit {ALL})\n    \
+             ) n group by row\n), asked_for as (\n    {asked_for}\n)\n\
+             select n.row, coalesce(a.rows, 0)::bigint, a.places{texts}\nfrom (\n    \
+             select row_number() over ({numbering}) as row{cells}\n    from {3} t\n) n join named w on w.row = n.row\n    \
              left join asked_for a on a.row = n.row order by n.row",
+            rows.all,
             trouble(BLANK),
             trouble(MALFORMED),
             asking.table.name,
-            all = rows.all,
         );
         let columns = asked.columns.clone();
-        Self { troubles, columns, key, unmatched, reference, reference_columns: rows.used.clone() }
+        Self {
+            troubles,
+            columns,
+            name,
+            unmatched,
+            unused,
+            reference,
+            reference_columns: rows.used.clone(),
+        }
     }
 }
 

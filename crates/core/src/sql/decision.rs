@@ -27,7 +27,7 @@ pub(super) struct Group {
 impl Decision<'_> {
     /// The query for the decision on each group of several records, which come from `from` under the alias `e`.
     ///
-    /// Its columns: those of the group, then `held`, how many rows there are; `disagree`; `chosen`, the number of the row
+    /// Its columns: those of the group, then `held`, how many rows there are; `first`, the first of them; `disagree`; `chosen`, the number of the row
     /// that counts, if one does; for the rule `list` the joined texts of the cells, of the numbers and of the headers.
     pub(super) fn query(&self, group: &Group, from: &str) -> String {
         let Self { rows, found, signature, .. } = self;
@@ -85,6 +85,7 @@ impl Decision<'_> {
         };
         let mut outer = names.clone();
         outer.push("count(*) as held".to_owned());
+        outer.push("min(g.row) as first".to_owned());
         outer.push(format!("{disagree} as disagree"));
         outer.push(format!("{chosen} as chosen"));
         if self.with_spelling {
@@ -119,7 +120,7 @@ impl Decision<'_> {
                  where v <> '' group by v) u) end as list{nth}"
             )
         });
-        let more = ["d.held", "d.disagree", "d.chosen", "d.row_list"].map(str::to_owned);
+        let more = ["d.held", "d.first", "d.disagree", "d.chosen", "d.row_list"].map(str::to_owned);
         let mut columns: Vec<String> = kept.chain(more).chain(lists).collect();
         if self.with_spelling {
             columns.push("d.collapsed".to_owned());

@@ -49,6 +49,21 @@ pub struct StoredTable {
     pub key: Vec<usize>,
     /// The columns that its rows are in the order of, where it has one.
     pub order_by: Vec<usize>,
+    /// Groups of columns of which no two rows have the same values.
+    pub unique: Vec<Vec<usize>>,
+    /// The name of the server's own column for the place of a row, where rows have one place each.
+    pub place: Option<&'static str>,
+}
+
+/// What names a main row, of several the first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RowName {
+    /// The primary key, of one column with this header.
+    Key(String),
+    /// Its place in the table.
+    Place,
+    /// Nothing: the table is a view, or is elsewhere.
+    None,
 }
 
 /// A column of such a table.
@@ -105,6 +120,8 @@ pub struct Script {
     pub source: String,
     /// For each reference the queries for its findings.
     pub lookups: Vec<LookupQueries>,
+    /// The tables that are to be dropped once the output is written.
+    pub shared: Vec<String>,
 }
 
 /// A column of the output.
@@ -147,15 +164,23 @@ impl Steps {
 impl Script {
     /// The statements of an enrichment: the main table, what is asked of each reference in order, and the columns of the
     /// output. Matches by position have no meaning here and are not to be among them.
-    pub fn new(main: &StoredTable, asked: &[Asking<'_>], output: &OutputColumns) -> Self {
+    ///
+    /// With `shared`, the beginning of a name that no table of the database has, the answers are in tables that the server's
+    /// workers share, for the time of the transaction; otherwise in temporary ones.
+    pub fn new(
+        main: &StoredTable,
+        asked: &[Asking<'_>],
+        output: &OutputColumns,
+        shared: Option<&str>,
+    ) -> Self {
         let mut steps = Steps::default();
         let mut stage = Stage::of(main);
-        let mut lookups = Vec::new();
-        let key = stage::numbered_by(main).is_none().then(|| main.headers.address(main.key[0]));
+        let (mut lookups, mut dropped) = (Vec::new(), Vec::new());
         for (nth, asking) in asked.iter().enumerate() {
-            let answers = Answers::write(&mut steps, &stage, nth + 1, asking);
-            lookups.push(LookupQueries::new(asking, &answers, key.clone()));
+            let answers = Answers::write(&mut steps, &stage, nth + 1, asking, shared);
+            lookups.push(LookupQueries::new(asking, &answers, stage.row_name().clone()));
             stage.add(asking, &answers);
+            dropped.extend(shared.map(|_| answers.table().to_owned()));
         }
         for (nth, queries) in lookups.iter_mut().enumerate() {
             queries.count_updates(&stage, nth);
@@ -170,7 +195,13 @@ impl Script {
             }
         };
         let output = (0..output.len()).map(column).collect();
-        Self { source: stage.rows_that_go_out(), steps: steps.all, output, lookups }
+        Self {
+            source: stage.rows_that_go_out(),
+            steps: steps.all,
+            output,
+            lookups,
+            shared: dropped,
+        }
     }
 }
 

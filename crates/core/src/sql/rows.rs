@@ -363,12 +363,21 @@ impl Rows {
     pub(super) fn write_repeated(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let nth = self.nth;
         let keys = joined(self.keys("e"), ", ");
+        // The server sees to it that no two rows have the same values there.
+        let columns = asking.found.reference_keys[0].columns();
+        let is_unique = self.by_value
+            && asking
+                .table
+                .unique
+                .iter()
+                .any(|unique| unique.iter().all(|one| columns.contains(one)));
+        let several = if is_unique { "false" } else { "count(*) > 1" };
         let group_by = if self.parts == 0 { String::new() } else { format!(" group by {keys}") };
         let list = if self.parts == 0 { "1 as one".to_owned() } else { keys };
         steps.statement(
             format!("The keys that several rows of {} hold.", asking.name),
             format!(
-                "create temp table shared_{nth} as\nselect {list} from {} e where {}{group_by} having count(*) > 1",
+                "create temp table shared_{nth} as\nselect {list} from {} e where {}{group_by} having {several}",
                 self.holders,
                 self.has_key("e"),
             ),

@@ -3,7 +3,7 @@
 use super::answers::Answers;
 use super::cell::{Cell, ValueType};
 use super::words::{is_blank, joined, literal};
-use super::{Asking, StoredTable, cells_of, quoted};
+use super::{Asking, RowName, StoredTable, cells_of};
 use crate::enrich::{AddedCell, Unmatched};
 use crate::findings::{Kind, Status};
 use crate::lookup::Rule;
@@ -14,9 +14,8 @@ use crate::plan::{Mark, Replace};
 pub(super) struct Stage {
     main: String,
     cells: Vec<Cell>,
-    /// The name of the column that numbers its rows, where these have no key of one column.
-    number: Option<String>,
-    /// The first row of several: the least key, or number.
+    row_name: RowName,
+    /// The name of the first row of several.
     first: String,
     /// Whether a cell is another than the main table's own.
     changed: Vec<bool>,
@@ -33,16 +32,18 @@ impl Stage {
     /// The main table as it is.
     pub(super) fn of(main: &StoredTable) -> Self {
         let cells = cells_of(main, "m");
-        let number = numbered_by(main);
-        let first = match &number {
-            None => format!("min({})", cells[main.key[0]].sql),
-            Some(number) => format!("min(m.{number})"),
+        let (row_name, first) = match (&main.key[..], main.place) {
+            (&[key], _) if cells[key].value.has_least() => {
+                (RowName::Key(main.headers.address(key)), format!("min({})", cells[key].sql))
+            }
+            (_, Some(place)) => (RowName::Place, format!("min(m.{place})")),
+            (_, None) => (RowName::None, "null::text".to_owned()),
         };
         Self {
             main: main.name.clone(),
             changed: vec![false; cells.len()],
             cells,
-            number,
+            row_name,
             first,
             joins: String::new(),
             keeps: Vec::new(),
@@ -71,16 +72,14 @@ impl Stage {
         &self.cells
     }
 
-    /// The expression for the first row of several: its primary key, if that is one column, or else its number.
+    /// The expression for the name of the first row of several.
     pub(super) fn first(&self) -> &str {
         &self.first
     }
 
-    /// Where rows come from that are counted.
-    pub(super) fn counted(&self, with_answers: bool) -> String {
-        let Some(number) = &self.number else { return self.source(with_answers) };
-        let joins = if with_answers { &self.joins[..] } else { "" };
-        format!("(select row_number() over () as {number}, t.* from {} t) m{joins}", self.main)
+    /// What that name is.
+    pub(super) fn row_name(&self) -> &RowName {
+        &self.row_name
     }
 
     /// Where rows come from: the main table, joined with answers or not.
@@ -265,20 +264,6 @@ impl Stage {
         self.cells.extend(added);
         self.written.push(written);
     }
-}
-
-/// The name of a column that numbers the rows of a table, unless it has a key of one column whose values have an order.
-pub(super) fn numbered_by(main: &StoredTable) -> Option<String> {
-    if let [key] = main.key[..]
-        && main.columns[key].value.has_least()
-    {
-        return None;
-    }
-    let mut name = "row".to_owned();
-    while main.columns.iter().any(|column| column.name == name) {
-        name.push('_');
-    }
-    Some(quoted(&name))
 }
 
 /// A condition of several.

@@ -13,9 +13,10 @@ use gather_keys_core::findings::{Counted, CountedRow, LookupFindings};
 use gather_keys_core::lookup::{Lookup, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::sql::{
-    LookupQueries, OutputColumn, Reading, Script, Step, StoredColumn, StoredTable,
+    LookupQueries, OutputColumn, Reading, RowName, Script, Step, StoredColumn, StoredTable,
 };
 use gather_keys_core::table::{Block, Headers};
+use postgres::fallible_iterator::FallibleIterator;
 use postgres::{CancelToken, Client, NoTls, Row};
 
 use super::connection::reported;
@@ -218,6 +219,18 @@ impl InDatabase {
         Ok(())
     }
 
+    /// The beginning of a name that no table of the database has, in the schema of the table that is written.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server is gone.
+    pub fn shared_name(&mut self) -> Result<Option<String>> {
+        let Some(target) = &self.target else { return Ok(None) };
+        let schema = quoted(&target.schema);
+        // No two connections have one number, and nobody sees the tables of another's transaction.
+        let number = self.one("select pg_backend_pid()::bigint")?;
+        Ok(Some(format!("{schema}.gather_keys_{}_answers", count_at(&number, 0))))
+    }
+
     /// Which table is there under the name of the one that is written.
     pub fn identity(&self) -> Option<&TableIdentity> {
         Some(&self.target.as_ref()?.there.as_ref()?.identity)
@@ -276,7 +289,31 @@ impl InDatabase {
         key.retain(|(place, _)| *place >= 0);
         key.sort_unstable();
         let key = key.into_iter().map(|(_, at)| at).collect();
-        Ok((StoredTable { name: stored, headers, columns, key, order_by }, identity))
+        let unique = client
+            .query(
+                "select i.indkey::smallint[], i.indnkeyatts from pg_index i where i.indrelid = $1 and i.indisunique \
+                 and i.indisvalid and i.indimmediate and i.indpred is null and i.indexprs is null",
+                &[&identity.table],
+            )
+            .map_err(failed)?;
+        let numbers = client
+            .query(
+                "select attnum from pg_attribute where attrelid = $1 and attnum > 0 and not attisdropped order by attnum",
+                &[&identity.table],
+            )
+            .map_err(failed)?;
+        let numbers: Vec<i16> = numbers.iter().map(|row| row.get(0)).collect();
+        let unique = unique.iter().filter_map(|row| {
+            let (columns, keys): (Vec<i16>, i16) = (row.get(0), row.get(1));
+            let place = |number: &i16| numbers.iter().position(|other| other == number);
+            columns.iter().take(keys.cast_unsigned().into()).map(place).collect::<Option<Vec<_>>>()
+        });
+        let kind = client
+            .query_one("select relkind::text from pg_class where oid = $1", &[&identity.table])
+            .map_err(failed)?;
+        let has_places = matches!(kind.get(0), "r" | "m");
+        let (unique, place) = (unique.collect(), has_places.then_some("ctid"));
+        Ok((StoredTable { name: stored, headers, columns, key, order_by, unique, place }, identity))
     }
 
     /// Carries out the steps of a script, and tells of each before it begins.
@@ -362,7 +399,8 @@ impl InDatabase {
         }
         let mut block = Block::new(table.columns.len());
         let (mut positions, mut line) = (Vec::new(), 1);
-        self.reference_rows(queries, most, |position, asked, by, cells| {
+        let has_unused = counted.rows[0] > counted.asked[0];
+        self.reference_rows(queries, (most, has_unused), |position, asked, by, cells| {
             let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
             for column in 0..table.columns.len() {
                 let cell = cells.next_if(|(used, _)| **used == column);
@@ -375,6 +413,7 @@ impl InDatabase {
         })?;
         let mut builder = found.builder(plan, &table.headers, seed);
         builder.add(&block)?;
+        drop(block);
         let reference = builder.some_of(positions, counted.rows[0], counted.keys).finish()?;
         let (lookup, output) = found.lookup(reference);
         let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
@@ -398,10 +437,10 @@ impl InDatabase {
             let (each, _) = counts.as_chunks::<5>();
             updates.extend(each.iter().map(|counts| (0, *counts)));
         }
-        let troubles = self.main_rows(&queries.rows.troubles, most.sampled, queries)?;
+        let troubles = self.main_rows(&queries.rows.troubles(most.sampled), queries)?;
         let unmatched = match most.unmatched {
             0 => Vec::new(),
-            most => self.main_rows(&queries.rows.unmatched, most, queries)?,
+            most => self.main_rows(&queries.rows.unmatched(most), queries)?,
         };
         Ok(Counted {
             outcomes,
@@ -418,19 +457,16 @@ impl InDatabase {
         })
     }
 
-    /// The main rows that a query gives, up to `most` of each kind.
-    fn main_rows(
-        &mut self,
-        query: &str,
-        most: usize,
-        queries: &LookupQueries,
-    ) -> Result<Vec<CountedRow>> {
-        let rows = self.query(&query.replace("{most}", &most.to_string()))?;
-        let row = |row: &Row| {
+    /// The main rows that a query gives.
+    fn main_rows(&mut self, query: &str, queries: &LookupQueries) -> Result<Vec<CountedRow>> {
+        let of_row = |row: &Row| {
             let first: Option<String> = row.get(3);
-            let key = queries.rows.key.as_ref();
-            let name = key.map(|key| format!("{key} {}", first.as_deref().unwrap_or_default()));
-            let number = first.and_then(|first| first.parse().ok()).unwrap_or_default();
+            let first = first.unwrap_or_default();
+            let name = match &queries.rows.name {
+                RowName::Key(header) => format!("{header} {first}"),
+                RowName::Place => format!("row at {first}"),
+                RowName::None => "a row".to_owned(),
+            };
             let cells = queries.rows.columns.iter().enumerate();
             let cell = |(at, &column): (usize, &usize)| {
                 let cell: Option<String> = row.get(4 + at);
@@ -440,26 +476,36 @@ impl InDatabase {
                 outcome: row.get(0),
                 miss: row.get(1),
                 rows: count_at(row, 2),
-                row: if name.is_some() { 0 } else { number },
-                name,
+                row: 0,
+                name: Some(name),
                 cells: cells.map(cell).collect(),
             }
         };
-        let rows: Vec<CountedRow> = rows.iter().map(row).collect();
-        let bytes = rows.iter().flat_map(|row| &row.cells).map(|(_, cell)| cell.len() as u64);
-        self.received += bytes.sum::<u64>();
-        Ok(rows)
+        let mut all = Vec::new();
+        let none: [i32; 0] = [];
+        let rows = self.client.query_raw(query, none);
+        let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
+        while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
+            let row = of_row(&row);
+            self.received += row.cells.iter().map(|(_, cell)| cell.len() as u64).sum::<u64>();
+            all.push(row);
+        }
+        Ok(all)
     }
 
     /// Passes the rows of a reference that findings name on: the position of each, how often it is asked for, and its cells.
     fn reference_rows(
         &mut self,
         queries: &LookupQueries,
-        most: Most,
+        (most, has_unused): (Most, bool),
         mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
     ) -> Result<()> {
-        let query = queries.rows.reference.replace("{most}", &most.sampled.to_string());
-        let query = query.replace("{all}", &most.rows.to_string());
+        let unused = match has_unused {
+            true => self.query(&queries.rows.unused(most.sampled))?,
+            false => Vec::new(),
+        };
+        let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
+        let query = queries.rows.reference(most.sampled, &unused, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
         let mut cells = Vec::new();
         loop {
@@ -552,7 +598,19 @@ impl InDatabase {
             self.execute(&before)?;
         }
         self.show_statement("The output: the rows with their answers.", &statement)?;
-        self.execute(&statement)
+        let rows = self.execute(&statement)?;
+        self.drop_shared(script)?;
+        Ok(rows)
+    }
+
+    /// Drops the tables that only the making of the output needs.
+    fn drop_shared(&mut self, script: &Script) -> Result<()> {
+        if script.shared.is_empty() {
+            return Ok(());
+        }
+        let dropped = format!("drop table {}", script.shared.join(", "));
+        self.show_statement("The answers are not needed any more.", &dropped)?;
+        self.execute(&dropped).map(drop)
     }
 
     /// Ends the transaction, so that the output appears.

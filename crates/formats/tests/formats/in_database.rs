@@ -145,7 +145,8 @@ fn there(
             table,
         })
         .collect();
-    let script = Script::new(&main, &asking, &builder.output_columns());
+    let shared = database.shared_name().map_err(said)?;
+    let script = Script::new(&main, &asking, &builder.output_columns(), shared.as_deref());
     drop(asking);
     let carried = database.carry_out(&script, |_| ());
     carried.map_err(|error| format!("{error}\n{}", text_of(&script)))?;

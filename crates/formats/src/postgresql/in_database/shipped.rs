@@ -90,7 +90,8 @@ impl InDatabase {
         let columns = headers.len();
         let texts: Vec<String> = (1..=columns).map(|column| format!("v{column} text")).collect();
         let about = format!("A copy of {}.", headers.table());
-        let create = format!("create temp table {name}_texts (row bigserial, {})", texts.join(", "));
+        let create =
+            format!("create temp table {name}_texts (row bigserial, {})", texts.join(", "));
         self.show_statement(&about, &create)?;
         self.execute(&create)?;
         let names: Vec<String> = (1..=columns).map(|column| format!("v{column}")).collect();
@@ -131,8 +132,7 @@ impl InDatabase {
         self.show_bytes(&text)?;
         self.copy_in(&copy, &text)?;
         self.show_text("\\.\n\n")?;
-        let kinds: Vec<(ValueType, &str)> =
-            candidates.into_iter().map(Candidates::kind).collect();
+        let kinds: Vec<(ValueType, &str)> = candidates.into_iter().map(Candidates::kind).collect();
         let values = kinds.iter().enumerate().map(|(nth, (_, declared))| match *declared {
             "text" => format!("v{0}", nth + 1),
             declared => format!("nullif(v{0}, '')::{declared} as v{0}", nth + 1),
@@ -160,6 +160,8 @@ impl InDatabase {
             columns: columns.collect(),
             key: Vec::new(),
             order_by: Vec::new(),
+            unique: Vec::new(),
+            place: None,
         })
     }
 }
