@@ -18,6 +18,16 @@ const INTERRUPTED: i32 = 130;
 /// What a server is doing for this program.
 static ON_SERVER: Mutex<Option<Canceller>> = Mutex::new(None);
 
+/// Whether a signal ends the program.
+static ENDS: AtomicBool = AtomicBool::new(false);
+
+/// Waits for the end of the program, where a signal ends it: the work that it stopped has failed, which is no news.
+pub(crate) fn let_end() {
+    while ENDS.load(Ordering::Relaxed) {
+        std::thread::park();
+    }
+}
+
 /// Has a signal also stop what a server is doing, or no longer.
 pub(crate) fn cancel_with(canceller: Option<Canceller>) {
     *ON_SERVER.lock().unwrap_or_else(PoisonError::into_inner) = canceller;
@@ -33,6 +43,7 @@ pub(crate) fn end_cleanly(calmly: bool) {
             return;
         }
         give_back();
+        ENDS.store(true, Ordering::Relaxed);
         if let Some(canceller) = &*ON_SERVER.lock().unwrap_or_else(PoisonError::into_inner) {
             canceller.cancel();
         }

@@ -21,7 +21,7 @@ use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, arranged, seed};
 use crate::progress::Steps;
 use crate::report::{self, Reports};
-use crate::signals::cancel_with;
+use crate::signals::{cancel_with, let_end};
 use crate::summary::{self, Summary};
 use crate::targets::{self, written};
 use crate::typed::{Asked, as_plan_at, as_report_has_it};
@@ -44,6 +44,15 @@ struct Files {
 
 /// Carries out a run inside the database of its main table.
 pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
+    let outcome = run(asked, call, within);
+    if outcome.is_err() {
+        let_end();
+    }
+    cancel_with(None);
+    outcome
+}
+
+fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     refuse(call)?;
     let Address::Server(server) = &call.main.address else {
         return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
@@ -157,7 +166,6 @@ pub(super) fn carry_out(asked: &Asked, call: &Call, within: &WithinDatabase) -> 
         true => database.commit(),
         false => Ok(()),
     })?;
-    cancel_with(None);
     said.extend(targets::reported(&appeared));
 
     let mut text = if quiet { String::new() } else { notes };

@@ -12,6 +12,7 @@ mod enrich;
 mod findings;
 mod forms;
 mod hostile;
+mod in_database;
 mod in_place;
 mod keys;
 mod known_keys;

@@ -123,14 +123,13 @@ impl InDatabase {
         let name = address.database();
         let mut client = address.connect()?;
         let failed = |error: postgres::Error| failed(&name, &error);
-        // The wait for a lock is limited.
-        client
-            .batch_execute(&format!(
-                "{SPELLING}; set client_min_messages = error; set lock_timeout = '30s'; \
-                 begin transaction isolation level repeatable read; {}",
-                settings()
-            ))
-            .map_err(failed)?;
+        // The wait for a lock is limited, by the address or else by this.
+        let patience = "select set_config('lock_timeout', '30s', false) \
+                        where current_setting('lock_timeout') = '0'";
+        let session = format!("{SPELLING}; set client_min_messages = error; {patience}");
+        client.batch_execute(&session).map_err(failed)?;
+        let begin = format!("begin transaction isolation level repeatable read; {}", settings());
+        client.batch_execute(&begin).map_err(failed)?;
         let encoding = client.query_one("select current_setting('server_encoding')", &[]);
         let encoding: String = encoding.map_err(failed)?.get(0);
         if encoding != "UTF8" {
@@ -682,7 +681,7 @@ fn failed(name: &str, error: &postgres::Error) -> Error {
     if error.as_db_error().is_none() && error.is_closed() {
         return gone(name);
     }
-    let fix = "nothing was written; check what the user may do there, and run again";
+    let fix = "nothing was written; correct that, and run again";
     Error::Server { name: name.to_owned(), said: reported(error), fix }
 }
 

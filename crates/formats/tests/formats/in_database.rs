@@ -5,14 +5,14 @@
 
 use std::fmt::Write as _;
 
-use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder};
+use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::findings::{Findings, Kind, LookupFindings, Written};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::plan::{
     Columns, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched, Within,
 };
 use gather_keys_core::sql::{Asking, Script, StoredTable};
-use gather_keys_core::table::Collected;
+use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
 use gather_keys_formats::{Address, Described, Table, Untapped};
@@ -38,7 +38,7 @@ fn schema(name: &str) -> Option<(String, Client)> {
 /// What is asked of a reference: its table, the order of its rows, and the plan.
 #[derive(Debug, Clone)]
 struct Asked {
-    table: &'static str,
+    table: String,
     order_by: Vec<String>,
     plan: ReferencePlan,
 }
@@ -60,10 +60,10 @@ fn open(server: &str, table: &str, order_by: &[String]) -> Table {
 /// The enrichment by the program's own engine.
 fn here(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Result<Outcome, String> {
     let mut main = open(server, main, &[]);
-    let mut builder = EnrichmentBuilder::new(gather_keys_core::table::Source::headers(&main), SEED);
+    let mut builder = EnrichmentBuilder::new(main.headers(), SEED);
     for Asked { table, order_by, plan } in asked {
         let mut table = open(server, table, order_by);
-        let headers = gather_keys_core::table::Source::headers(&table).clone();
+        let headers = table.headers().clone();
         let found = builder.resolve(plan, &headers, &[]).map_err(|error| error.to_string())?;
         let mut reference = found.builder(plan, &headers, SEED);
         reference.read(&mut table, 1).map_err(|error| error.to_string())?;
@@ -74,37 +74,30 @@ fn here(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Resul
     if !columns.is_empty() {
         builder.choose(columns, &[]).map_err(|error| error.to_string())?;
     }
-    let lookups: Vec<_> =
-        builder.lookups().iter().map(|(lookup, _)| lookup.key().clone()).collect();
-    drop(lookups);
     let mut enrichment = builder.finish().explaining(true).sampling(100);
     let mut out = Collected::default();
     let findings = enrichment.run(&mut main, &mut Adapter(&mut out), None, 1);
     let findings: Findings = findings.map_err(|error| error.to_string())?;
-    let lookups = into_lookups(enrichment).into_iter().zip(findings.lookups).collect();
+    let lookups = enrichment.into_lookups().map(|(lookup, _)| lookup);
+    let lookups = lookups.zip(findings.lookups).collect();
     Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
-}
-
-/// The lookups of an enrichment.
-fn into_lookups(enrichment: Enrichment) -> Vec<Lookup> {
-    enrichment.into_lookups().map(|(lookup, _)| lookup).collect()
 }
 
 /// Collects rows with the errors of this crate.
 struct Adapter<'c>(&'c mut Collected);
 
-impl gather_keys_core::table::Sink for Adapter<'_> {
+impl Sink for Adapter<'_> {
     type Error = gather_keys_formats::Error;
-    type Renderer = <Collected as gather_keys_core::table::Sink>::Renderer;
+    type Renderer = <Collected as Sink>::Renderer;
 
     fn write_headers(
         &mut self,
-        columns: &gather_keys_core::table::OutputColumns,
+        columns: &OutputColumns,
     ) -> Result<(), Self::Error> {
         Ok(self.0.write_headers(columns)?)
     }
 
-    fn renderer(&self, columns: &gather_keys_core::table::OutputColumns) -> Self::Renderer {
+    fn renderer(&self, columns: &OutputColumns) -> Self::Renderer {
         self.0.renderer(columns)
     }
 
@@ -123,7 +116,8 @@ fn there(
     let said = |error: gather_keys_formats::Error| error.to_string();
     let address = |table: &str| ServerAddress::of(&format!("{server}#{table}")).unwrap();
     let mut database = InDatabase::begin(&address(main)).map_err(said)?;
-    database.set_target(&address("within.out"), true).map_err(said)?;
+    let out = format!("{}.out", main.split('.').next().unwrap());
+    database.set_target(&address(&out), true).map_err(said)?;
     let (main, _) = database.describe(&address(main), &[]).map_err(said)?;
     let mut builder = EnrichmentBuilder::new(&main.headers, SEED);
     let mut all: Vec<(StoredTable, _)> = Vec::new();
@@ -160,9 +154,9 @@ fn there(
     let written =
         database.write(&script).map_err(|error| format!("{error}\n{}", text_of(&script)))?;
     database.commit().map_err(said)?;
-    let mut table = open(server, "within.out", &[]);
+    let mut table = open(server, &out, &[]);
     let mut out = Collected::default();
-    let builder = EnrichmentBuilder::new(gather_keys_core::table::Source::headers(&table), SEED);
+    let builder = EnrichmentBuilder::new(table.headers(), SEED);
     builder.finish().run(&mut table, &mut Adapter(&mut out), None, 1).map_err(said)?;
     assert_eq!(written, out.rows.len() as u64);
     Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
@@ -445,7 +439,7 @@ proptest! {
                 }
             }
             let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
-            Asked { table: "within.ref", order_by, plan }
+            Asked { table: "within.ref".to_owned(), order_by, plan }
         }).collect();
         let columns = if chosen { Columns::parse("note as Remark, id, *").unwrap() } else { Vec::new() };
         let outcome = compare(&server, "within.main", &asked, &columns);
@@ -456,4 +450,131 @@ proptest! {
 /// How many tables are tried.
 fn cases() -> u32 {
     std::env::var("CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(60)
+}
+
+/// Every type has the same text on the server as its reader gives it.
+#[test]
+fn types_have_the_texts_of_the_reader() {
+    let Some((server, mut client)) = schema("within_types") else { return };
+    client
+        .batch_execute(
+            "create domain within_types.tag as text; create domain within_types.kg as numeric(6, 2);
+             create type within_types.mood as enum ('calm', 'busy');
+             set datestyle = iso; set timezone = utc; set intervalstyle = postgres; set extra_float_digits = 1;
+             set bytea_output = hex",
+        )
+        .unwrap();
+    let values: &[(&str, &[&str])] = &[
+        ("smallint", &["-4", "0", "32767"]),
+        ("integer", &["-2147483648", "7"]),
+        ("bigint", &["12345678901234567", "-9223372036854775808"]),
+        ("oid", &["17"]),
+        ("numeric", &["12.50", "100", "100.00", "0.0", "-0.0", "1e-7", "1e30", "NaN", "Infinity", "-Infinity",
+            "99999999999999999999.10", "0.000000000000000000000000001"]),
+        ("numeric(9, 2)", &["12.5", "0"]),
+        ("double precision", &["1e-7", "-0", "0", "1e20", "1e21", "1.5e300", "123456789012345680", "0.1", "NaN",
+            "Infinity", "-Infinity", "5e-324", "-1.5"]),
+        ("real", &["0.1", "1e10", "1e-5", "16777216", "-0", "NaN", "3.4e38"]),
+        ("boolean", &["true", "false"]),
+        ("date", &["1900-02-28", "infinity", "0044-03-15 BC", "12026-01-01", "2026-05-01"]),
+        ("timestamp", &["2026-05-19 10:20:00.5", "2026-05-19 00:00", "0044-03-15 10:20 BC", "infinity", "12026-01-01 10:00"]),
+        ("timestamptz", &["2026-05-19 12:20:00+02", "2026-05-19 00:00+00", "-infinity", "1800-01-01 10:00+00"]),
+        ("time", &["10:20", "23:59:59.123456"]),
+        ("timetz", &["10:20+02"]),
+        ("interval", &["26 hours 30 minutes", "1 day 2 hours 30 minutes", "-2 days -0.5 seconds", "2 days",
+            "2 days -1 hour", "-1 day 1 hour", "1 month", "2 years 1 day", "0", "-3 hours", "-26:30:00.25", "400 days", "1000 hours"]),
+        ("bytea", &["\\x00ff", "\\x"]),
+        ("text", &["007", " H-1 ", "two\nlines", "it's; \\ $$ \u{200b}"]),
+        ("varchar(40)", &["say \"x\""]),
+        ("char(5)", &["ab", " a "]),
+        ("name", &["keeper"]),
+        ("\"char\"", &["x"]),
+        ("uuid", &["6b0c7e1e-6f0b-4d6e-8c37-0a5f5d1f0a11"]),
+        ("json", &["{\"a\":  1}"]),
+        ("jsonb", &["{\"a\": [1, null]}"]),
+        ("xml", &["<hive/>"]),
+        ("inet", &["127.0.0.1", "10.0.0.0/8"]),
+        ("cidr", &["10.0.0.0/8"]),
+        ("money", &["12.50"]),
+        ("bit(3)", &["101"]),
+        ("point", &["(1.5,2)"]),
+        ("int4range", &["[1,5)"]),
+        ("tsvector", &["'honey' 'jar'"]),
+        ("integer[]", &["{1,2}", "{}"]),
+        ("text[]", &["{a,\"b c\",null}"]),
+        ("within_types.mood", &["busy"]),
+        ("within_types.tag", &["H-001"]),
+        ("within_types.kg", &["4.50"]),
+    ];
+    for (nth, (kind, texts)) in values.iter().enumerate() {
+        let table = format!("within_types.t{nth}");
+        client.batch_execute(&format!("create table {table} (row integer, v {kind})")).unwrap();
+        for (row, text) in texts.iter().enumerate() {
+            let insert = format!("insert into {table} values ({row}, {}::{kind})", literal(Some(text)));
+            client.batch_execute(&insert).unwrap_or_else(|error| panic!("{kind} {text}: {error:?}"));
+        }
+        client.batch_execute(&format!("insert into {table} values ({}, null)", texts.len())).unwrap();
+        let address = ServerAddress::of(&format!("{server}#{table}")).unwrap();
+        let (described, _) = InDatabase::begin(&address).unwrap().describe(&address, &[]).unwrap();
+        let text = described.columns[1].value.text("t.v");
+        let query = format!("select coalesce({text}, '') from {table} t order by row");
+        let rows = client.query(&query, &[]).unwrap_or_else(|error| panic!("{query}: {error:?}"));
+        let theirs: Vec<String> = rows.iter().map(|row| row.get(0)).collect();
+        let mut table = open(&server, &table, &["row".to_owned()]);
+        let mut out = Collected::default();
+        let builder = EnrichmentBuilder::new(table.headers(), SEED);
+        builder.finish().run(&mut table, &mut Adapter(&mut out), None, 1).unwrap();
+        let ours: Vec<String> = out.rows.into_iter().map(|mut row| row.remove(1)).collect();
+        assert_eq!(theirs, ours, "{kind}");
+    }
+}
+
+/// Names and values that mean something in a statement mean nothing there.
+#[test]
+fn hostile_names_are_names() {
+    let Some((server, mut client)) = schema("within_hostile") else { return };
+    let long = "x".repeat(63);
+    let names = [
+        "a\"b", "'; drop table main; --", "$$ \\ %s", "{most} {all}", "row", "key1", "two\nlines", "é ü 蜂", &long[..],
+        "E'\\'", ":name", "\\gexec",
+    ];
+    let quoted = gather_keys_core::sql::quoted;
+    for (nth, name) in names.iter().enumerate() {
+        let (main, reference) = (format!("m{nth} {name}"), format!("r{nth} {name}"));
+        let cut = |name: &str| name.chars().take(20).collect::<String>();
+        let (main, reference) = (cut(&main), cut(&reference));
+        let other = names[(nth + 1) % names.len()];
+        client
+            .batch_execute(&format!(
+                "create table within_hostile.{main} ({0} text, {1} integer);
+                 create table within_hostile.{reference} ({0} text, {1} integer, taken text);
+                 insert into within_hostile.{main} values ({2}, 1), ('x', 2), (null, 3);
+                 insert into within_hostile.{reference} values ({2}, 1, {2}), ('x', 5, 'y'), ({2}, 1, 'other')",
+                quoted(name),
+                quoted(other),
+                literal(Some(name)),
+                main = quoted(&main),
+                reference = quoted(&reference),
+            ))
+            .unwrap();
+        let header = gather_keys_core::plan::quoted_header(name);
+        let (main, reference) =
+            (format!("within_hostile.{main}"), format!("within_hostile.{reference}"));
+        for (on, rule) in [
+            (header.clone(), "report"),
+            (format!("{header} | trim"), "list"),
+            (format!("{header} = any({header}, taken)"), "every"),
+        ] {
+            let plan = ReferencePlan {
+                name: (*name).to_owned(),
+                on: On::parse(&[&on]).unwrap(),
+                when_duplicate: WhenDuplicate::parse(rule).unwrap(),
+                when_unmatched: WhenUnmatched::parse(&format!("fill {name}")).unwrap(),
+                take: Some(Take::parse("taken, @status as s, @key as k").unwrap()),
+                ..ReferencePlan::default()
+            };
+            let asked = Asked { table: reference.clone(), order_by: Vec::new(), plan };
+            compare(&server, &main, &[asked], &[]).unwrap_or_else(|error| panic!("{name}: {error}"));
+        }
+    }
 }
