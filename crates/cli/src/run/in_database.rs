@@ -11,8 +11,10 @@ use gather_keys_core::report::{Document, LISTED};
 use gather_keys_core::sql::{Asking, Script, StoredTable};
 use gather_keys_formats::commit::commit;
 use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
+use gather_keys_formats::workbook::Edited;
 use gather_keys_formats::{Address, Error as FormatError, Untapped, WholeFile};
 
+use super::written_into::drops_rows;
 use super::{Told, judge, put_out};
 use crate::call::{Call, Destination, Table, WithinDatabase};
 use crate::commands::Outcome;
@@ -99,7 +101,12 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let holds = results.iter().all(|gate| gate.holds);
     let may_appear = holds || call.gates.write_anyway;
     let writes = call.into != Destination::Nothing;
+    let is_in_place = call.into == Destination::Main;
     findings.written = match writes && may_appear {
+        true if is_in_place => {
+            database.write_into(&main, &script)?;
+            findings.main_rows
+        }
         true => database.write(&script)?,
         false => database.rows_of(&script)?,
     };
@@ -131,7 +138,12 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let printed = report.as_ref().filter(|_| call.prints_report).map(Document::json);
 
     let mut said = Vec::new();
-    if writes && may_appear {
+    if is_in_place && may_appear && summary::leaves_all(&enrichment, &findings) {
+        said.push(format!("{name} stays as it is: nothing in it changes."));
+    } else if is_in_place && may_appear {
+        let edited = Edited::default();
+        said.push(summary::written_into(&name, &enrichment, &findings, &edited));
+    } else if writes && may_appear {
         said.push(summary::table_written(&name, &main.headers, &enrichment, &findings));
     } else if writes {
         said.push(summary::not_written(&name));
@@ -184,7 +196,6 @@ fn refuse(call: &Call) -> Result<()> {
     let has_aliases = call.references.iter().any(|(table, _)| table.aliases.is_some());
     let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
     let options = [
-        (call.into == Destination::Main, "--in-place"),
         (call.receipt.is_some(), "--receipt"),
         (call.corrections.is_some(), "--corrections"),
         (call.lists.is_some(), "--lists"),
@@ -194,6 +205,12 @@ fn refuse(call: &Call) -> Result<()> {
         (has_aliases, "--aliases"),
         (by_position, "--on @row"),
     ];
+    if call.into == Destination::Main
+        && let Some((_, plan)) = call.references.iter().find(|(_, plan)| drops_rows(plan))
+    {
+        let (name, reference) = (call.main.address.to_string(), plan.name.clone());
+        return Err(Error::InPlaceOtherRows { name, reference });
+    }
     match options.into_iter().find(|(is_asked, _)| *is_asked) {
         Some((_, option)) => Err(Error::NotInDatabase { what: option.to_owned() }),
         None => Ok(()),
@@ -228,7 +245,8 @@ fn set_target(database: &mut InDatabase, call: &Call, main: &ServerAddress) -> R
         }
         Destination::Output(Address::Standard) => Err(other("standard output".to_owned())),
         Destination::Output(output) => Err(other(output.to_string())),
-        Destination::Nothing | Destination::Main => Ok(()),
+        Destination::Main => Ok(database.set_main_target(main)?),
+        Destination::Nothing => Ok(()),
     }
 }
 

@@ -243,3 +243,109 @@ fn mistakes_with_a_database_are_answered() {
     let cut = text[at..].split(';').next().unwrap_or_default().to_owned();
     snapshot("in_database_mistakes", &text.replace(&cut, "it has …"));
 }
+
+/// The main table itself is written into as it is by the program's own engine, and keeps what is not written.
+#[test]
+fn the_main_table_is_written_into_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = Scene::empty().with(
+        "rounds.csv",
+        "Site,Tag,Keeper,Round,Since,Post\nFellside,1,Edda,east,2026-05-01,12\nFellside,2,,west,2026-05-03,99\n",
+    );
+    let mut client = Client::connect(&server, NoTls).unwrap();
+    client.batch_execute("drop schema if exists into_main cascade; create schema into_main").unwrap();
+    let call = |table: &str| {
+        format!(
+            "enrich {server}#into_main.{table} --from rounds.csv --on 'apiary = Site, hive = Tag' \
+             --take 'Since, Post, @status' --update 'keeper = Keeper, round = Round' --in-place"
+        )
+    };
+    let mut all = Vec::new();
+    for (table, how) in [("here", ""), ("inside", " --in-database --show-sql into.sql --overwrite")] {
+        client
+            .batch_execute(&format!(
+                "create table into_main.{table}(apiary text, hive int, keeper text not null, round varchar(9), paid numeric(6,2),
+                    primary key (apiary, hive));
+                 create index on into_main.{table}(round); grant select on into_main.{table} to public;
+                 insert into into_main.{table} values ('Fellside', 1, 'Brenna', 'north', 7.00),
+                    ('Fellside', 2, 'Corvin', null, 7.25), ('Mill Race', 9, 'Aldis', 'south', null)"
+            ))
+            .unwrap();
+        let ran = scene.run(&format!("{}{how}", call(table))).ended(0);
+        let text = flat(&ran.err, &server);
+        assert!(text.contains("3 columns (Since, Post and rounds status) in 3 rows and 3 updated cells"), "{text}");
+        let facts = format!(
+            "select string_agg(format_type(atttypid, atttypmod), ' ' order by attnum), \
+             (select count(*)::text from pg_index where indrelid = 'into_main.{table}'::regclass), \
+             has_table_privilege('public', 'into_main.{table}', 'select')::text \
+             from pg_attribute where attrelid = 'into_main.{table}'::regclass and attnum > 0"
+        );
+        let facts = client.query_one(&facts, &[]).unwrap();
+        let facts: Vec<String> = (0..3).map(|nth| facts.get(nth)).collect();
+        all.push((rows(&mut client, &format!("into_main.{table}")), facts));
+    }
+    assert_eq!(all[0], all[1]);
+    assert_eq!(all[1].1[0], "text integer text character varying(9) numeric(6,2) date bigint text");
+    // The statements do the same by hand.
+    client
+        .batch_execute(
+            "drop table into_main.inside; alter table into_main.here drop column \"Since\", drop column \"Post\",
+                drop column \"rounds status\";
+             update into_main.here set keeper = 'Brenna', round = 'north' where hive = 1;
+             update into_main.here set round = null where hive = 2;
+             alter table into_main.here rename to inside",
+        )
+        .unwrap();
+    let psql = Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("into.sql")).output();
+    assert!(psql.unwrap().status.success());
+    assert_eq!(rows(&mut client, "into_main.inside"), all[1].0);
+    // Rows that are not to be written twice are not, and what the table refuses leaves it as it was.
+    let again = "--on 'apiary = Site, hive = Tag' --update 'keeper = Keeper, round = Round' --in-place --in-database";
+    let table = format!("{server}#into_main.inside");
+    let ran = scene.run(&format!("enrich {table} --from rounds.csv {again}")).ended(0);
+    assert!(flat(&ran.err, &server).contains("stays as it is: nothing in it changes."), "{}", ran.err);
+    let bad = scene.with("bad.csv", "Site,Tag,Paid\nFellside,1,much\n");
+    let call = format!("enrich {table} --from bad.csv --on 'apiary = Site, hive = Tag' --take 'Paid as More' \
+        --update 'paid = Paid' --in-place --in-database");
+    bad.run(&call).ended(2);
+    assert_eq!(rows(&mut client, "into_main.inside"), all[1].0);
+}
+
+/// A plan says all of it, and is watched like any other.
+#[test]
+fn a_plan_runs_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = demo();
+    let mut client = load(&scene, &server, "planned", &["harvest"]);
+    let call = format!(
+        "enrich {server}#planned.harvest --from hives.csv {LOOK} --in-database --ship 1MB -o {server}#planned.out \
+         --save-plan weekly.toml"
+    );
+    scene.run(&call).ended(0);
+    let plan = scene.read("weekly.toml");
+    assert!(plan.contains("in_database = true") && plan.contains("ship = \"1MB\""), "{plan}");
+    let before = rows(&mut client, "planned.out");
+    client.batch_execute("drop table planned.out").unwrap();
+    let password = server.rsplit_once('@').unwrap().0.rsplit_once(':').unwrap().1;
+    let mut program = scene.program();
+    program.args(["watch", "weekly.toml"]).env("PGPASSWORD", password);
+    let mut child = program.stderr(std::process::Stdio::null()).spawn().unwrap();
+    let began = Instant::now();
+    let is_there = "select to_regclass('planned.out') is not null";
+    while !client.query_one(is_there, &[]).unwrap().get::<_, bool>(0) {
+        assert!(began.elapsed() < Duration::from_secs(30));
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    // It is made again when a file that the plan reads has changed.
+    client.batch_execute("drop table planned.out").unwrap();
+    std::thread::sleep(Duration::from_millis(1100));
+    let hives = scene.read("hives.csv");
+    std::fs::write(scene.path("hives.csv"), hives + "\n").unwrap();
+    while !client.query_one(is_there, &[]).unwrap().get::<_, bool>(0) {
+        assert!(began.elapsed() < Duration::from_secs(60));
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert_eq!(rows(&mut client, "planned.out"), before);
+}

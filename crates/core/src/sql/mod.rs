@@ -122,6 +122,10 @@ pub struct Script {
     pub lookups: Vec<LookupQueries>,
     /// The tables that are to be dropped once the output is written.
     pub shared: Vec<String>,
+    /// The columns that references add, for an output that is the main table itself.
+    pub added: Vec<OutputColumn>,
+    /// The columns of the main table that references update: the column, its new value, and whether that is another.
+    pub updated: Vec<(usize, OutputColumn, String)>,
 }
 
 /// A column of the output.
@@ -185,22 +189,31 @@ impl Script {
         for (nth, queries) in lookups.iter_mut().enumerate() {
             queries.count_updates(&stage, nth);
         }
-        let column = |nth: usize| {
-            let cell = stage.cell(output.column(nth));
+        let column = |column: usize, name: &str| {
+            let cell = stage.cell(column);
             OutputColumn {
-                name: output.headers().name(nth).to_owned(),
+                name: name.to_owned(),
                 value: cell.sql.clone(),
                 text: format!("nullif({}, '')", cell.text()),
                 declared: cell.declared.clone(),
             }
         };
-        let output = (0..output.len()).map(column).collect();
+        let own = main.columns.len();
+        let columns = (0..output.len()).map(|nth| (output.column(nth), output.headers().name(nth)));
+        let output: Vec<OutputColumn> = columns.clone().map(|(at, name)| column(at, name)).collect();
+        let added = columns.filter(|(at, _)| *at >= own).map(|(at, name)| column(at, name)).collect();
+        let updated = stage.updated().map(|(at, changed)| {
+            (at, column(at, &main.columns[at].name), changed)
+        });
+        let updated = updated.collect();
         Self {
             source: stage.rows_that_go_out(),
             steps: steps.all,
             output,
             lookups,
             shared: dropped,
+            added,
+            updated,
         }
     }
 }

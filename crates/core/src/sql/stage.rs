@@ -14,6 +14,8 @@ use crate::plan::{Mark, Replace};
 pub(super) struct Stage {
     main: String,
     cells: Vec<Cell>,
+    /// How many columns the main table has.
+    own: usize,
     row_name: RowName,
     /// The name of the first row of several.
     first: String,
@@ -26,6 +28,8 @@ pub(super) struct Stage {
     firsts: Vec<String>,
     /// For each lookup what becomes of the cells of each updated column.
     written: Vec<Vec<String>>,
+    /// The columns of the main table that are updated, each with whether a cell is another than before.
+    updated: Vec<(usize, String)>,
 }
 
 impl Stage {
@@ -42,6 +46,7 @@ impl Stage {
         Self {
             main: main.name.clone(),
             changed: vec![false; cells.len()],
+            own: cells.len(),
             cells,
             row_name,
             first,
@@ -49,6 +54,7 @@ impl Stage {
             keeps: Vec::new(),
             firsts: Vec::new(),
             written: Vec::new(),
+            updated: Vec::new(),
         }
     }
 
@@ -110,6 +116,18 @@ impl Stage {
             self.source(true),
             where_all(&conditions)
         ))
+    }
+
+    /// The columns of the main table that are updated, each once, with whether a cell is another than before.
+    pub(super) fn updated(&self) -> impl Iterator<Item = (usize, String)> {
+        let mut all: Vec<(usize, String)> = Vec::new();
+        for (column, changed) in &self.updated {
+            match all.iter_mut().find(|(other, _)| other == column) {
+                Some((_, before)) => *before += &format!(" or {changed}"),
+                None => all.push((*column, changed.clone())),
+            }
+        }
+        all.into_iter()
     }
 
     /// Adds the answers of a lookup.
@@ -256,7 +274,12 @@ impl Stage {
                 }
             })
             .collect();
-        for (column, cell) in updated {
+        let own = self.own;
+        for ((column, cell), what) in updated.into_iter().zip(&written) {
+            if column < own {
+                let changed = format!("{what} in ('filled', 'replaced', 'erased')");
+                self.updated.push((column, changed));
+            }
             self.cells[column] = cell;
             self.changed[column] = true;
         }

@@ -218,6 +218,21 @@ impl InDatabase {
         Ok(())
     }
 
+    /// Makes the main table of an address the one that is written into.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses or is gone.
+    pub fn set_main_target(&mut self, address: &ServerAddress) -> Result<()> {
+        let name = address.to_string();
+        let Some((schema, table, _)) =
+            chosen(&mut self.client, address).map_err(|error| failed(&name, &error))?
+        else {
+            return Ok(());
+        };
+        self.target = Some(Target { name, schema, table, there: None });
+        Ok(())
+    }
+
     /// The beginning of a name that no table of the database has, in the schema of the table that is written.
     ///
     /// # Errors
@@ -600,6 +615,70 @@ impl InDatabase {
         let rows = self.execute(&statement)?;
         self.drop_shared(script)?;
         Ok(rows)
+    }
+
+    /// Writes into the main table itself, where nobody sees it yet: the columns that references add, and cells that they
+    /// update. Every row of it goes out.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses, or another program has changed a row; [`Error::NoKey`] when rows can't be found
+    /// again, [`Error::UpdatesKey`] when they are found by a column that is updated.
+    pub fn write_into(&mut self, main: &StoredTable, script: &Script) -> Result<()> {
+        let name = || main.headers.table().to_owned();
+        let places: Vec<String> = match (main.place, &main.key[..]) {
+            (Some(place), _) => vec![place.to_owned()],
+            (None, []) => return Err(Error::NoKey { name: self.name.clone(), table: name() }),
+            (None, key) => key.iter().map(|&column| quoted(&main.columns[column].name)).collect(),
+        };
+        let is_key = |column: &usize| main.place.is_none() && main.key.contains(column);
+        if let Some((column, ..)) = script.updated.iter().find(|(column, ..)| is_key(column)) {
+            let header = main.headers.address(*column);
+            return Err(Error::UpdatesKey { name: name(), header });
+        }
+        if !script.added.is_empty() {
+            for column in &script.added {
+                too_long(&name(), &column.name)?;
+            }
+            let added = script.added.iter();
+            let added = added.map(|one| format!("add column {} {}", quoted(&one.name), one.declared));
+            let alter = format!("alter table {} {}", main.name, added.collect::<Vec<_>>().join(", "));
+            self.show_statement("The columns that are added.", &alter)?;
+            self.execute(&alter)?;
+        }
+        let (mut values, mut set, mut concerned) = (Vec::new(), Vec::new(), Vec::new());
+        for (nth, column) in script.added.iter().enumerate() {
+            values.push(format!("{} as a{nth}", column.value));
+            set.push(format!("{} = s.a{nth}", quoted(&column.name)));
+            concerned.push(format!("({}) is not null", column.value));
+        }
+        for (nth, (at, column, changed)) in script.updated.iter().enumerate() {
+            let declared = &main.columns[*at].declared;
+            values.push(match *declared == column.declared {
+                true => format!("{} as u{nth}", column.value),
+                // By its text, so that no digit is lost without a word.
+                false => format!("({})::{declared} as u{nth}", column.text),
+            });
+            set.push(format!("{} = s.u{nth}", quoted(&column.name)));
+            concerned.push(format!("({changed})"));
+        }
+        if !set.is_empty() {
+            let found = places.iter().enumerate();
+            let found = found.map(|(nth, place)| format!("t.{place} = s.p{nth}"));
+            let places = places.iter().enumerate();
+            let places = places.map(|(nth, place)| format!("m.{place} as p{nth}"));
+            let update = format!(
+                "update {} t set {}\nfrom (\n    select {}\n    {}\nwhere {}\n) s where {}",
+                main.name,
+                set.join(", "),
+                places.chain(values).collect::<Vec<_>>().join(",\n        "),
+                script.source,
+                concerned.join(" or "),
+                found.collect::<Vec<_>>().join(" and ")
+            );
+            self.show_statement("The cells that are others than before.", &update)?;
+            self.execute(&update)?;
+        }
+        self.drop_shared(script)
     }
 
     /// Drops the tables that only the making of the output needs.
