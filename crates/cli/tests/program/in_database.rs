@@ -45,10 +45,12 @@ fn load(scene: &Scene, server: &str, schema: &str, tables: &[&str]) -> Client {
         let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&bytes[..]);
         let headers = reader.headers().unwrap().clone();
         let columns: Vec<String> = headers.iter().map(|one| format!("\"{one}\" text")).collect();
-        let key = if nth == 0 { format!(", primary key (\"{}\")", &headers[0]) } else { String::new() };
+        let key =
+            if nth == 0 { format!(", primary key (\"{}\")", &headers[0]) } else { String::new() };
         let create = format!("create table {schema}.{table} ({}{key})", columns.join(", "));
         client.batch_execute(&create).unwrap();
-        let places: Vec<String> = (1..=headers.len()).map(|at| format!("nullif(${at}, '')")).collect();
+        let places: Vec<String> =
+            (1..=headers.len()).map(|at| format!("nullif(${at}, '')")).collect();
         let insert = format!("insert into {schema}.{table} values ({})", places.join(", "));
         let insert = client.prepare(&insert).unwrap();
         for record in reader.records() {
@@ -96,7 +98,8 @@ fn the_demo_is_the_same_inside_a_database() {
     };
     let here = scene.run(&call("here").replace(" | date | month", " | first 7")).ended(0);
     let calm = call("inside").replace(" | date | month", " | first 7");
-    let inside = scene.run(&format!("{calm} --in-database --show-sql run.sql --report r.json")).ended(0);
+    let inside =
+        scene.run(&format!("{calm} --in-database --show-sql run.sql --report r.json")).ended(0);
     assert_eq!(rows(&mut client, "inside.here"), rows(&mut client, "inside.inside"));
     let counts = |text: &str| {
         let flat = flat(text, &server);
@@ -113,7 +116,11 @@ fn the_demo_is_the_same_inside_a_database() {
     let left = "select count(*) from pg_class where relname like 'gather_keys%'";
     assert_eq!(client.query_one(left, &[]).unwrap().get::<_, i64>(0), 0);
     // Somebody else runs the statements by hand.
-    client.batch_execute("create table inside.before as select * from inside.inside; drop table inside.inside").unwrap();
+    client
+        .batch_execute(
+            "create table inside.before as select * from inside.inside; drop table inside.inside",
+        )
+        .unwrap();
     let psql = Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("run.sql")).output();
     let psql = psql.unwrap();
     assert!(psql.status.success(), "{}", String::from_utf8_lossy(&psql.stderr));
@@ -123,7 +130,8 @@ fn the_demo_is_the_same_inside_a_database() {
         --from 'prices-*.csv' --on 'Line, Size' --take Price --within 'Ordered on in Valid from .. Valid to'";
     load(&scene, &server, "inside", &["orders"]);
     let here = scene.run(&orders.replace("ORDERS", "orders.csv")).ended(0).out;
-    let inside = scene.run(&format!("{} --in-database", orders.replace("ORDERS", &table("orders"))));
+    let inside =
+        scene.run(&format!("{} --in-database", orders.replace("ORDERS", &table("orders"))));
     let inside = flat(&inside.ended(0).out, &server);
     for line in ["jars 5 42 1 1 1", "prices 120 38 2 1 4"] {
         assert!(flat(&here, &server).contains(line) && inside.contains(line), "{here}\n{inside}");
@@ -137,14 +145,16 @@ fn nothing_is_half_written_inside_a_database() {
     let scene = demo();
     let mut client = load(&scene, &server, "halfway", &["harvest", "hives"]);
     let table = |name: &str| format!("{server}#halfway.{name}");
-    let call = format!("enrich {} --from {} {LOOK} --in-database", table("harvest"), table("hives"));
+    let call =
+        format!("enrich {} --from {} {LOOK} --in-database", table("harvest"), table("hives"));
     let tables = |client: &mut Client| -> i64 {
         let count = "select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace \
                      where n.nspname = 'halfway' and c.relkind = 'r'";
         client.query_one(count, &[]).unwrap().get(0)
     };
     let out = table("out");
-    let ran = scene.run(&format!("{call} -o {out} --require 'unmatched = 0' --report r.md")).ended(1);
+    let ran =
+        scene.run(&format!("{call} -o {out} --require 'unmatched = 0' --report r.md")).ended(1);
     assert!(flat(&ran.err, &server).contains("halfway.out was not written."), "{}", ran.err);
     assert!(scene.read("r.md").contains("unmatched"));
     assert_eq!(tables(&mut client), 2);
@@ -173,7 +183,9 @@ fn nothing_is_half_written_inside_a_database() {
             "create view halfway.slow as select h.*, pg_sleep(0.05)::text as nap from halfway.harvest h",
         )
         .unwrap();
-    let slow = call.replace("#halfway.harvest", "#halfway.slow").replace("Hive = Tag", "Hive = Tag, nap = Keeper");
+    let slow = call
+        .replace("#halfway.harvest", "#halfway.slow")
+        .replace("Hive = Tag", "Hive = Tag, nap = Keeper");
     for is_killed in [true, false] {
         let mut program = scene.program();
         program.args(words(&format!("{slow} -o {out}")));
@@ -226,12 +238,16 @@ fn mistakes_with_a_database_are_answered() {
         format!("enrich {main} {hives} --take Keeper --in-database -o out.csv"),
         format!("enrich {main} {hives} --take Keeper --in-database"),
         format!("enrich {main} {hives} --take Keeper --show-sql x.sql {out}"),
-        format!("enrich {main} {hives} --take Keeper --in-database --ship 1kB {out} --from hives.csv --on Hive=Tag --take Since"),
+        format!(
+            "enrich {main} {hives} --take Keeper --in-database --ship 1kB {out} --from hives.csv --on Hive=Tag --take Since"
+        ),
         format!("enrich {main} {hives} --take '@row' --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --when-duplicate first --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --lists found --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --in-database -o {main} --overwrite"),
-        format!("enrich {main} --from {server}#refused.none --on Hive --take Keeper --in-database {out}"),
+        format!(
+            "enrich {main} --from {server}#refused.none --on Hive --take Keeper --in-database {out}"
+        ),
     ] {
         let ran = scene.run(&call).ended(2);
         text += &format!("$ gather-keys {}\n", flat(&call, &server).replace(&server, "SERVER"));
@@ -253,7 +269,9 @@ fn the_main_table_is_written_into_inside_a_database() {
         "Site,Tag,Keeper,Round,Since,Post\nFellside,1,Edda,east,2026-05-01,12\nFellside,2,,west,2026-05-03,99\n",
     );
     let mut client = Client::connect(&server, NoTls).unwrap();
-    client.batch_execute("drop schema if exists into_main cascade; create schema into_main").unwrap();
+    client
+        .batch_execute("drop schema if exists into_main cascade; create schema into_main")
+        .unwrap();
     let call = |table: &str| {
         format!(
             "enrich {server}#into_main.{table} --from rounds.csv --on 'apiary = Site, hive = Tag' \
@@ -261,7 +279,8 @@ fn the_main_table_is_written_into_inside_a_database() {
         )
     };
     let mut all = Vec::new();
-    for (table, how) in [("here", ""), ("inside", " --in-database --show-sql into.sql --overwrite")] {
+    for (table, how) in [("here", ""), ("inside", " --in-database --show-sql into.sql --overwrite")]
+    {
         client
             .batch_execute(&format!(
                 "create table into_main.{table}(apiary text, hive int, keeper text not null, round varchar(9), paid numeric(6,2),
@@ -273,7 +292,12 @@ fn the_main_table_is_written_into_inside_a_database() {
             .unwrap();
         let ran = scene.run(&format!("{}{how}", call(table))).ended(0);
         let text = flat(&ran.err, &server);
-        assert!(text.contains("3 columns (Since, Post and rounds status) in 3 rows and 3 updated cells"), "{text}");
+        assert!(
+            text.contains(
+                "3 columns (Since, Post and rounds status) in 3 rows and 3 updated cells"
+            ),
+            "{text}"
+        );
         let facts = format!(
             "select string_agg(format_type(atttypid, atttypmod), ' ' order by attnum), \
              (select count(*)::text from pg_index where indrelid = 'into_main.{table}'::regclass), \
@@ -296,17 +320,24 @@ fn the_main_table_is_written_into_inside_a_database() {
              alter table into_main.here rename to inside",
         )
         .unwrap();
-    let psql = Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("into.sql")).output();
+    let psql =
+        Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("into.sql")).output();
     assert!(psql.unwrap().status.success());
     assert_eq!(rows(&mut client, "into_main.inside"), all[1].0);
     // Rows that are not to be written twice are not, and what the table refuses leaves it as it was.
     let again = "--on 'apiary = Site, hive = Tag' --update 'keeper = Keeper, round = Round' --in-place --in-database";
     let table = format!("{server}#into_main.inside");
     let ran = scene.run(&format!("enrich {table} --from rounds.csv {again}")).ended(0);
-    assert!(flat(&ran.err, &server).contains("stays as it is: nothing in it changes."), "{}", ran.err);
+    assert!(
+        flat(&ran.err, &server).contains("stays as it is: nothing in it changes."),
+        "{}",
+        ran.err
+    );
     let bad = scene.with("bad.csv", "Site,Tag,Paid\nFellside,1,much\n");
-    let call = format!("enrich {table} --from bad.csv --on 'apiary = Site, hive = Tag' --take 'Paid as More' \
-        --update 'paid = Paid' --in-place --in-database");
+    let call = format!(
+        "enrich {table} --from bad.csv --on 'apiary = Site, hive = Tag' --take 'Paid as More' \
+        --update 'paid = Paid' --in-place --in-database"
+    );
     bad.run(&call).ended(2);
     assert_eq!(rows(&mut client, "into_main.inside"), all[1].0);
 }
@@ -348,4 +379,131 @@ fn a_plan_runs_inside_a_database() {
     child.kill().unwrap();
     child.wait().unwrap();
     assert_eq!(rows(&mut client, "planned.out"), before);
+}
+
+/// The page on databases.
+fn page() -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/databases.md");
+    std::fs::read_to_string(path).unwrap()
+}
+
+/// The blocks of a page with these words after the fence.
+fn blocks(page: &str, words: &str) -> Vec<String> {
+    let begin = format!("```{words}\n");
+    let blocks = page.split(&begin[..]).skip(1);
+    blocks.map(|block| block.split("```").next().unwrap().to_owned()).collect()
+}
+
+/// What the page on databases shows is what comes out.
+#[test]
+fn the_page_on_databases_is_right() {
+    let Some(server) = server() else { return };
+    const SHOWN: &str = "postgres://keeper@db/co-op";
+    let scene = demo();
+    drop(load(&scene, &server, "honey", &["harvest"]));
+    let harvest = std::fs::read(scene.path("hives.csv")).unwrap();
+    assert!(!harvest.is_empty());
+    let mut client = Client::connect(&server, NoTls).unwrap();
+    let columns = scene.read("hives.csv").lines().next().unwrap().to_owned();
+    let columns: Vec<String> = columns.split(',').map(|one| format!("\"{one}\" text")).collect();
+    client.batch_execute(&format!("create table honey.hives ({})", columns.join(", "))).unwrap();
+    let mut copy = client.copy_in("copy honey.hives from stdin csv header").unwrap();
+    std::io::Write::write_all(&mut copy, &harvest).unwrap();
+    copy.finish().unwrap();
+    let words = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let mut run = 0;
+    for block in blocks(&page(), "console server") {
+        for example in block.split("$ ").filter(|one| !one.trim().is_empty()) {
+            // A command ends at the first line that does not go on.
+            let mut ends = example.match_indices('\n').map(|(at, _)| at);
+            let end = ends.find(|&at| !example[..at].ends_with('\\')).unwrap();
+            let (command, shown) = example.split_at(end);
+            let ran = scene.shell(&format!("{{ {}\n}} 2>&1", command.replace(SHOWN, &server)));
+            let host = server.rsplit_once('@').unwrap().1;
+            let printed = words(&ran.out).replace(&format!("postgres://keeper@{host}"), SHOWN);
+            assert_eq!(printed, words(shown), "{command}");
+            run += 1;
+        }
+    }
+    assert!(run >= 5, "{run}");
+}
+
+/// Tables that are partitioned over two servers give the same table as tables of one; each server counts its own keys.
+#[test]
+fn tables_on_many_servers_are_one_table() {
+    let Some(server) = server() else { return };
+    let shards = std::env::var("GATHER_KEYS_TEST_SHARDS").unwrap_or_default();
+    let shards: Vec<&str> = shards.split_whitespace().collect();
+    let [one, two] = shards[..] else { return };
+    let mut client = Client::connect(&server, NoTls).unwrap();
+    client
+        .batch_execute(
+            "drop schema if exists many cascade; create schema many; set search_path = many, public;
+             drop server if exists shard1 cascade; drop server if exists shard2 cascade",
+        )
+        .unwrap();
+    for shard in [one, two] {
+        let mut shard = Client::connect(shard, NoTls).unwrap();
+        shard.batch_execute("drop table if exists harvest, hives").unwrap();
+        shard.batch_execute(&blocks(&page(), "sql shard")[0]).unwrap();
+    }
+    let mut setup = blocks(&page(), "sql coordinator")[0].clone();
+    for (nth, shard) in [one, two].into_iter().enumerate() {
+        let (user, place) = shard.trim_start_matches("postgres://").split_once('@').unwrap();
+        let (user, password) = user.split_once(':').unwrap();
+        let (host, database) = place.split_once('/').unwrap();
+        let (host, port) = host.split_once(':').unwrap();
+        let database = database.split('?').next().unwrap();
+        setup = setup
+            .replace(
+                &format!("host 'shard{}', port '5432', dbname 'co-op'", nth + 1),
+                &format!("host '{host}', port '{port}', dbname '{database}'"),
+            )
+            .replace(
+                &format!("user 'keeper', password 'secret{}'", nth + 1),
+                &format!("user '{user}', password '{password}'"),
+            );
+    }
+    client.batch_execute(&setup).unwrap();
+    client
+        .batch_execute(
+            "insert into hives select 'Site ' || n % 10, n / 10, 'Keeper ' || n % 97 from generate_series(0, 999) n;
+             insert into hives values ('Site 1', 1, 'another'), ('Site 2', 2, null), (null, 3, 'x');
+             insert into harvest select n, 'Site ' || n * 7 % 1100 % 10, n * 7 % 1100 / 10, n % 50
+                from generate_series(1, 5000) n;
+             insert into harvest values (0, null, 1, 2);
+             analyze harvest; analyze hives;
+             create table harvest_here as table harvest; create table hives_here as table hives",
+        )
+        .unwrap();
+    let scene = Scene::empty();
+    let call = |main: &str, hives: &str, on: &str, out: &str| {
+        format!(
+            "enrich {server}#many.{main} --from {server}#many.{hives} --name hives --on '{on}' \
+             --take 'keeper, @status, @count' --in-database -o {server}#many.{out} --report {out}.json --overwrite"
+        )
+    };
+    for on in ["apiary = site, hive = tag", "apiary | fold = site | fold, hive = tag"] {
+        scene
+            .run(&format!("{} --show-sql many.sql", call("harvest", "hives", on, "many_out")))
+            .ended(0);
+        scene.run(&call("harvest_here", "hives_here", on, "one_out")).ended(0);
+        assert_eq!(rows(&mut client, "many.many_out"), rows(&mut client, "many.one_out"));
+        let counts = |file: &str| {
+            let report: serde_json::Value = serde_json::from_str(&scene.read(file)).unwrap();
+            let told = &report["references"][0];
+            (told["outcomes"].clone(), told["reference_findings"].clone())
+        };
+        assert_eq!(counts("many_out.json"), counts("one_out.json"));
+    }
+    // What each server is asked for is the counts of its keys.
+    let statements = scene.read("many.sql");
+    let asked = statements.split("create temp table asked_1 as").nth(1).unwrap();
+    let asked = asked.split(";\n").next().unwrap();
+    client.batch_execute("set enable_partitionwise_aggregate = on").unwrap();
+    let plan = client.query(&format!("explain (verbose, costs off) {asked}"), &[]).unwrap();
+    let plan: Vec<String> = plan.iter().map(|row| row.get(0)).collect();
+    let aggregates =
+        plan.iter().filter(|line| line.contains("Relations: Aggregate on (many.harvest_"));
+    assert_eq!(aggregates.count(), 2, "{}", plan.join("\n"));
 }

@@ -69,14 +69,34 @@ impl Asked {
             if rows.by_value { cell.sql.clone() } else { cell.text() }
         };
         let each = rows.has_range || !found.named_columns.is_empty();
-        let listed = columns.iter().enumerate();
-        let listed = listed.map(|(at, &column)| format!("{} as c{}", found_by(column), at + 1));
         let group_by = joined((1..=columns.len()).map(|at| at.to_string()), ", ");
-        let first = stage.first();
-        let grouped = format!(
-            "select {}, count(*) as rows, {first} as first from {source} group by {group_by}",
-            joined(listed, ", ")
+        // Rows are grouped by their values where that is as good, so that the servers of a partitioned table can do it; then
+        // the texts of the different values are.
+        let by_values = columns.iter().enumerate().map(|(at, &column)| {
+            let cell = &cells[column];
+            let is_value = rows.by_value || cell.value.groups_like_text();
+            let value = if is_value { cell.sql.clone() } else { cell.text() };
+            format!("{value} as c{}", at + 1)
+        });
+        let by_values = format!(
+            "select {}, count(*) as rows, {} as first from {source} group by {group_by}",
+            joined(by_values, ", "),
+            stage.first()
         );
+        let grouped = if rows.by_value {
+            by_values
+        } else {
+            let texts = columns.iter().enumerate().map(|(at, &column)| {
+                let (cell, sql) = (&cells[column], format!("g.c{}", at + 1));
+                let is_text = !cell.value.groups_like_text();
+                let text = if is_text { sql } else { Cell { sql, ..cell.clone() }.text() };
+                format!("{text} as c{}", at + 1)
+            });
+            format!(
+                "select {}, sum(rows)::bigint as rows, min(first) as first\n    from (\n        {by_values}\n    ) g group by {group_by}",
+                joined(texts, ", ")
+            )
+        };
         let place =
             |column: usize| columns.iter().position(|&one| one == column).unwrap_or_default();
         // The cells as they are in the table, whose texts are made already.

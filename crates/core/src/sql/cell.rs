@@ -42,6 +42,11 @@ impl ValueType {
         !matches!(self, Self::Truth | Self::Bytes | Self::Other)
     }
 
+    /// Whether values that the server holds equal have one text.
+    pub(super) fn groups_like_text(self) -> bool {
+        !matches!(self, Self::Text { bytewise: false } | Self::Span | Self::Other)
+    }
+
     /// The canonical text of a value that an expression gives; null, or a blank text, for none. Dates, spans and bytes
     /// are as in a session with ISO dates, UTC, spans in the server's own style and bytes in hexadecimal.
     ///

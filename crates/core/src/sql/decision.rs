@@ -36,7 +36,7 @@ impl Decision<'_> {
         inner.push("e.row".to_owned());
         inner.push(format!("({signature}) collate \"C\" as signature"));
         if rows.is_reverse {
-            inner.extend(["e.place".to_owned(), "e.places".to_owned()]);
+            inner.extend(["e.place", "e.last_place", "e.places"].map(str::to_owned));
         }
         let last_spelled = if rows.is_reverse { "last_spelled" } else { "spelled" };
         if self.with_spelling {
@@ -69,7 +69,7 @@ impl Decision<'_> {
         let disagree = "(min(g.signature) <> max(g.signature))";
         let by_rule = match found.rule {
             Rule::First => first.clone(),
-            Rule::Last => format!("(array_agg(g.row order by {}))[1]", descending(&order)),
+            Rule::Last => format!("(array_agg(g.row order by {}))[1]", rows.order_from_last("g")),
             Rule::Highest | Rule::Lowest => format!(
                 "case when count(g.rank) = count(*) and count(distinct g.rank_scale) = 1 \
                  and min(g.signature) filter (where g.rank = g.best) \
@@ -139,9 +139,4 @@ impl Decision<'_> {
 /// The name of a column without its alias.
 fn short(column: &str) -> &str {
     column.split_once('.').map_or(column, |(_, name)| name)
-}
-
-/// The opposite order.
-fn descending(order: &str) -> String {
-    joined(order.split(", ").map(|one| format!("{one} desc")), ", ")
 }

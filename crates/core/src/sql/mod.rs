@@ -200,11 +200,12 @@ impl Script {
         };
         let own = main.columns.len();
         let columns = (0..output.len()).map(|nth| (output.column(nth), output.headers().name(nth)));
-        let output: Vec<OutputColumn> = columns.clone().map(|(at, name)| column(at, name)).collect();
-        let added = columns.filter(|(at, _)| *at >= own).map(|(at, name)| column(at, name)).collect();
-        let updated = stage.updated().map(|(at, changed)| {
-            (at, column(at, &main.columns[at].name), changed)
-        });
+        let output: Vec<OutputColumn> =
+            columns.clone().map(|(at, name)| column(at, name)).collect();
+        let added =
+            columns.filter(|(at, _)| *at >= own).map(|(at, name)| column(at, name)).collect();
+        let updated =
+            stage.updated().map(|(at, changed)| (at, column(at, &main.columns[at].name), changed));
         let updated = updated.collect();
         Self {
             source: stage.rows_that_go_out(),

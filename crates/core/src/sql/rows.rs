@@ -297,7 +297,7 @@ impl Rows {
             format!("The keys that each row of {name} holds, with the columns that hold them."),
             format!(
                 "create temp table {holders} as\nselect h.*{more}\nfrom (\n        select r.row, {keys}, \
-                 min(v.place) as place, array_agg(v.place order by v.place) as places,\n            \
+                 min(v.place) as place, max(v.place) as last_place, array_agg(v.place order by v.place) as places,\n            \
                  string_agg(v.header, '; ' order by v.place) as headers{spelled}\n        \
                  from {all} r cross join lateral (values\n            {cells}\n        ) \
                  v(place, {names}state, header, spelled)\n        where v.state = {WHOLE} group by r.row, {keys}\n    ) h\n    \
@@ -357,6 +357,15 @@ impl Rows {
     /// The order of records of one key.
     pub(super) fn order(&self, alias: &str) -> String {
         if self.is_reverse { format!("{alias}.place, {alias}.row") } else { format!("{alias}.row") }
+    }
+
+    /// The opposite order: a row counts by the last of the columns that hold the key.
+    pub(super) fn order_from_last(&self, alias: &str) -> String {
+        if self.is_reverse {
+            format!("{alias}.last_place desc, {alias}.row desc")
+        } else {
+            format!("{alias}.row desc")
+        }
     }
 
     /// Writes the keys that several rows hold, and what the rule makes of each.

@@ -20,6 +20,7 @@ mod receipts;
 mod reports;
 mod review;
 mod spills;
+mod statements;
 mod surveys;
 mod updates;
 mod values;

@@ -640,8 +640,10 @@ impl InDatabase {
                 too_long(&name(), &column.name)?;
             }
             let added = script.added.iter();
-            let added = added.map(|one| format!("add column {} {}", quoted(&one.name), one.declared));
-            let alter = format!("alter table {} {}", main.name, added.collect::<Vec<_>>().join(", "));
+            let added =
+                added.map(|one| format!("add column {} {}", quoted(&one.name), one.declared));
+            let alter =
+                format!("alter table {} {}", main.name, added.collect::<Vec<_>>().join(", "));
             self.show_statement("The columns that are added.", &alter)?;
             self.execute(&alter)?;
         }

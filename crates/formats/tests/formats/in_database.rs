@@ -90,10 +90,7 @@ impl Sink for Adapter<'_> {
     type Error = gather_keys_formats::Error;
     type Renderer = <Collected as Sink>::Renderer;
 
-    fn write_headers(
-        &mut self,
-        columns: &OutputColumns,
-    ) -> Result<(), Self::Error> {
+    fn write_headers(&mut self, columns: &OutputColumns) -> Result<(), Self::Error> {
         Ok(self.0.write_headers(columns)?)
     }
 
@@ -452,6 +449,49 @@ fn cases() -> u32 {
     std::env::var("CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(60)
 }
 
+/// Cases that chance seldom meets.
+#[test]
+fn rare_cases_are_the_same_inside() {
+    let Some((server, mut client)) = schema("within_rare") else { return };
+    client
+        .batch_execute(
+            "create table within_rare.main (id integer, a text, b integer, note text);
+             insert into within_rare.main values (1, 'x', null, 'n'), (2, '', 2, ''), (3, null, 2, null), (4, ' x ', 7, 'y');
+             create table within_rare.ref (k text, s1 text, s2 text, b integer, w text, v numeric);
+             insert into within_rare.ref values (null, null, 'x', 2, null, 1), (null, 'x', 'x', null, 'y', 2.50),
+                ('', 'x', null, 7, '', 'NaN'), (' x ', null, '', 7, ' y', 2.5)",
+        )
+        .unwrap();
+    let of = |on: &str, rule: &str, take: &str, update: &str| ReferencePlan {
+        name: "ref".to_owned(),
+        on: On::parse(&[on]).unwrap(),
+        when_duplicate: WhenDuplicate::parse(rule).unwrap(),
+        take: Some(Take::parse(take).unwrap()),
+        update: if update.is_empty() { Vec::new() } else { Update::parse(update).unwrap() },
+        ..ReferencePlan::default()
+    };
+    for plan in [
+        // The last of the columns counts, not the last row.
+        of("a = any(k, s1, s2)", "last", "w, @column, @row, @count", ""),
+        of("a = any(k, s1, s2)", "list", "w, v, @column, @row, @count", ""),
+        of("a | trim = any(k, s2)", "every", "w, @column", ""),
+        // A value that has no place among others decides nothing.
+        of("b", "highest v", "w, v, @status", ""),
+        // Blank is blank, and not the same as no value.
+        of("a | trim = k | trim", "report", "w, @status, @key", "note = w"),
+        of("b", "list", "w, v as n", "note = w"),
+        of("a, b", "report", "w, @key, @count", ""),
+    ] {
+        for match_blanks in [false, true] {
+            let plan = ReferencePlan { match_blanks, ..plan.clone() };
+            let said = format!("{plan:?}");
+            let asked = Asked { table: "within_rare.ref".to_owned(), order_by: Vec::new(), plan };
+            let outcome = compare(&server, "within_rare.main", &[asked], &[]);
+            outcome.unwrap_or_else(|error| panic!("{said}: {error}"));
+        }
+    }
+}
+
 /// Every type has the same text on the server as its reader gives it.
 #[test]
 fn types_have_the_texts_of_the_reader() {
@@ -469,20 +509,79 @@ fn types_have_the_texts_of_the_reader() {
         ("integer", &["-2147483648", "7"]),
         ("bigint", &["12345678901234567", "-9223372036854775808"]),
         ("oid", &["17"]),
-        ("numeric", &["12.50", "100", "100.00", "0.0", "-0.0", "1e-7", "1e30", "NaN", "Infinity", "-Infinity",
-            "99999999999999999999.10", "0.000000000000000000000000001"]),
+        (
+            "numeric",
+            &[
+                "12.50",
+                "100",
+                "100.00",
+                "0.0",
+                "-0.0",
+                "1e-7",
+                "1e30",
+                "NaN",
+                "Infinity",
+                "-Infinity",
+                "99999999999999999999.10",
+                "0.000000000000000000000000001",
+            ],
+        ),
         ("numeric(9, 2)", &["12.5", "0"]),
-        ("double precision", &["1e-7", "-0", "0", "1e20", "1e21", "1.5e300", "123456789012345680", "0.1", "NaN",
-            "Infinity", "-Infinity", "5e-324", "-1.5"]),
+        (
+            "double precision",
+            &[
+                "1e-7",
+                "-0",
+                "0",
+                "1e20",
+                "1e21",
+                "1.5e300",
+                "123456789012345680",
+                "0.1",
+                "NaN",
+                "Infinity",
+                "-Infinity",
+                "5e-324",
+                "-1.5",
+            ],
+        ),
         ("real", &["0.1", "1e10", "1e-5", "16777216", "-0", "NaN", "3.4e38"]),
         ("boolean", &["true", "false"]),
         ("date", &["1900-02-28", "infinity", "0044-03-15 BC", "12026-01-01", "2026-05-01"]),
-        ("timestamp", &["2026-05-19 10:20:00.5", "2026-05-19 00:00", "0044-03-15 10:20 BC", "infinity", "12026-01-01 10:00"]),
-        ("timestamptz", &["2026-05-19 12:20:00+02", "2026-05-19 00:00+00", "-infinity", "1800-01-01 10:00+00"]),
+        (
+            "timestamp",
+            &[
+                "2026-05-19 10:20:00.5",
+                "2026-05-19 00:00",
+                "0044-03-15 10:20 BC",
+                "infinity",
+                "12026-01-01 10:00",
+            ],
+        ),
+        (
+            "timestamptz",
+            &["2026-05-19 12:20:00+02", "2026-05-19 00:00+00", "-infinity", "1800-01-01 10:00+00"],
+        ),
         ("time", &["10:20", "23:59:59.123456"]),
         ("timetz", &["10:20+02"]),
-        ("interval", &["26 hours 30 minutes", "1 day 2 hours 30 minutes", "-2 days -0.5 seconds", "2 days",
-            "2 days -1 hour", "-1 day 1 hour", "1 month", "2 years 1 day", "0", "-3 hours", "-26:30:00.25", "400 days", "1000 hours"]),
+        (
+            "interval",
+            &[
+                "26 hours 30 minutes",
+                "1 day 2 hours 30 minutes",
+                "-2 days -0.5 seconds",
+                "2 days",
+                "2 days -1 hour",
+                "-1 day 1 hour",
+                "1 month",
+                "2 years 1 day",
+                "0",
+                "-3 hours",
+                "-26:30:00.25",
+                "400 days",
+                "1000 hours",
+            ],
+        ),
         ("bytea", &["\\x00ff", "\\x"]),
         ("text", &["007", " H-1 ", "two\nlines", "it's; \\ $$ \u{200b}"]),
         ("varchar(40)", &["say \"x\""]),
@@ -510,10 +609,15 @@ fn types_have_the_texts_of_the_reader() {
         let table = format!("within_types.t{nth}");
         client.batch_execute(&format!("create table {table} (row integer, v {kind})")).unwrap();
         for (row, text) in texts.iter().enumerate() {
-            let insert = format!("insert into {table} values ({row}, {}::{kind})", literal(Some(text)));
-            client.batch_execute(&insert).unwrap_or_else(|error| panic!("{kind} {text}: {error:?}"));
+            let insert =
+                format!("insert into {table} values ({row}, {}::{kind})", literal(Some(text)));
+            client
+                .batch_execute(&insert)
+                .unwrap_or_else(|error| panic!("{kind} {text}: {error:?}"));
         }
-        client.batch_execute(&format!("insert into {table} values ({}, null)", texts.len())).unwrap();
+        client
+            .batch_execute(&format!("insert into {table} values ({}, null)", texts.len()))
+            .unwrap();
         let address = ServerAddress::of(&format!("{server}#{table}")).unwrap();
         let (described, _) = InDatabase::begin(&address).unwrap().describe(&address, &[]).unwrap();
         let text = described.columns[1].value.text("t.v");
@@ -535,8 +639,18 @@ fn hostile_names_are_names() {
     let Some((server, mut client)) = schema("within_hostile") else { return };
     let long = "x".repeat(63);
     let names = [
-        "a\"b", "'; drop table main; --", "$$ \\ %s", "{most} {all}", "row", "key1", "two\nlines", "é ü 蜂", &long[..],
-        "E'\\'", ":name", "\\gexec",
+        "a\"b",
+        "'; drop table main; --",
+        "$$ \\ %s",
+        "{most} {all}",
+        "row",
+        "key1",
+        "two\nlines",
+        "é ü 蜂",
+        &long[..],
+        "E'\\'",
+        ":name",
+        "\\gexec",
     ];
     let quoted = gather_keys_core::sql::quoted;
     for (nth, name) in names.iter().enumerate() {
@@ -574,7 +688,8 @@ fn hostile_names_are_names() {
                 ..ReferencePlan::default()
             };
             let asked = Asked { table: reference.clone(), order_by: Vec::new(), plan };
-            compare(&server, &main, &[asked], &[]).unwrap_or_else(|error| panic!("{name}: {error}"));
+            compare(&server, &main, &[asked], &[])
+                .unwrap_or_else(|error| panic!("{name}: {error}"));
         }
     }
 }

@@ -1,0 +1,137 @@
+//! An enrichment as statements, without a server.
+
+use gather_keys_core::enrich::EnrichmentBuilder;
+use gather_keys_core::plan::{On, ReferencePlan, Take, Within};
+use gather_keys_core::sql::{Asking, Script, Step, StoredColumn, StoredTable, ValueType};
+use gather_keys_core::table::Headers;
+
+/// A table of a database with columns of these types.
+fn stored(name: &str, columns: &[(&str, ValueType, &str)]) -> StoredTable {
+    let column = |(name, value, declared): &(&str, ValueType, &str)| StoredColumn {
+        name: (*name).to_owned(),
+        value: *value,
+        declared: (*declared).to_owned(),
+    };
+    StoredTable {
+        name: format!("\"public\".\"{name}\""),
+        headers: Headers::new(name, columns.iter().map(|(name, ..)| *name)),
+        columns: columns.iter().map(column).collect(),
+        key: vec![0],
+        order_by: Vec::new(),
+        unique: vec![vec![0]],
+        place: Some("ctid"),
+    }
+}
+
+const TEXT: ValueType = ValueType::Text { bytewise: true };
+
+/// The script of one reference.
+fn script(on: &str, take: &str, within: Option<&str>, shared: Option<&str>) -> Script {
+    let main = stored(
+        "harvest",
+        &[
+            ("Batch", TEXT, "text"),
+            ("Hive", ValueType::Integer, "integer"),
+            ("Day", ValueType::Day, "date"),
+        ],
+    );
+    let hives = stored(
+        "hives",
+        &[
+            ("Tag", ValueType::Integer, "bigint"),
+            ("Keeper", TEXT, "text"),
+            ("Since", ValueType::Day, "date"),
+        ],
+    );
+    let plan = ReferencePlan {
+        name: "hives".to_owned(),
+        on: On::parse(&[on]).unwrap(),
+        within: within.map(|within| Within::parse(within).unwrap()),
+        take: Some(Take::parse(take).unwrap()),
+        ..ReferencePlan::default()
+    };
+    let mut builder = EnrichmentBuilder::new(&main.headers, [1, 2, 3, 4]);
+    let found = builder.resolve(&plan, &hives.headers, &[]).unwrap();
+    let asking = Asking { name: "hives", found: &found, match_blanks: false, table: &hives };
+    Script::new(&main, &[asking], &builder.output_columns(), shared)
+}
+
+/// The text of a script.
+fn text_of(script: &Script) -> String {
+    let step = |step: &Step| match step {
+        Step::Statement { about, sql } => format!("-- {about}\n{sql};\n"),
+        Step::Reading { about, reading } => {
+            format!("-- {about}\n{};\n-- of {}\n", reading.create(), reading.query())
+        }
+    };
+    script.steps.iter().map(step).collect()
+}
+
+/// Whole numbers are compared as they are, a unique key needs no search for others, and a type stays what it is.
+#[test]
+fn a_key_without_steps_is_compared_by_its_values() {
+    let script = script("Hive = Tag", "Keeper, Since", None, Some("public.answers"));
+    let text = text_of(&script);
+    assert!(!text.contains("read_1") && !text.contains("::text as c1"), "{text}");
+    assert!(text.contains("group by e.key1 having false"), "{text}");
+    assert!(text.contains("create unlogged table public.answers_1 as"), "{text}");
+    let declared: Vec<&str> = script.output.iter().map(|column| &column.declared[..]).collect();
+    assert_eq!(declared, ["text", "integer", "date", "text", "date"]);
+    assert!(
+        script.source.ends_with("left join public.answers_1 a1 on a1.c1 = m.\"Hive\""),
+        "{}",
+        script.source
+    );
+}
+
+/// What steps make of values is read here: the query gives the different ones, and each becomes a state and a value.
+#[test]
+fn values_are_read_as_they_are_elsewhere() {
+    let script = script("Batch | digits | number = Tag", "Keeper", Some("Day in Since .."), None);
+    let readings = script.steps.iter().filter_map(|step| match step {
+        Step::Reading { reading, .. } => Some(reading),
+        Step::Statement { .. } => None,
+    });
+    let mut read = String::new();
+    for reading in readings {
+        for cell in ["B-007", "n/a", "", " ", "2026-05-19", "26"] {
+            let mut results = Vec::new();
+            reading.reader().read(&[cell.to_owned()], |one| results.push(one.map(str::to_owned)));
+            let results: Vec<String> =
+                results.into_iter().map(|one| one.unwrap_or_else(|| "null".to_owned())).collect();
+            read += &format!("{cell:?}: {}\n", results.join(" | "));
+        }
+        read.push('\n');
+    }
+    let want = [
+        // A range of one bound: state, scale, and both ends of a day.
+        "\"2026-05-19\": 0 | 1 | 1779148800000000000 | 1779235199999999999",
+        // A part of the key: state and value.
+        "\"B-007\": 0 | 7",
+        "\"n/a\": 1 | ",
+        "\" \": 1 | ",
+        // A value that must be in a range: state, scale and place.
+        "\"2026-05-19\": 0 | 1 | 1779148800000000000\n",
+        "\"n/a\": 2 | null | null",
+        "\"\": 1 | null | null",
+        "\"26\": 0 | 0 | 26000000000000000000",
+    ];
+    for line in want {
+        assert!(read.contains(line), "{line:?} in\n{read}");
+    }
+}
+
+/// What cannot be known before the run is asked for by number, whatever tables and columns are called.
+#[test]
+fn queries_are_of_as_many_rows_as_are_wanted() {
+    let script = script("Hive = Tag", "Keeper, @status, @count", None, None);
+    let rows = &script.lookups[0].rows;
+    assert!(rows.troubles(7).contains("at <= 7"));
+    assert!(rows.unmatched(8).ends_with("limit 8"));
+    assert!(rows.unused(9).ends_with("limit 9"));
+    let reference = rows.reference(5, &[3, 11], 1000);
+    assert!(reference.contains("'{3,11}'") && reference.contains("limit 1000"), "{reference}");
+    for query in [rows.troubles(1), rows.unmatched(1), rows.unused(1), reference] {
+        assert!(!query.contains('\0'), "{query}");
+    }
+}
