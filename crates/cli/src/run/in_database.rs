@@ -4,12 +4,14 @@
 //! [`carry_out`] reads in the order of what happens: the tables are looked at, the statements are made and carried out, the
 //! findings come here, the gates are judged, and the output appears with all files, or nothing does.
 
+use std::path::Path;
+
 use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
 use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
-use gather_keys_core::report::{Document, LISTED};
+use gather_keys_core::report::{Document, LISTED, Report};
 use gather_keys_core::sql::{Asking, Script, StoredTable};
-use gather_keys_formats::commit::commit;
+use gather_keys_formats::commit::{Finished, commit};
 use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
 use gather_keys_formats::workbook::Edited;
 use gather_keys_formats::{Address, Error as FormatError, Untapped, WholeFile};
@@ -59,14 +61,9 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let Address::Server(server) = &call.main.address else {
         return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
     };
-    let files = Files {
-        reports: Reports::create(&call.reports, call.overwrite)?,
-        plan: asked
-            .save
-            .as_deref()
-            .map(|path| WholeFile::create(path, call.overwrite))
-            .transpose()?,
-    };
+    let plan = asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite));
+    let files =
+        Files { reports: Reports::create(&call.reports, call.overwrite)?, plan: plan.transpose()? };
     let mut database = InDatabase::begin(server)?;
     cancel_with(Some(database.canceller()));
     if let Some(path) = &within.show_sql {
@@ -74,48 +71,16 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     }
     set_target(&mut database, call, server)?;
     let main = look_at(&mut database, &call.main, server)?;
-    let mut builder =
-        EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
-    let references = references(&mut database, call, within, &mut builder)
-        .map_err(|error| asked.located(error))?;
-    let asking: Vec<Asking<'_>> = references
-        .iter()
-        .zip(&call.references)
-        .map(|(Reference { table, found }, (_, plan))| Asking {
-            name: &plan.name,
-            found,
-            match_blanks: plan.match_blanks,
-            table,
-        })
-        .collect();
-    let shared = database.shared_name()?;
-    let script = Script::new(&main, &asking, &builder.output_columns(), shared.as_deref());
-    drop(asking);
-    let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
-    database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
-
-    let notes = summary::notes(builder.notes());
-    let (enrichment, mut findings, bounded) =
-        findings(&mut database, call, &script, (&main, references, builder))?;
-    let mut results = judge(&call.gates.counts, &enrichment, &findings);
+    let found = find(&mut database, asked, call, (&main, within))?;
+    let mut results = judge(&call.gates.counts, &found.enrichment, &found.findings);
     let holds = results.iter().all(|gate| gate.holds);
     let may_appear = holds || call.gates.write_anyway;
-    let writes = call.into != Destination::Nothing;
-    let is_in_place = call.into == Destination::Main;
-    findings.written = match writes && may_appear {
-        true if is_in_place => {
-            database.write_into(&main, &script)?;
-            findings.main_rows
-        }
-        true => database.write(&script)?,
-        false => database.rows_of(&script)?,
-    };
-    drop(steps);
-    let diagnoses = diagnoses(call, &enrichment, &findings, &[])?;
+    let found = found.written(&mut database, call, &main, may_appear)?;
+    let diagnoses = diagnoses(call, &found.enrichment, &found.findings, &[])?;
     let summary = Summary {
         main: &main.headers,
-        enrichment: &enrichment,
-        findings: &findings,
+        enrichment: &found.enrichment,
+        findings: &found.findings,
         diagnoses: &diagnoses,
         gates: &results,
         verbose: call.messages.verbose,
@@ -124,7 +89,8 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         corrections: None,
     };
     let quiet = call.messages.quiet;
-    let found = if quiet { String::new() } else { summary.text() };
+    let text_of_findings = if quiet { String::new() } else { summary.text() };
+    let writes = call.into != Destination::Nothing;
     let name = database.name().to_owned();
     let report = call.wants_report().then(|| {
         let context = report::Context {
@@ -136,58 +102,147 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         report::of(&summary, &results, writes.then_some((&name[..], may_appear)), context)
     });
     let printed = report.as_ref().filter(|_| call.prints_report).map(Document::json);
-
-    let mut said = Vec::new();
-    if is_in_place && may_appear && summary::leaves_all(&enrichment, &findings) {
-        said.push(format!("{name} stays as it is: nothing in it changes."));
-    } else if is_in_place && may_appear {
-        let edited = Edited::default();
-        said.push(summary::written_into(&name, &enrichment, &findings, &edited));
-    } else if writes && may_appear {
-        said.push(summary::table_written(&name, &main.headers, &enrichment, &findings));
-    } else if writes {
-        said.push(summary::not_written(&name));
-    }
-    said.extend(bounded);
-    if call.messages.verbose {
-        let (sent, received) = database.traffic();
-        said.push(format!(
-            "The server joined the tables: {} bytes of values came from there, {} went there.",
-            number(received),
-            number(sent)
-        ));
-    }
-    let mut ready = Vec::new();
-    if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
-        ready.extend(files.reports.finish(&report)?);
-        let names: Vec<String> =
-            call.reports.iter().map(|path| path.display().to_string()).collect();
-        let what = if names.len() == 1 { "report" } else { "reports" };
-        said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
-    }
-    if let (Some(shown), Some(path)) = (database.take_shown()?, &within.show_sql) {
-        ready.push(shown.finish()?);
-        said.push(format!("Wrote the statements to {}.", path.display()));
-    }
-    if let (Some(file), Some(path)) = (files.plan, &asked.save) {
-        ready.push(written(file, as_plan_at(&asked.plan, path).as_bytes())?);
-        let name = path.display();
-        said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
-    }
-    let appeared = commit(ready, || match writes && may_appear {
-        true => database.commit(),
-        false => Ok(()),
-    })?;
+    let mut said = found.said(&database, call, &main, may_appear);
+    let shown = within.show_sql.as_deref().zip(database.take_shown()?);
+    let ready = files.finish((asked, call), report.as_ref(), shown, &mut said)?;
+    let appears = writes && may_appear;
+    let appeared = commit(ready, || if appears { database.commit() } else { Ok(()) })?;
     said.extend(targets::reported(&appeared));
 
-    let mut text = if quiet { String::new() } else { notes };
-    let parts = Told { written: &said, since: "", found: &found, sampled: "" };
+    let mut text = if quiet { String::new() } else { found.notes };
+    let parts = Told { written: &said, since: "", found: &text_of_findings, sampled: "" };
     parts.put_together(&mut text, quiet, !results.is_empty());
     // What stops a run comes last.
     results.sort_by_key(|gate| !gate.holds);
     text.push_str(&summary::gates(&results, quiet));
     put_out(call, printed.as_deref(), &text)?;
     Ok(if holds { Outcome::Done } else { Outcome::Stopped })
+}
+
+impl Files {
+    /// Ends the files of a run, so that they can appear, and says which there are.
+    fn finish(
+        self,
+        (asked, call): (&Asked, &Call),
+        report: Option<&Report>,
+        shown: Option<(&Path, WholeFile)>,
+        said: &mut Vec<String>,
+    ) -> Result<Vec<Finished>> {
+        let mut ready = Vec::new();
+        if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
+            ready.extend(self.reports.finish(report)?);
+            let names = call.reports.iter().map(|path| path.display().to_string());
+            let names: Vec<String> = names.collect();
+            let what = if names.len() == 1 { "report" } else { "reports" };
+            said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
+        }
+        if let Some((path, file)) = shown {
+            ready.push(file.finish()?);
+            said.push(format!("Wrote the statements to {}.", path.display()));
+        }
+        if let (Some(file), Some(path)) = (self.plan, &asked.save) {
+            ready.push(written(file, as_plan_at(&asked.plan, path).as_bytes())?);
+            let name = path.display();
+            said.push(format!("Wrote the plan {name}; to run it again: gather-keys enrich {name}"));
+        }
+        Ok(ready)
+    }
+}
+
+/// What was found, and what is to be written.
+struct Found {
+    script: Script,
+    enrichment: Enrichment,
+    findings: Findings,
+    /// Notes on names, and on findings that rest on a part of the rows.
+    notes: String,
+    bounded: Vec<String>,
+}
+
+impl Found {
+    /// Writes the output, where it may appear.
+    fn written(
+        mut self,
+        database: &mut InDatabase,
+        call: &Call,
+        main: &StoredTable,
+        may_appear: bool,
+    ) -> Result<Self> {
+        self.findings.written = match &call.into {
+            Destination::Main if may_appear => {
+                database.write_into(main, &self.script)?;
+                self.findings.main_rows
+            }
+            Destination::Output(_) if may_appear => database.write(&self.script)?,
+            _ => database.rows_of(&self.script)?,
+        };
+        Ok(self)
+    }
+
+    /// The sentences on what was written.
+    fn said(
+        &self,
+        database: &InDatabase,
+        call: &Call,
+        main: &StoredTable,
+        may_appear: bool,
+    ) -> Vec<String> {
+        let (name, Self { enrichment, findings, .. }) = (database.name(), self);
+        let mut said = match &call.into {
+            Destination::Nothing => Vec::new(),
+            _ if !may_appear => vec![summary::not_written(name)],
+            Destination::Main if summary::leaves_all(enrichment, findings) => {
+                vec![format!("{name} stays as it is: nothing in it changes.")]
+            }
+            Destination::Main => {
+                vec![summary::written_into(name, enrichment, findings, &Edited::default())]
+            }
+            Destination::Output(_) => {
+                vec![summary::table_written(name, &main.headers, enrichment, findings)]
+            }
+        };
+        said.extend(self.bounded.iter().cloned());
+        if call.messages.verbose {
+            let (sent, received) = database.traffic();
+            said.push(format!(
+                "The server joined the tables: {} bytes of values came from there, {} went there.",
+                number(received),
+                number(sent)
+            ));
+        }
+        said
+    }
+}
+
+/// Has the server answer what is asked, and finds out what came of it.
+fn find(
+    database: &mut InDatabase,
+    asked: &Asked,
+    call: &Call,
+    (main, within): (&StoredTable, &WithinDatabase),
+) -> Result<Found> {
+    let mut builder =
+        EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
+    let references = references(database, call, within, &mut builder);
+    let references = references.map_err(|error| asked.located(error))?;
+    let asking = references.iter().zip(&call.references);
+    let asking: Vec<Asking<'_>> = asking
+        .map(|(Reference { table, found }, (_, plan))| Asking {
+            name: &plan.name,
+            found,
+            match_blanks: plan.match_blanks,
+            table,
+        })
+        .collect();
+    let shared = database.shared_name()?;
+    let script = Script::new(main, &asking, &builder.output_columns(), shared.as_deref());
+    drop(asking);
+    let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
+    database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
+    let notes = summary::notes(builder.notes());
+    let (enrichment, findings, bounded) =
+        findings(database, call, &script, (main, references, builder))?;
+    Ok(Found { script, enrichment, findings, notes, bounded })
 }
 
 /// Refuses what has no meaning inside a database, or is not done there.

@@ -397,8 +397,8 @@ fn blocks(page: &str, words: &str) -> Vec<String> {
 /// What the page on databases shows is what comes out.
 #[test]
 fn the_page_on_databases_is_right() {
-    let Some(server) = server() else { return };
     const SHOWN: &str = "postgres://keeper@db/co-op";
+    let Some(server) = server() else { return };
     let scene = demo();
     drop(load(&scene, &server, "honey", &["harvest"]));
     let harvest = std::fs::read(scene.path("hives.csv")).unwrap();

@@ -6,9 +6,9 @@ use super::decision::{Decision, Group};
 use super::reading::{BLANK, MALFORMED, UNKNOWN, WHOLE};
 use super::rows::Rows;
 use super::stage::Stage;
-use super::words::joined;
+use super::words::{each, joined};
 use super::{Asking, Steps, cells_of};
-use crate::lookup::{RangeMatch, RangeSpec, Rule};
+use crate::lookup::{RangeMatch, Rule};
 use crate::plan::Reach;
 
 /// The table of the answers.
@@ -105,11 +105,11 @@ impl Answers {
         if found.rule == Rule::List {
             all.extend((1..=rows.taken.len()).map(|nth| format!("d.list{nth}")));
             all.push("d.row_list".to_owned());
-            if rows.is_reverse {
+            if rows.is_reverse() {
                 all.push("d.place_list".to_owned());
             }
         }
-        if rows.is_reverse {
+        if rows.is_reverse() {
             all.push("e.headers".to_owned());
         }
         if found.output.shows_key() {
@@ -142,7 +142,7 @@ impl Answers {
     fn write_by_key(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let Self { nth, rows, asked, .. } = self;
         let rule = asking.found.rule;
-        let state = &asked.state;
+        let state = "a.state";
         let status = format!(
             "case when {state} = {MALFORMED} then 'malformed' when {state} = {BLANK} then 'blank key'\n        \
              when d.held is null and e.row is null then 'unmatched' else {} end as status",
@@ -181,9 +181,9 @@ impl Answers {
             format!("{} as named_text{one}, ", self.named_cell(asking, one, "a", "e", true).text())
         });
         let named: String = named.collect();
-        let state = &asked.state;
+        let state = "a.state";
         let same = format!("{} and {}", asked.has_key_of(rows, "e"), rows.has_key("e"));
-        let range = found.bounds.as_ref().map(|bounds| RangeSpec::new(bounds.clone(), found.reach));
+        let range = asking.range();
         let joined_rows = match &range {
             None => format!("join {} e on {state} = {WHOLE} and {same}", rows.holders),
             Some(range) => {
@@ -207,7 +207,7 @@ impl Answers {
                     )
                 } else {
                     let by = if order == "e.upper" { "upper" } else { "lower" };
-                    let keys: String = rows.keys("").iter().map(|key| format!("{key}, ")).collect();
+                    let keys = each(rows.keys(""), |key| format!("{key}, "));
                     steps.statement(
                         format!("An index for the closest ranges of {}.", asking.name),
                         format!("create index on {} ({keys}{by})", rows.holders),
@@ -263,8 +263,8 @@ impl Answers {
     fn write_each(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let Self { nth, rows, asked, .. } = self;
         let rule = asking.found.rule;
-        let state = &asked.state;
-        let (named, fails) = match &asked.named_state {
+        let state = "a.state";
+        let (named, fails) = match &asked.named_state() {
             Some(named) => (
                 format!(" and ({named}) = {WHOLE}"),
                 format!(
@@ -282,12 +282,12 @@ impl Answers {
         let miss = format!(
             "case when {state} <> {WHOLE} then null when h.held is null and k.is_there then 'range'\n        \
              when h.held is null then null {}end as miss",
-            match &asked.named_state {
+            match &asked.named_state() {
                 Some(named) => format!("when ({named}) = {UNKNOWN} then 'header' "),
                 None => String::new(),
             }
         );
-        let held = match &asked.named_state {
+        let held = match &asked.named_state() {
             Some(named) => format!(
                 "case when {state} = {WHOLE} and (h.held is null or ({named}) in ({WHOLE}, {UNKNOWN})) then coalesce(h.held, 0) end"
             ),

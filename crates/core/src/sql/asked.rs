@@ -1,12 +1,13 @@
 //! What the main table asks for: its different keys, each with how many rows have it.
 
 use super::cell::Cell;
-use super::reading::{MALFORMED, Reading, WHOLE, What};
-use super::rows::{Joins, Part, Rows, bare_part, columns_of, distinct, key_state, texts_of};
+use super::reading::{BLANK, MALFORMED, UNKNOWN, WHOLE, What};
+use super::records::{Part, Records, columns_of, key_columns, key_state};
+use super::rows::Rows;
 use super::stage::Stage;
 use super::words::joined;
 use super::{Asking, Steps};
-use crate::template::BoundTemplate;
+use crate::lookup::HeaderTemplate;
 
 /// The table of what is asked for.
 #[derive(Debug)]
@@ -18,10 +19,8 @@ pub(super) struct Asked {
     pub(super) found_by: Vec<String>,
     /// The parts of the key, by their names in the table.
     pub(super) keys: Vec<String>,
-    /// The state of the key and of the value in a range, of a record under the alias `a`.
-    pub(super) state: String,
-    /// The state of the columns that are named, if any are.
-    pub(super) named_state: Option<String>,
+    /// How many columns are named.
+    named: usize,
     /// Whether more than the key decides, so that each record is answered by itself.
     pub(super) each: bool,
     /// Whether copies of rows that an earlier reference made count by themselves.
@@ -55,184 +54,129 @@ impl Asked {
         rows: &Rows,
         asking: &Asking<'_>,
     ) -> Self {
-        let Asking { found, match_blanks, name, .. } = asking;
-        let nth = rows.nth;
-        let named = found.named_columns.iter().map(|one| one.template());
-        let columns = columns_of(
-            found.main_key.parts().iter().chain(&found.range_value).chain(named.clone()),
-        );
+        let (found, nth) = (asking.found, rows.nth);
+        let named = found.named_columns.iter().map(HeaderTemplate::template);
+        let columns =
+            columns_of(found.main_key.parts().iter().chain(&found.range_value).chain(named));
         let is_chained = stage.is_changed(&columns);
-        let source = stage.source(is_chained);
-        let cells = stage.cells();
-        let found_by = |column: usize| {
-            let cell = &cells[column];
+        let found_by = columns.iter().map(|&column| {
+            let cell = stage.cell(column);
             if rows.by_value { cell.sql.clone() } else { cell.text() }
-        };
-        let each = rows.has_range || !found.named_columns.is_empty();
-        let group_by = joined((1..=columns.len()).map(|at| at.to_string()), ", ");
-        // Rows are grouped by their values where that is as good, so that the servers of a partitioned table can do it; then
-        // the texts of the different values are.
-        let by_values = columns.iter().enumerate().map(|(at, &column)| {
-            let cell = &cells[column];
-            let is_value = rows.by_value || cell.value.groups_like_text();
-            let value = if is_value { cell.sql.clone() } else { cell.text() };
-            format!("{value} as c{}", at + 1)
         });
-        let by_values = format!(
-            "select {}, count(*) as rows, {} as first from {source} group by {group_by}",
-            joined(by_values, ", "),
-            stage.first()
-        );
-        let grouped = if rows.by_value {
-            by_values
-        } else {
-            let texts = columns.iter().enumerate().map(|(at, &column)| {
-                let (cell, sql) = (&cells[column], format!("g.c{}", at + 1));
-                let is_text = !cell.value.groups_like_text();
-                let text = if is_text { sql } else { Cell { sql, ..cell.clone() }.text() };
-                format!("{text} as c{}", at + 1)
-            });
-            format!(
-                "select {}, sum(rows)::bigint as rows, min(first) as first\n    from (\n        {by_values}\n    ) g group by {group_by}",
-                joined(texts, ", ")
-            )
+        let mut asked = Self {
+            table: format!("pg_temp.asked_{nth}"),
+            found_by: found_by.collect(),
+            keys: rows.keys(""),
+            named: found.named_columns.len(),
+            each: rows.has_range || !found.named_columns.is_empty(),
+            is_chained,
+            columns,
         };
-        let place =
-            |column: usize| columns.iter().position(|&one| one == column).unwrap_or_default();
-        // The cells as they are in the table, whose texts are made already.
-        let own: Vec<Cell> = (0..stage.len())
-            .map(|column| {
-                let sql = format!("a.c{}", place(column) + 1);
-                if rows.by_value {
-                    Cell { sql, ..cells[column].clone() }
-                } else {
-                    Cell::of_text(sql)
-                }
-            })
-            .collect();
-        let number = if each { "row_number() over () as ask, " } else { "" };
-        let raw = format!("asked_{nth}");
-        let is_read = found.range_value.is_some()
-            || !found.named_columns.is_empty()
+        let number = if asked.each { "row_number() over () as ask, " } else { "" };
+        let grouped = asked.grouped(stage, rows);
+        let about = format!(
+            "The different keys that are asked of {}, with how many rows have each.",
+            asking.name
+        );
+        let is_read = asked.each
             || found.main_key.parts().iter().any(|part| part.template().as_header().is_none());
-        let about =
-            format!("The different keys that are asked of {name}, with how many rows have each.");
-        let mut made: Vec<Part> = Vec::new();
-        let settles = *match_blanks || found.output.shows_key();
-        if !is_read {
-            for template in found.main_key.parts() {
-                let cell = &own[template.columns()[0]];
-                made.push(bare_part(cell, found.main_key.blanks(), rows.by_value, settles));
-            }
-            let state = key_state(&made, *match_blanks);
-            let (mut more, keys) = if rows.by_value {
+        let mut records = asked.records(stage, rows);
+        if is_read {
+            let create = format!(
+                "create temp table asked_{nth} as\nselect {number}a.* from (\n    {grouped}\n) a"
+            );
+            steps.statement(about, create);
+            let columns = asking_columns(steps, rows, asking, &mut records);
+            steps.statement(
+                "The keys that are asked for, as they are compared.".to_owned(),
+                format!(
+                    "create temp table keys_{nth} as\nselect a.*, {}\nfrom {}{}",
+                    joined(columns, ",\n    "),
+                    records.from,
+                    records.joins
+                ),
+            );
+            asked.table = format!("pg_temp.keys_{nth}");
+        } else {
+            let mut columns = asking_columns(steps, rows, asking, &mut records);
+            if rows.by_value {
                 // The cells are the parts.
+                columns.drain(..rows.parts);
                 let parts = found.main_key.parts().iter();
-                let keys = parts.map(|part| format!("c{}", place(part.columns()[0]) + 1));
-                (Vec::new(), keys.collect())
-            } else {
-                let keys = made.iter().enumerate();
-                let keys = keys.map(|(part, made)| format!("{} as key{}", made.value, part + 1));
-                (keys.collect(), rows.keys(""))
-            };
-            more.push(format!("{state} as state"));
+                asked.keys = parts.map(|part| asked.cell(part.columns()[0])).collect();
+            }
             steps.statement(
                 about,
                 format!(
-                    "create temp table {raw} as\nselect {number}a.*, {}\nfrom (\n    {grouped}\n) a",
-                    joined(more, ", ")
+                    "create temp table asked_{nth} as\nselect a.*, {}\nfrom (\n    {grouped}\n) a",
+                    joined(columns, ", ")
                 ),
             );
-            let state = "a.state".to_owned();
-            let table = format!("pg_temp.{raw}");
-            steps.statement("Statistics of it.".to_owned(), format!("analyze {table}"));
-            let found_by = columns.iter().map(|&column| found_by(column)).collect();
-            return Self {
-                table,
-                columns,
-                found_by,
-                keys,
-                state,
-                named_state: None,
-                each,
-                is_chained,
-            };
         }
-        steps.statement(
-            about,
-            format!("create temp table {raw} as\nselect {number}a.* from (\n    {grouped}\n) a"),
-        );
-        let mut joins = Joins::default();
-        let from = format!("pg_temp.{raw} a");
-        let blanks = found.main_key.blanks();
-        let read = |steps: &mut Steps,
-                    joins: &mut Joins,
-                    template: &BoundTemplate,
-                    what: What,
-                    about: String| {
-            let columns = columns_of([template]);
-            let query = distinct(&own, &columns, &from);
-            let reading = steps
-                .reading(about, |made| Reading::new(made, query, columns.clone(), blanks, what));
-            joins.add(reading, &texts_of(&own, &columns))
+        steps.statement("Statistics of it.".to_owned(), format!("analyze {}", asked.table));
+        asked
+    }
+
+    /// The name of a cell in the table, by its column in the stage.
+    fn cell(&self, column: usize) -> String {
+        let place = self.columns.iter().position(|&one| one == column).unwrap_or_default();
+        format!("c{}", place + 1)
+    }
+
+    /// The query for the different cells, with how many rows have them and the name of the first.
+    fn grouped(&self, stage: &Stage, rows: &Rows) -> String {
+        let cells = || self.columns.iter().map(|&column| stage.cell(column));
+        let group_by = joined((1..=self.columns.len()).map(|at| at.to_string()), ", ");
+        let list = |values: Vec<String>| {
+            let values = values.into_iter().enumerate();
+            joined(values.map(|(nth, value)| format!("{value} as c{}", nth + 1)), ", ")
         };
-        for template in found.main_key.parts() {
-            if template.template().as_header().is_some() {
-                let cell = &own[template.columns()[0]];
-                made.push(bare_part(cell, blanks, false, settles));
-                continue;
-            }
-            let about =
-                format!("What `{}` makes of the values that are asked for.", template.template());
-            let alias = read(steps, &mut joins, template, What::Part(template.clone()), about);
-            made.push(Part { value: format!("{alias}.value"), state: format!("{alias}.state") });
-        }
-        let mut state = key_state(&made, *match_blanks);
-        let mut more: Vec<String> = made
-            .iter()
-            .enumerate()
-            .map(|(part, made)| format!("{} as key{}", made.value, part + 1))
-            .collect();
-        if let Some(value) = &found.range_value {
-            let about = "The places of the values that must be in a range.".to_owned();
-            let alias = read(steps, &mut joins, value, What::Point(value.clone()), about);
-            more.push(format!("{alias}.place as at"));
-            state = format!(
-                "greatest({state}, {alias}.state, case when {alias}.scale \
-                 <> (select scale from pg_temp.scale_{nth}) then {MALFORMED} else {WHOLE} end)"
-            );
-        }
-        more.push(format!("{state} as state"));
-        let mut states = Vec::new();
-        for (one, template) in found.named_columns.iter().enumerate() {
-            let about = format!("The columns of {name} that are named.");
-            let what = What::Header(template.clone());
-            let alias = read(steps, &mut joins, template.template(), what, about);
-            more.push(format!("{alias}.state as named_state{}", one + 1));
-            more.push(format!("{alias}.place as named{}", one + 1));
-            states.push(format!("a.named_state{}", one + 1));
-        }
-        let table = format!("keys_{nth}");
-        steps.statement(
-            "The keys that are asked for, as they are compared.".to_owned(),
-            format!(
-                "create temp table {table} as\nselect a.*, {}\nfrom {from}{}",
-                joined(more, ",\n    "),
-                joins.text
-            ),
-        );
-        let table = format!("pg_temp.{table}");
-        steps.statement("Statistics of it.".to_owned(), format!("analyze {table}"));
-        let named_state = (!states.is_empty()).then(|| {
-            let all = states.join(", ");
-            format!(
-                "case when 2 = any(array[{all}]) then 2 when 1 = any(array[{all}]) then 1 \
-                 when 3 = any(array[{all}]) then 3 else 0 end"
-            )
+        // Rows are grouped by their values where that is as good, so that the servers of a partitioned table can do it; then
+        // the texts of the different values are.
+        let values = cells().map(|cell| {
+            let is_value = rows.by_value || cell.value.groups_like_text();
+            if is_value { cell.sql.clone() } else { cell.text() }
         });
-        let found_by = columns.iter().map(|&column| found_by(column)).collect();
-        let (keys, state) = (rows.keys(""), "a.state".to_owned());
-        Self { table, columns, found_by, keys, state, named_state, each, is_chained }
+        let by_values = format!(
+            "select {}, count(*) as rows, {} as first from {} group by {group_by}",
+            list(values.collect()),
+            stage.first(),
+            stage.source(self.is_chained)
+        );
+        if rows.by_value {
+            return by_values;
+        }
+        let texts = cells().enumerate().map(|(nth, cell)| {
+            let sql = format!("g.c{}", nth + 1);
+            let is_value = cell.value.groups_like_text();
+            if is_value { Cell { sql, ..cell.clone() }.text() } else { sql }
+        });
+        format!(
+            "select {}, sum(rows)::bigint as rows, min(first) as first\n    from (\n        {by_values}\n    ) g group by {group_by}",
+            list(texts.collect())
+        )
+    }
+
+    /// The records of the table, whose texts are made already.
+    fn records(&self, stage: &Stage, rows: &Rows) -> Records {
+        let cell = |column: usize| {
+            let sql = format!("a.{}", self.cell(column));
+            if rows.by_value {
+                Cell { sql, ..stage.cell(column).clone() }
+            } else {
+                Cell::of_text(sql)
+            }
+        };
+        let cells: Vec<Cell> = (0..stage.len()).map(cell).collect();
+        Records::new(format!("pg_temp.asked_{} a", rows.nth), cells.clone(), cells)
+    }
+
+    /// The state of the columns that a record `a` names, if it names any: the worst, but that a header is unknown.
+    pub(super) fn named_state(&self) -> Option<String> {
+        let all = joined((1..=self.named).map(|one| format!("a.named_state{one}")), ", ");
+        let any = |state: u8| format!("when {state} = any(array[{all}]) then {state}");
+        let precedence = joined([MALFORMED, BLANK, UNKNOWN].map(any), " ");
+        (self.named > 0).then(|| format!("case {precedence} else {WHOLE} end"))
     }
 
     /// The parts of the key of a record under the alias `a`.
@@ -248,4 +192,41 @@ impl Asked {
             _ => joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and "),
         }
     }
+}
+
+/// The columns of the keys that are asked for: their parts, their state, the value in a range and the columns that are
+/// named.
+fn asking_columns(
+    steps: &mut Steps,
+    rows: &Rows,
+    asking: &Asking<'_>,
+    records: &mut Records,
+) -> Vec<String> {
+    let Asking { found, match_blanks, name, .. } = asking;
+    let blanks = found.main_key.blanks();
+    let how = (rows.by_value, *match_blanks || found.output.shows_key());
+    let parts = found.main_key.parts().iter();
+    let parts = parts.map(|part| records.part(steps, part, blanks, how, "that are asked for"));
+    let parts: Vec<Part> = parts.collect();
+    let mut state = key_state(&parts, *match_blanks);
+    let mut columns = key_columns(&parts);
+    if let Some(value) = &found.range_value {
+        let about = "The places of the values that must be in a range.".to_owned();
+        let alias = records.read(steps, [value], (What::Point(value.clone()), blanks), about);
+        columns.push(format!("{alias}.place as at"));
+        state = format!(
+            "greatest({state}, {alias}.state, case when {alias}.scale \
+             <> (select scale from pg_temp.scale_{}) then {MALFORMED} else {WHOLE} end)",
+            rows.nth
+        );
+    }
+    columns.push(format!("{state} as state"));
+    for (one, template) in (1..).zip(&found.named_columns) {
+        let about = format!("The columns of {name} that are named.");
+        let what = (What::Header(template.clone()), blanks);
+        let alias = records.read(steps, [template.template()], what, about);
+        columns.push(format!("{alias}.state as named_state{one}"));
+        columns.push(format!("{alias}.place as named{one}"));
+    }
+    columns
 }

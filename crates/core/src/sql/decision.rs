@@ -35,13 +35,13 @@ impl Decision<'_> {
         let mut inner: Vec<String> = group.columns.clone();
         inner.push("e.row".to_owned());
         inner.push(format!("({signature}) collate \"C\" as signature"));
-        if rows.is_reverse {
+        if rows.is_reverse() {
             inner.extend(["e.place", "e.last_place", "e.places"].map(str::to_owned));
         }
-        let last_spelled = if rows.is_reverse { "last_spelled" } else { "spelled" };
+        let last_spelled = if rows.is_reverse() { "last_spelled" } else { "spelled" };
         if self.with_spelling {
             inner.push("e.spelled".to_owned());
-            if rows.is_reverse {
+            if rows.is_reverse() {
                 inner.push(format!("e.{last_spelled}"));
             }
         }
@@ -96,7 +96,7 @@ impl Decision<'_> {
                 .map(|nth| format!("array_agg(g.text{nth} order by {order}) as texts{nth}"));
             outer.extend(texts);
             outer.push(format!("string_agg(g.row::text, '; ' order by {order}) as row_list"));
-            if rows.is_reverse {
+            if rows.is_reverse() {
                 outer.push("array_agg(g.places::text) as all_places".to_owned());
             }
         }
@@ -109,11 +109,13 @@ impl Decision<'_> {
             outer.join(",\n    "),
             inner.join(", ")
         );
-        if !is_list {
-            return decided;
-        }
+        if is_list { self.listed(&names, &decided) } else { decided }
+    }
+
+    /// The query with the texts that the values of the rows are joined to, from the one that has arrays of them.
+    fn listed(&self, names: &[String], decided: &str) -> String {
         let kept = names.iter().map(|name| name.replacen("g.", "d.", 1));
-        let lists = (1..=rows.taken.len()).map(|nth| {
+        let lists = (1..=self.rows.taken.len()).map(|nth| {
             format!(
                 "case when d.disagree then (select string_agg(u.v, '; ' order by u.o) from \
                  (select v, min(o) as o from unnest(d.texts{nth}) with ordinality x(v, o) \
@@ -125,7 +127,7 @@ impl Decision<'_> {
         if self.with_spelling {
             columns.push("d.collapsed".to_owned());
         }
-        if rows.is_reverse {
+        if self.rows.is_reverse() {
             columns.push(
                 "(select array_agg(distinct p order by p) from unnest(d.all_places) x(t), \
                  unnest(x.t::integer[]) p) as place_list"

@@ -15,22 +15,28 @@
 //!
 //! The output is the main table joined with the answers, so that its rows are gone through twice, whatever the rules.
 
+mod added;
 mod answers;
 mod asked;
 mod cell;
 mod counts;
 mod decision;
 mod reading;
+mod records;
+mod row_queries;
 mod rows;
 mod stage;
 mod words;
 
 pub use cell::ValueType;
-pub use counts::{LookupQueries, RowQueries};
+pub use counts::LookupQueries;
 pub use reading::{Reader, Reading};
+pub use row_queries::RowQueries;
 pub use words::quoted;
 
 use crate::enrich::Resolved;
+use crate::key::Key;
+use crate::lookup::RangeSpec;
 use crate::table::{Headers, OutputColumns};
 use answers::Answers;
 use cell::Cell;
@@ -90,6 +96,35 @@ pub struct Asking<'a> {
     pub table: &'a StoredTable,
 }
 
+impl Asking<'_> {
+    /// The range that chooses among the rows of a key.
+    fn range(&self) -> Option<RangeSpec> {
+        let bounds = self.found.bounds.clone()?;
+        Some(RangeSpec::new(bounds, self.found.reach))
+    }
+
+    /// Whether rows may spell a key differently.
+    fn has_spelling(&self) -> bool {
+        !self.found.reference_keys.iter().all(Key::is_verbatim)
+    }
+
+    /// The query for the rows of its table, numbered in their order, with some of the columns: `row`, and `v1`, `v2` and so on.
+    fn numbered(&self, columns: &[usize]) -> String {
+        let own = cells_of(self.table, "t");
+        let order = match &self.table.order_by[..] {
+            [] => String::new(),
+            order => {
+                let order = order.iter().map(|&column| own[column].sql.clone());
+                format!("order by {}", words::joined(order, ", "))
+            }
+        };
+        let kept =
+            words::each(columns, |&column| format!(", {} as v{}", own[column].sql, column + 1));
+        let name = &self.table.name;
+        format!("select row_number() over ({order}) as row{kept}\n        from {name} t")
+    }
+}
+
 /// A step of a script.
 #[derive(Debug)]
 pub enum Step {
@@ -105,7 +140,7 @@ pub enum Step {
         /// What is read, in a sentence.
         about: String,
         /// How.
-        reading: Reading,
+        reading: Box<Reading>,
     },
 }
 
@@ -154,14 +189,12 @@ impl Steps {
     }
 
     /// Adds a reading, and gives the name of its table.
-    fn reading(&mut self, about: String, make: impl FnOnce(String) -> Reading) -> &Reading {
+    fn reading(&mut self, about: String, make: impl FnOnce(String) -> Reading) -> String {
         self.readings += 1;
-        let reading = make(format!("read_{}", self.readings));
+        let name = format!("read_{}", self.readings);
+        let reading = Box::new(make(name.clone()));
         self.all.push(Step::Reading { about, reading });
-        match self.all.last() {
-            Some(Step::Reading { reading, .. }) => reading,
-            _ => unreachable!("it was added just now"),
-        }
+        name
     }
 }
 

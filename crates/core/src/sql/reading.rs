@@ -94,15 +94,6 @@ impl Reading {
     pub fn reader(&self) -> Reader<'_> {
         Reader { reading: self, steps: StepBuffers::default() }
     }
-
-    /// The condition under which a record of the table is about cells with these texts.
-    pub(super) fn is_of(&self, alias: &str, texts: &[String]) -> String {
-        let pairs = texts.iter().enumerate();
-        super::words::joined(
-            pairs.map(|(nth, text)| format!("{alias}.in{} = {text}", nth + 1)),
-            " and ",
-        )
-    }
 }
 
 /// Reads the cells of rows, one after the other.

@@ -2,12 +2,12 @@
 
 use super::cell::Cell;
 use super::decision::{Decision, Group};
-use super::reading::{BLANK, MALFORMED, Reading, WHOLE, What};
-use super::words::{is_blank, joined, literal, unblanked};
+use super::reading::{MALFORMED, WHOLE, What};
+use super::records::{Part, Records, columns_of, key_columns, key_state};
+use super::words::{each, joined, literal};
 use super::{Asking, Steps, cells_of};
 use crate::key::Key;
 use crate::lookup::{RangeSpec, Rule};
-use crate::template::BoundTemplate;
 
 /// The tables of a reference's rows.
 #[derive(Debug)]
@@ -19,93 +19,17 @@ pub(super) struct Rows {
     /// The table of all rows.
     pub(super) all: String,
     pub(super) parts: usize,
+    /// How many columns a reverse lookup looks in; none in others.
+    pub(super) searched: usize,
     /// The columns that are used.
     pub(super) used: Vec<usize>,
     /// The cells that are taken, of a record of the holders under the alias `e`.
     pub(super) taken: Vec<Cell>,
     /// Whether parts are compared by their values, not by their texts.
     pub(super) by_value: bool,
-    pub(super) is_reverse: bool,
     pub(super) has_range: bool,
     /// Whether rows may spell a key differently.
     pub(super) has_spelling: bool,
-}
-
-/// A part of a key: its value as it is compared, and its state.
-pub(super) struct Part {
-    pub(super) value: String,
-    pub(super) state: String,
-}
-
-/// Joins of the tables of readings, and how many there are.
-#[derive(Debug, Default)]
-pub(super) struct Joins {
-    pub(super) text: String,
-    count: usize,
-}
-
-impl Joins {
-    /// Joins what a reading says of these cells; gives the alias.
-    pub(super) fn add(&mut self, reading: &Reading, texts: &[String]) -> String {
-        self.count += 1;
-        let alias = format!("r{}", self.count);
-        self.text += &format!(
-            "\n    left join pg_temp.{} {alias} on {}",
-            reading.table(),
-            reading.is_of(&alias, texts)
-        );
-        alias
-    }
-}
-
-/// The columns of a template, each once.
-pub(super) fn columns_of<'t>(templates: impl IntoIterator<Item = &'t BoundTemplate>) -> Vec<usize> {
-    let mut all = Vec::new();
-    for &column in templates.into_iter().flat_map(BoundTemplate::columns) {
-        if !all.contains(&column) {
-            all.push(column);
-        }
-    }
-    all
-}
-
-/// The query for the different texts of some cells.
-pub(super) fn distinct(cells: &[Cell], columns: &[usize], from: &str) -> String {
-    let texts = columns.iter().enumerate();
-    let texts = texts.map(|(nth, &column)| format!("{} as in{}", cells[column].text(), nth + 1));
-    format!("select distinct {} from {from}", joined(texts, ", "))
-}
-
-/// The texts of some cells.
-pub(super) fn texts_of(cells: &[Cell], columns: &[usize]) -> Vec<String> {
-    columns.iter().map(|&column| cells[column].text()).collect()
-}
-
-/// A part of a key that is a cell as it is. With `settles`, all blank cells have the same value.
-pub(super) fn bare_part(cell: &Cell, blanks: &[String], by_value: bool, settles: bool) -> Part {
-    if by_value {
-        let state = format!("case when {} then {BLANK} else {WHOLE} end", cell.is_blank());
-        return Part { value: cell.sql.clone(), state };
-    }
-    let text = unblanked(&cell.text(), blanks);
-    let blank = is_blank(&text);
-    // Blank is blank, however many spaces it has.
-    let value = if settles { format!("case when {blank} then '' else {text} end") } else { text };
-    Part { value, state: format!("case when {blank} then {BLANK} else {WHOLE} end") }
-}
-
-/// The state of a key of parts in these states; a blank part is as good as others where blanks match.
-pub(super) fn key_state(parts: &[Part], match_blanks: bool) -> String {
-    let worst = match parts {
-        [one] => one.state.clone(),
-        _ => format!("greatest({})", joined(parts.iter().map(|part| part.state.clone()), ", ")),
-    };
-    match match_blanks {
-        true if parts.is_empty() => WHOLE.to_string(),
-        true => format!("case when {worst} = {MALFORMED} then {MALFORMED} else {WHOLE} end"),
-        false if parts.is_empty() => WHOLE.to_string(),
-        false => worst,
-    }
 }
 
 impl Rows {
@@ -116,11 +40,8 @@ impl Rows {
         asking: &Asking<'_>,
         by_value: bool,
     ) -> Self {
-        let Asking { found, table, match_blanks, name } = asking;
-        let parts = found.reference_keys[0].parts().len();
-        let is_reverse = !found.searched.is_empty();
-        let range = found.bounds.as_ref().map(|bounds| RangeSpec::new(bounds.clone(), found.reach));
-        let has_spelling = !found.reference_keys.iter().all(Key::is_verbatim);
+        let Asking { found, table, name, .. } = asking;
+        let range = asking.range();
         let own = cells_of(table, "t");
         let mut used: Vec<usize> = found.taken.columns.clone();
         used.extend(found.reference_keys.iter().flat_map(Key::columns));
@@ -129,105 +50,29 @@ impl Rows {
         used.sort_unstable();
         used.dedup();
         // Rows are numbered before anything is joined to them, since that may change their order.
-        let numbered: Vec<Cell> = (0..own.len())
-            .map(|column| Cell { sql: format!("n.v{}", column + 1), ..own[column].clone() })
-            .collect();
-        let (mut joins, mut columns) = (Joins::default(), vec!["n.row".to_owned()]);
-        let key_columns = columns_of(found.reference_keys.iter().flat_map(Key::parts));
-        let mut states = Vec::new();
-        for (at, key) in found.reference_keys.iter().enumerate() {
-            let mut made = Vec::new();
-            for template in key.parts() {
-                if template.template().as_header().is_some() {
-                    let cell = &numbered[template.columns()[0]];
-                    made.push(bare_part(cell, key.blanks(), by_value, *match_blanks));
-                    continue;
-                }
-                let columns = columns_of([template]);
-                let query = distinct(&own, &columns, &format!("{} t", table.name));
-                let about =
-                    format!("What `{}` makes of the values of {name}.", template.template());
-                let (what, blanks) = (What::Part(template.clone()), key.blanks());
-                let reading = steps.reading(about, |made| {
-                    Reading::new(made, query, columns.clone(), blanks, what)
-                });
-                let alias = joins.add(reading, &texts_of(&numbered, &columns));
-                made.push(Part {
-                    value: format!("{alias}.value"),
-                    state: format!("{alias}.state"),
-                });
-            }
-            let state = key_state(&made, *match_blanks);
-            let values = made.into_iter().enumerate();
-            columns.extend(values.map(|(part, made)| match is_reverse {
-                true => format!("{} as key{}_{}", made.value, at + 1, part + 1),
-                false => format!("{} as key{}", made.value, part + 1),
-            }));
-            if is_reverse {
-                let spelled = array(&texts_of(&numbered, key.columns()));
-                columns.push(format!("{spelled} as spelled{}", at + 1));
-                columns.push(format!("{state} as state{}", at + 1));
-                states.push(format!("state{}", at + 1));
-            } else {
-                columns.push(format!("{state} as key_state"));
-            }
-        }
-        if has_spelling && !is_reverse {
-            columns.push(format!("{} as spelled", array(&texts_of(&numbered, &key_columns))));
-        }
-        if let Some(range) = &range {
-            let of_range = columns_of(&range.bounds);
-            let query = distinct(&own, &of_range, &format!("{} t", table.name));
-            let blanks = found.reference_keys[0].blanks();
-            let what = What::Range(RangeSpec::new(
-                found.bounds.clone().expect("it has a range"),
-                found.reach,
-            ));
-            let reading = steps.reading(format!("The ranges of {name}."), |made| {
-                Reading::new(made, query, of_range.clone(), blanks, what)
-            });
-            let alias = joins.add(reading, &texts_of(&numbered, &of_range));
-            columns.push(format!("{alias}.state as range_state"));
-            columns.extend(["scale", "lower", "upper"].map(|one| format!("{alias}.{one}")));
-        }
-        if let (Some(rank), Rule::Highest | Rule::Lowest) = (&found.rank, found.rule) {
-            let of_rank = columns_of([rank]);
-            let query = distinct(&own, &of_rank, &format!("{} t", table.name));
-            let reading = steps
-                .reading(format!("The values that order the rows of {name}."), |made| {
-                    Reading::new(made, query, of_rank.clone(), &[], What::Rank(rank.clone()))
-                });
-            let alias = joins.add(reading, &texts_of(&numbered, &of_rank));
-            columns.push(format!("{alias}.scale as rank_scale"));
-            columns.push(format!("{alias}.place as rank"));
-        }
+        let numbered = (0..own.len())
+            .map(|column| Cell { sql: format!("n.v{}", column + 1), ..own[column].clone() });
+        let mut records =
+            Records::new(format!("{} t", table.name), own.clone(), numbered.collect());
+        let mut columns = vec!["n.row".to_owned()];
+        key_columns_of(steps, asking, by_value, &mut records, &mut columns);
+        order_columns_of(steps, asking, range, &mut records, &mut columns);
         let taken = found.taken.columns.iter().enumerate();
         columns.extend(
-            taken.map(|(nth, &column)| format!("{} as cell{}", numbered[column].sql, nth + 1)),
+            taken
+                .clone()
+                .map(|(nth, &column)| format!("{} as cell{}", records.cells[column].sql, nth + 1)),
         );
-        let order = match &table.order_by[..] {
-            [] => String::new(),
-            order => {
-                let order = order.iter().map(|&column| own[column].sql.clone());
-                format!("order by {}", joined(order, ", "))
-            }
-        };
-        let kept = used.iter().map(|&column| format!(", {} as v{}", own[column].sql, column + 1));
-        let numbering = format!(
-            "select row_number() over ({order}) as row{}\n        from {} t",
-            kept.collect::<String>(),
-            table.name
-        );
+        let numbering = asking.numbered(&used);
         let all = format!("rows_{nth}");
         steps.statement(
             format!("The rows of {name}, each with its number, its key and what is taken of it."),
             format!(
                 "create temp table {all} as\nselect {}\nfrom (\n        {numbering}\n    ) n{}",
                 columns.join(",\n    "),
-                joins.text
+                records.joins
             ),
         );
-        let taken = found.taken.columns.iter().enumerate();
         let taken = taken.map(|(nth, &column)| Cell {
             sql: format!("e.cell{}", nth + 1),
             ..own[column].clone()
@@ -236,15 +81,15 @@ impl Rows {
             nth,
             holders: format!("pg_temp.{all}"),
             all: format!("pg_temp.{all}"),
-            parts,
+            parts: found.reference_keys[0].parts().len(),
+            searched: found.searched.len(),
             used,
             taken: taken.collect(),
             by_value,
-            is_reverse,
-            has_range: range.is_some(),
-            has_spelling,
+            has_range: found.bounds.is_some(),
+            has_spelling: asking.has_spelling(),
         };
-        if is_reverse {
+        if rows.is_reverse() {
             rows.write_holders(steps, asking);
         }
         steps.statement(
@@ -258,11 +103,16 @@ impl Rows {
                     "create temp table scale_{nth} as\nselect r.scale from {} r where {} = {WHOLE} and r.scale is not null\n\
                      group by r.scale order by count(*) desc, min(r.row) limit 1",
                     rows.all,
-                    rows.keys_state("r", found.searched.len())
+                    rows.keys_state("r")
                 ),
             );
         }
         rows
+    }
+
+    /// Whether the key may be in any of several columns.
+    pub(super) fn is_reverse(&self) -> bool {
+        self.searched > 0
     }
 
     /// The rows of a reverse lookup, once for each key that they hold, with the columns that hold it.
@@ -271,13 +121,13 @@ impl Rows {
         let nth = self.nth;
         let keys = |alias: &str| self.keys(alias);
         let cells = found.searched.iter().enumerate().map(|(at, &column)| {
-            let keys = (1..=self.parts).map(|part| format!("r.key{}_{part}, ", at + 1));
+            let keys = each(1..=self.parts, |part| format!("r.key{}_{part}, ", at + 1));
             let header = literal(&table.headers.address(column));
             let at = at + 1;
-            format!("({at}, {}r.state{at}, {header}, r.spelled{at})", keys.collect::<String>())
+            format!("({at}, {keys}r.state{at}, {header}, r.spelled{at})")
         });
         let cells = joined(cells, ",\n            ");
-        let names = (1..=self.parts).map(|part| format!("key{part}, ")).collect::<String>();
+        let names = each(1..=self.parts, |part| format!("key{part}, "));
         let spelled = if self.has_spelling {
             ", min(v.spelled) as spelled, max(v.spelled) as last_spelled"
         } else {
@@ -291,7 +141,7 @@ impl Rows {
         if matches!(found.rule, Rule::Highest | Rule::Lowest) {
             more.extend(["r.rank_scale".to_owned(), "r.rank".to_owned()]);
         }
-        let more: String = more.iter().map(|one| format!(", {one}")).collect();
+        let more = each(more, |one| format!(", {one}"));
         let holders = format!("holders_{nth}");
         steps.statement(
             format!("The keys that each row of {name} holds, with the columns that hold them."),
@@ -327,22 +177,22 @@ impl Rows {
     /// Whether a record of the holders holds a key.
     pub(super) fn has_key(&self, alias: &str) -> String {
         let dot = if alias.is_empty() { String::new() } else { format!("{alias}.") };
-        if self.is_reverse { "true".to_owned() } else { format!("{dot}key_state = {WHOLE}") }
+        if self.is_reverse() { "true".to_owned() } else { format!("{dot}key_state = {WHOLE}") }
     }
 
     /// The state of the keys of a row of the table of all rows, under an alias.
-    pub(super) fn keys_state(&self, alias: &str, searched: usize) -> String {
-        if !self.is_reverse {
+    pub(super) fn keys_state(&self, alias: &str) -> String {
+        if !self.is_reverse() {
             return format!("{alias}.key_state");
         }
         // One key is enough to find the row, whatever its other cells hold.
-        let states = joined((1..=searched).map(|at| format!("{alias}.state{at}")), ", ");
+        let states = joined((1..=self.searched).map(|at| format!("{alias}.state{at}")), ", ");
         format!("case when least({states}) = {WHOLE} then {WHOLE} else greatest({states}) end")
     }
 
     /// The state of a row of the table of all rows, under an alias.
-    pub(super) fn row_state(&self, alias: &str, searched: usize) -> String {
-        let keys = self.keys_state(alias, searched);
+    pub(super) fn row_state(&self, alias: &str) -> String {
+        let keys = self.keys_state(alias);
         if !self.has_range {
             return keys;
         }
@@ -356,12 +206,16 @@ impl Rows {
 
     /// The order of records of one key.
     pub(super) fn order(&self, alias: &str) -> String {
-        if self.is_reverse { format!("{alias}.place, {alias}.row") } else { format!("{alias}.row") }
+        if self.is_reverse() {
+            format!("{alias}.place, {alias}.row")
+        } else {
+            format!("{alias}.row")
+        }
     }
 
     /// The opposite order: a row counts by the last of the columns that hold the key.
     pub(super) fn order_from_last(&self, alias: &str) -> String {
-        if self.is_reverse {
+        if self.is_reverse() {
             format!("{alias}.last_place desc, {alias}.row desc")
         } else {
             format!("{alias}.row desc")
@@ -425,4 +279,65 @@ impl Rows {
 /// A text of several texts, from which each can be told.
 fn array(texts: &[String]) -> String {
     if texts.is_empty() { "''".to_owned() } else { format!("array[{}]::text", texts.join(", ")) }
+}
+
+/// Adds the columns of the keys of a reference: their parts, states and spellings.
+fn key_columns_of(
+    steps: &mut Steps,
+    asking: &Asking<'_>,
+    by_value: bool,
+    records: &mut Records,
+    columns: &mut Vec<String>,
+) {
+    let Asking { found, match_blanks, name, .. } = asking;
+    let is_reverse = !found.searched.is_empty();
+    let whose = format!("of {name}");
+    for (at, key) in (1..).zip(&found.reference_keys) {
+        let how = (by_value, *match_blanks);
+        let parts = key.parts().iter();
+        let parts = parts.map(|part| records.part(steps, part, key.blanks(), how, &whose));
+        let parts: Vec<Part> = parts.collect();
+        let state = key_state(&parts, *match_blanks);
+        let spelled = || array(&texts_of(&records.cells, key.columns()));
+        if is_reverse {
+            let keys = parts.iter().enumerate();
+            columns
+                .extend(keys.map(|(nth, part)| format!("{} as key{at}_{}", part.value, nth + 1)));
+            columns.push(format!("{} as spelled{at}", spelled()));
+            columns.push(format!("{state} as state{at}"));
+        } else {
+            columns.extend(key_columns(&parts));
+            columns.push(format!("{state} as key_state"));
+            columns.extend(asking.has_spelling().then(|| format!("{} as spelled", spelled())));
+        }
+    }
+}
+
+/// Adds the columns of what orders the rows of a reference: their ranges, and the values that a rule goes by.
+fn order_columns_of(
+    steps: &mut Steps,
+    asking: &Asking<'_>,
+    range: Option<RangeSpec>,
+    records: &mut Records,
+    columns: &mut Vec<String>,
+) {
+    let Asking { found, name, .. } = asking;
+    if let Some(range) = range {
+        let bounds = range.bounds.clone();
+        let what = (What::Range(range), found.reference_keys[0].blanks());
+        let alias = records.read(steps, &bounds, what, format!("The ranges of {name}."));
+        columns.push(format!("{alias}.state as range_state"));
+        columns.extend(["scale", "lower", "upper"].map(|one| format!("{alias}.{one}")));
+    }
+    if let (Some(rank), Rule::Highest | Rule::Lowest) = (&found.rank, found.rule) {
+        let about = format!("The values that order the rows of {name}.");
+        let alias = records.read(steps, [rank], (What::Rank(rank.clone()), &[]), about);
+        columns.push(format!("{alias}.scale as rank_scale"));
+        columns.push(format!("{alias}.place as rank"));
+    }
+}
+
+/// The texts of some cells.
+fn texts_of(cells: &[Cell], columns: &[usize]) -> Vec<String> {
+    columns.iter().map(|&column| cells[column].text()).collect()
 }

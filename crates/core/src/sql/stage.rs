@@ -1,13 +1,14 @@
 //! The enriched table so far: the main table joined with the answers of the lookups before.
 
+use std::fmt::Write;
+
+use super::added::{AddedCells, is_change};
 use super::answers::Answers;
-use super::cell::{Cell, ValueType};
-use super::words::{is_blank, joined, literal};
+use super::cell::Cell;
+use super::words::joined;
 use super::{Asking, RowName, StoredTable, cells_of};
-use crate::enrich::{AddedCell, Unmatched};
-use crate::findings::{Kind, Status};
-use crate::lookup::Rule;
-use crate::plan::{Mark, Replace};
+use crate::enrich::Unmatched;
+use crate::findings::Kind;
 
 /// The enriched table so far.
 #[derive(Debug)]
@@ -73,11 +74,6 @@ impl Stage {
         columns.iter().any(|&column| self.changed[column])
     }
 
-    /// The cells of a row.
-    pub(super) fn cells(&self) -> &[Cell] {
-        &self.cells
-    }
-
     /// The expression for the name of the first row of several.
     pub(super) fn first(&self) -> &str {
         &self.first
@@ -123,7 +119,7 @@ impl Stage {
         let mut all: Vec<(usize, String)> = Vec::new();
         for (column, changed) in &self.updated {
             match all.iter_mut().find(|(other, _)| other == column) {
-                Some((_, before)) => *before += &format!(" or {changed}"),
+                Some((_, before)) => *before = format!("{before} or {changed}"),
                 None => all.push((*column, changed.clone())),
             }
         }
@@ -132,159 +128,33 @@ impl Stage {
 
     /// Adds the answers of a lookup.
     pub(super) fn add(&mut self, asking: &Asking<'_>, answers: &Answers) {
-        let (found, nth) = (asking.found, answers.nth);
-        let alias = format!("a{nth}");
+        let added = AddedCells::of(asking, answers);
+        let (alias, status) = (added.alias(), added.status());
         let is_found = answers.asked.found_by.iter().enumerate();
         let is_found = is_found.map(|(at, sql)| format!("{alias}.c{} = {sql}", at + 1));
-        self.joins += &format!(
-            "\n    left join {} {alias} on {}",
-            answers.table(),
-            joined(is_found, " and ")
-        );
-        let status = format!("coalesce({alias}.status, '{}')", Kind::BlankKey.label());
-        let unmatched = format!("'{}'", Kind::Unmatched.label());
-        match found.output.unmatched {
-            Unmatched::Drop => self.keeps.push(format!("{status} <> {unmatched}")),
-            Unmatched::Only => self.keeps.push(format!("{status} = {unmatched}")),
+        let is_found = joined(is_found, " and ");
+        let _ = write!(self.joins, "\n    left join {} {alias} on {is_found}", answers.table());
+        let unmatched = Kind::Unmatched.label();
+        match asking.found.output.unmatched {
+            Unmatched::Drop => self.keeps.push(format!("{status} <> '{unmatched}'")),
+            Unmatched::Only => self.keeps.push(format!("{status} = '{unmatched}'")),
             Unmatched::Blank | Unmatched::Fill(_) => {}
         }
         self.firsts.push(format!("coalesce({alias}.nth, 1) = 1"));
-        let cells: Vec<Cell> = answers
-            .rows
-            .taken
-            .iter()
-            .map(|cell| Cell {
-                sql: cell.sql.replacen("e.", &format!("{alias}."), 1),
-                ..cell.clone()
-            })
-            .collect();
-        let taken = |place: usize| {
-            let cell = &cells[place];
-            match found.rule {
-                Rule::List => Cell::of_text(format!(
-                    "nullif(coalesce({alias}.list{}, {}), '')",
-                    place + 1,
-                    cell.text()
-                )),
-                _ => cell.clone(),
-            }
-        };
-        let filled = |cell: Cell| match &found.output.unmatched {
-            Unmatched::Fill(text) => Cell::of_text(format!(
-                "case when {status} = {unmatched} then {} else nullif({}, '') end",
-                literal(text),
-                cell.text()
-            )),
-            _ => cell,
-        };
         // Updates first: the status says what they did.
-        let has_answer =
-            format!("{status} in ('{}', '{}')", Kind::Matched.label(), Kind::Chosen.label());
-        let mut written = Vec::new();
-        let mut updated = Vec::new();
-        for update in &found.output.updates {
-            let (now, new) = (self.cells[update.column].clone(), taken(update.taken));
-            let replacing = found.output.replacing;
-            let blank_now = is_blank(&now.text());
-            let blank_new = is_blank(&new.text());
-            let becomes = match (replacing.replace, replacing.bring_blanks) {
-                (Replace::Blanks, _) => "'left'".to_owned(),
-                (_, true) => format!("case when {blank_new} then 'erased' else 'replaced' end"),
-                (_, false) => format!("case when {blank_new} then 'left' else 'replaced' end"),
-            };
-            let what = format!(
-                "case when not ({has_answer}) then null when {} = {} or ({blank_now} and {blank_new}) then 'same' \
-                 when {blank_now} then 'filled' else {becomes} end",
-                now.text(),
-                new.text()
-            );
-            let is_one_type = now.declared == new.declared;
-            let value = |cell: &Cell| match is_one_type {
-                true => cell.sql.clone(),
-                false => format!("nullif({}, '')", cell.text()),
-            };
-            let sql = format!(
-                "case when {what} in ('filled', 'replaced', 'erased') then {} else {} end",
-                value(&new),
-                value(&now)
-            );
-            let cell = if is_one_type { Cell { sql, ..now } } else { Cell::of_text(sql) };
-            updated.push((update.column, cell));
-            written.push(what);
-        }
-        let status = if written.is_empty() {
-            status.clone()
-        } else {
-            let changed =
-                written.iter().map(|what| format!("{what} in ('filled', 'replaced', 'erased')"));
-            format!(
-                "case when {has_answer} then case when {} then '{}' else '{}' end else {status} end",
-                joined(changed, " or "),
-                Status::Updated.label(),
-                Status::Unchanged.label()
-            )
-        };
-        let number =
-            |sql: String| Cell { sql, value: ValueType::Integer, declared: "bigint".to_owned() };
-        let added: Vec<Cell> = found
-            .output
-            .cells
-            .iter()
-            .map(|cell| match *cell {
-                AddedCell::Taken(place) => filled(taken(place)),
-                AddedCell::Named(one) => filled(if found.rule == Rule::List {
-                    let places = found.named_columns[one].places();
-                    let cases = places
-                        .iter()
-                        .map(|&place| format!(" when {place} then {}", taken(place).sql));
-                    Cell::of_text(format!(
-                        "case {alias}.named{}{} end",
-                        one + 1,
-                        cases.collect::<String>()
-                    ))
-                } else {
-                    answers.named_cell(asking, one + 1, &alias, &alias, false)
-                }),
-                AddedCell::Mark(Mark::Status) => Cell::of_text(status.clone()),
-                AddedCell::Mark(Mark::Count) => number(format!("{alias}.held")),
-                AddedCell::Mark(Mark::Key) => {
-                    Cell::of_text(format!("nullif({alias}.key_text, '')"))
-                }
-                AddedCell::Mark(Mark::Row) if found.rule == Rule::List => Cell::of_text(format!(
-                    "coalesce({alias}.row::text, case when {has_answer} then {alias}.row_list end)"
-                )),
-                AddedCell::Mark(Mark::Row) => number(format!("{alias}.row")),
-                AddedCell::Mark(Mark::Table) => Cell::of_text(format!(
-                    "case when {has_answer} then {} end",
-                    literal(asking.table.headers.table())
-                )),
-                AddedCell::Mark(Mark::Column) => {
-                    let mut sql = format!("{alias}.headers");
-                    if found.rule == Rule::List {
-                        let headers = found.searched.iter();
-                        let headers =
-                            headers.map(|&column| literal(&asking.table.headers.address(column)));
-                        sql = format!(
-                            "coalesce({sql}, (select string_agg((array[{}])[p], '; ' order by o) \
-                             from unnest({alias}.place_list) with ordinality x(p, o)))",
-                            joined(headers, ", ")
-                        );
-                    }
-                    Cell::of_text(sql)
-                }
-            })
-            .collect();
-        let own = self.own;
-        for ((column, cell), what) in updated.into_iter().zip(&written) {
-            if column < own {
-                let changed = format!("{what} in ('filled', 'replaced', 'erased')");
-                self.updated.push((column, changed));
+        let updates = &asking.found.output.updates;
+        let updated = updates.iter().map(|one| added.updated(&self.cells[one.column], one.taken));
+        let (written, updated): (Vec<String>, Vec<Cell>) = updated.unzip();
+        let cells = added.all(&written);
+        for ((update, cell), what) in updates.iter().zip(updated).zip(&written) {
+            if update.column < self.own {
+                self.updated.push((update.column, is_change(what)));
             }
-            self.cells[column] = cell;
-            self.changed[column] = true;
+            self.cells[update.column] = cell;
+            self.changed[update.column] = true;
         }
-        self.changed.extend(added.iter().map(|_| true));
-        self.cells.extend(added);
+        self.changed.extend(cells.iter().map(|_| true));
+        self.cells.extend(cells);
         self.written.push(written);
     }
 }

@@ -41,6 +41,11 @@ pub(super) fn unblanked(text: &str, blanks: &[String]) -> String {
     format!("case when btrim({text}, {SPACES}) in ({}) then '' else {text} end", all.join(", "))
 }
 
+/// Each piece in a form, one after the other.
+pub(super) fn each<T>(pieces: impl IntoIterator<Item = T>, form: impl Fn(T) -> String) -> String {
+    pieces.into_iter().map(form).collect::<Vec<_>>().concat()
+}
+
 /// Pieces with `between` them.
 pub(super) fn joined(pieces: impl IntoIterator<Item = String>, between: &str) -> String {
     pieces.into_iter().collect::<Vec<_>>().join(between)

@@ -99,7 +99,7 @@ fn values_are_read_as_they_are_elsewhere() {
             reading.reader().read(&[cell.to_owned()], |one| results.push(one.map(str::to_owned)));
             let results: Vec<String> =
                 results.into_iter().map(|one| one.unwrap_or_else(|| "null".to_owned())).collect();
-            read += &format!("{cell:?}: {}\n", results.join(" | "));
+            read.push_str(&[&format!("{cell:?}"), ": ", &results.join(" | "), "\n"].concat());
         }
         read.push('\n');
     }

@@ -146,10 +146,10 @@ impl InDatabase {
     /// [`Error::Write`].
     pub fn show(&mut self, file: WholeFile) -> Result<()> {
         self.shown = Some(file);
-        let spelling = SPELLING.split("; ").map(|one| format!("{one};\n")).collect::<String>();
+        let spelling = SPELLING.replace("; ", ";\n");
         self.show_text(&format!(
             "-- To be run with psql. Nobody sees anything of it before the end, when the output appears.\n\
-             \\set ON_ERROR_STOP on\n{spelling}begin transaction isolation level repeatable read;\n{}\n\n",
+             \\set ON_ERROR_STOP on\n{spelling};\nbegin transaction isolation level repeatable read;\n{}\n\n",
             settings().replace("; ", ";\n")
         ))
     }
@@ -514,10 +514,8 @@ impl InDatabase {
         (most, has_unused): (Most, bool),
         mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
     ) -> Result<()> {
-        let unused = match has_unused {
-            true => self.query(&queries.rows.unused(most.sampled))?,
-            false => Vec::new(),
-        };
+        let unused =
+            if has_unused { self.query(&queries.rows.unused(most.sampled))? } else { Vec::new() };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
         let query = queries.rows.reference(most.sampled, &unused, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
@@ -572,12 +570,7 @@ impl InDatabase {
             // Its own types and requirements hold.
             Some(there) if there.has(headers) => {
                 let columns = script.output.iter().zip(&there.columns);
-                let values =
-                    columns.map(|(column, (_, declared))| match *declared == column.declared {
-                        true => column.value.clone(),
-                        // By its text, so that no digit is lost without a word.
-                        false => format!("({})::{declared}", column.text),
-                    });
+                let values = columns.map(|(column, (_, declared))| as_declared(column, declared));
                 let names: Vec<String> =
                     script.output.iter().map(|column| quoted(&column.name)).collect();
                 let values = values.collect::<Vec<_>>().join(",\n    ");
@@ -655,11 +648,7 @@ impl InDatabase {
         }
         for (nth, (at, column, changed)) in script.updated.iter().enumerate() {
             let declared = &main.columns[*at].declared;
-            values.push(match *declared == column.declared {
-                true => format!("{} as u{nth}", column.value),
-                // By its text, so that no digit is lost without a word.
-                false => format!("({})::{declared} as u{nth}", column.text),
-            });
+            values.push(format!("{} as u{nth}", as_declared(column, declared)));
             set.push(format!("{} = s.u{nth}", quoted(&column.name)));
             concerned.push(format!("({changed})"));
         }
@@ -735,6 +724,15 @@ impl InDatabase {
 
     fn one(&mut self, query: &str) -> Result<Row> {
         self.client.query_one(query, &[]).map_err(|error| failed(&self.name, &error))
+    }
+}
+
+/// The value of a column for one of a type; of another type by its text, so that no digit is lost without a word.
+fn as_declared(column: &OutputColumn, declared: &str) -> String {
+    if column.declared == declared {
+        column.value.clone()
+    } else {
+        format!("({})::{declared}", column.text)
     }
 }
 

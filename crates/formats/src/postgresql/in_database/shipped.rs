@@ -13,41 +13,47 @@ use crate::{Error, Result};
 /// How many bytes are copied at a time.
 const PIECE: usize = 1 << 20;
 
-/// What the texts of a column may be, as long as none is otherwise.
-#[derive(Debug, Clone, Copy)]
+/// The types that all texts of a column may be of: one that is spelled otherwise than values of the type are excludes it.
+#[derive(Debug, Clone)]
 struct Candidates {
     has_value: bool,
-    integer: bool,
-    decimal: bool,
-    truth: bool,
-    day: bool,
+    left: Vec<Candidate>,
 }
+
+/// A type, and whether a text is spelled as its values are.
+type Candidate = (ValueType, &'static str, fn(&str) -> bool);
+
+/// The types, the narrowest first.
+const TYPES: [Candidate; 4] = [
+    (ValueType::Integer, "bigint", is_integer),
+    (ValueType::Decimal, "numeric", is_decimal),
+    (ValueType::Truth, "boolean", is_truth),
+    (ValueType::Day, "date", is_day),
+];
 
 impl Candidates {
     fn new() -> Self {
-        Self { has_value: false, integer: true, decimal: true, truth: true, day: true }
+        Self { has_value: false, left: TYPES.to_vec() }
     }
 
     fn take(&mut self, text: &str) {
-        if text.is_empty() {
-            return;
+        if !text.is_empty() {
+            self.has_value = true;
+            self.left.retain(|(.., is_spelled)| is_spelled(text));
         }
-        self.has_value = true;
-        self.integer &= is_integer(text);
-        self.decimal &= is_decimal(text);
-        self.truth &= matches!(text, "true" | "false");
-        self.day &= is_day(text);
     }
 
-    fn kind(self) -> (ValueType, &'static str) {
-        match self {
-            Self { has_value: true, integer: true, .. } => (ValueType::Integer, "bigint"),
-            Self { has_value: true, decimal: true, .. } => (ValueType::Decimal, "numeric"),
-            Self { has_value: true, truth: true, .. } => (ValueType::Truth, "boolean"),
-            Self { has_value: true, day: true, .. } => (ValueType::Day, "date"),
+    fn kind(&self) -> (ValueType, &'static str) {
+        match self.left.first() {
+            Some((value, declared, _)) if self.has_value => (*value, declared),
             _ => (ValueType::Text { bytewise: true }, "text"),
         }
     }
+}
+
+/// Whether a text is true or false.
+fn is_truth(text: &str) -> bool {
+    matches!(text, "true" | "false")
 }
 
 /// Whether a text is a day of a year of four digits.
@@ -132,7 +138,7 @@ impl InDatabase {
         self.show_bytes(&text)?;
         self.copy_in(&copy, &text)?;
         self.show_text("\\.\n\n")?;
-        let kinds: Vec<(ValueType, &str)> = candidates.into_iter().map(Candidates::kind).collect();
+        let kinds: Vec<(ValueType, &str)> = candidates.iter().map(Candidates::kind).collect();
         let values = kinds.iter().enumerate().map(|(nth, (_, declared))| match *declared {
             "text" => format!("v{0}", nth + 1),
             declared => format!("nullif(v{0}, '')::{declared} as v{0}", nth + 1),
@@ -200,7 +206,9 @@ mod tests {
             (&["H-1"], "text"),
         ] {
             let mut candidates = Candidates::new();
-            texts.iter().for_each(|text| candidates.take(text));
+            for text in texts {
+                candidates.take(text);
+            }
             assert_eq!(candidates.kind().1, want, "{texts:?}");
         }
     }

@@ -1,0 +1,217 @@
+//! The queries for the rows that findings name: the first main rows in trouble, and the rows of the reference.
+
+use super::answers::Answers;
+use super::cell::Cell;
+use super::counts::{ANSWERED, overlapping};
+use super::reading::{BLANK, MALFORMED, WHOLE};
+use super::words::each;
+use super::{Asking, RowName, cells_of};
+use crate::key::Key;
+
+/// What stands for numbers in queries that are known only when these are asked; no name of a table or column has such a
+/// character.
+const MOST: &str = "\0most\0";
+const ALL: &str = "\0all\0";
+const UNUSED: &str = "\0unused\0";
+
+/// The queries for the rows that findings name.
+#[derive(Debug)]
+pub struct RowQueries {
+    /// The first answers in trouble of each kind: `status`, `miss`, `rows`, the first row's primary key, and
+    /// the cells that the answer depends on.
+    troubles: String,
+    /// The columns of the enriched table that these cells are of.
+    pub columns: Vec<usize>,
+    /// What the name of a main row is.
+    pub name: RowName,
+    /// The keys that no row of the reference holds: as `troubles`.
+    unmatched: String,
+    /// The first rows of the reference that nothing asks for, by their numbers.
+    unused: String,
+    /// The rows of the reference that findings name, those that nothing asks for, and others: the number, how often its
+    /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each column that is used.
+    reference: String,
+    /// The columns of the reference that are used, in order.
+    pub reference_columns: Vec<usize>,
+}
+
+impl RowQueries {
+    /// The query for the first answers in trouble, up to `most` of each kind: `status`, `miss`, `rows`, the name of the first
+    /// row, and the cells that the answer depends on.
+    pub fn troubles(&self, most: usize) -> String {
+        self.troubles.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the keys that no row of the reference holds, up to `most`, with the same columns.
+    pub fn unmatched(&self, most: usize) -> String {
+        self.unmatched.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the first rows of the reference that nothing asks for, up to `most`, by their numbers.
+    pub fn unused(&self, most: usize) -> String {
+        self.unused.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the rows of the reference that findings name, `most` of each kind, the `unused` ones, and the first ones
+    /// up to `all`: the number, how often the key is asked for, in a reverse lookup by which of the searched columns, and the
+    /// text of each column that is used.
+    pub fn reference(&self, most: usize, unused: &[u64], all: usize) -> String {
+        let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
+        let query = self.reference.replace(MOST, &most.to_string());
+        query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
+    }
+
+    pub(super) fn new(asking: &Asking<'_>, answers: &Answers, name: RowName) -> Self {
+        let (nth, columns) = (answers.nth, answers.asked.columns.clone());
+        let cells = each(1..=columns.len(), |at| format!(", c{at}::text"));
+        let order = order(answers);
+        let troubles = format!(
+            "select status, miss, rows::bigint, first::text{cells} from (\n    \
+             select a.*, row_number() over (partition by status, miss = 'header' order by {order}) as at\n    \
+             from pg_temp.troubles_{nth} a\n) a where at <= {MOST} order by {order}"
+        );
+        let unmatched = format!(
+            "select status, miss, rows::bigint, first::text{cells} from pg_temp.troubles_{nth} a\n\
+             where status = 'unmatched' and miss is null order by {order} limit {MOST}"
+        );
+        let unused = unused(answers);
+        let reference = reference(asking, answers);
+        let reference_columns = answers.rows.used.clone();
+        Self { troubles, columns, name, unmatched, unused, reference, reference_columns }
+    }
+}
+
+/// The order of records `a` of what is asked: by the first row, then by the cells.
+fn order(answers: &Answers) -> String {
+    format!("a.first{}", each(1..=answers.asked.columns.len(), |at| format!(", a.c{at}")))
+}
+
+/// The condition under which an answer is one that rows of the reference give.
+fn answered() -> String {
+    format!("a.nth = 1 and a.status in {ANSWERED}")
+}
+
+/// The query for rows of the reference that nothing asks for.
+fn unused(answers: &Answers) -> String {
+    let (rows, nth, table, answered) = (&answers.rows, answers.nth, answers.table(), answered());
+    let is_asked = if rows.has_range {
+        format!(
+            "select from {table} a join pg_temp.found_{nth} e on e.ask = a.ask where {answered} and e.row = r.row"
+        )
+    } else if rows.is_reverse() {
+        format!(
+            "select from {} e join {table} a on {} where {answered} and e.row = r.row",
+            rows.holders,
+            answers.is_to("a", "e")
+        )
+    } else {
+        format!("select from {table} a where {} and {answered}", answers.is_to("a", "r"))
+    };
+    format!(
+        "select r.row from {} r where {} <> {WHOLE} or not exists ({is_asked}) order by r.row limit {MOST}",
+        rows.all,
+        rows.row_state("r")
+    )
+}
+
+/// The query for the rows of keys that several rows hold, of the first keys of each kind.
+fn shared(asking: &Asking<'_>, answers: &Answers) -> String {
+    let (rows, nth) = (&answers.rows, answers.nth);
+    let (groups, kind) = if rows.has_range {
+        (format!("(\n{}\n        ) d", overlapping(asking, answers)), "disagree")
+    } else {
+        let kind = if rows.has_spelling { "disagree, collapsed" } else { "disagree" };
+        (format!("pg_temp.repeated_{nth} d"), kind)
+    };
+    format!(
+        "select e.row from {} e join (\n        \
+         select d.*, row_number() over (partition by {kind} order by first) as at from {groups}\n    \
+         ) d on {} and d.at <= {MOST} where {}",
+        rows.holders,
+        rows.is_same_key("d", "e"),
+        rows.has_key("e")
+    )
+}
+
+/// The query for how often the named rows are asked for.
+fn asked_for(answers: &Answers) -> String {
+    let (rows, nth, table, answered) = (&answers.rows, answers.nth, answers.table(), answered());
+    // In a reverse lookup also by which of the searched columns.
+    let (places, place) = if rows.is_reverse() {
+        ("array_agg(distinct p)::text", " cross join unnest(e.places) p")
+    } else {
+        ("null::text", "")
+    };
+    if rows.has_range {
+        return format!(
+            "select e.row, sum(a.rows)::bigint as rows, {places} as places from {table} a\n    \
+             join pg_temp.found_{nth} e on e.ask = a.ask join named w on w.row = e.row{place}\n    \
+             where {answered} group by e.row"
+        );
+    }
+    format!(
+        "select e.row, max(a.rows)::bigint as rows, {places} as places from {} e join named w on w.row = e.row\n    \
+         join {table} a on {}{place} where {} and {answered} group by e.row",
+        rows.holders,
+        answers.is_to("a", "e"),
+        rows.has_key("e")
+    )
+}
+
+/// The query for the rows of the reference that findings name, and others.
+fn reference(asking: &Asking<'_>, answers: &Answers) -> String {
+    let (rows, nth) = (&answers.rows, answers.nth);
+    let own = cells_of(asking.table, "t");
+    // What is taken is of interest only where a finding names the row.
+    let is_taken_only = |column: &usize| {
+        let mut of_key = asking.found.reference_keys.iter().flat_map(Key::columns);
+        asking.found.taken.columns.contains(column) && !of_key.any(|one| one == column)
+    };
+    let texts = each(&rows.used, |column| {
+        let text = Cell { sql: format!("n.v{}", column + 1), ..own[*column].clone() }.text();
+        if is_taken_only(column) {
+            format!(", case when w.is_named then {text} else '' end")
+        } else {
+            format!(", {text}")
+        }
+    });
+    // Of a large reference only keys that one row alone holds: the rows of others come together, or not at all.
+    let alone = if rows.has_range {
+        "true".to_owned()
+    } else {
+        format!(
+            "not exists (select from {} e join pg_temp.shared_{nth} s on {} where e.row = r.row and {})",
+            rows.holders,
+            rows.is_same_key("s", "e"),
+            rows.has_key("e")
+        )
+    };
+    let trouble = |of: u8| {
+        let (all, state) = (&rows.all, rows.row_state("r"));
+        format!("(select r.row from {all} r where {state} = {of} order by r.row limit {MOST})")
+    };
+    let ambiguous = format!(
+        "select e.row from {} e join (\n        select a.* from pg_temp.troubles_{nth} a where a.status = 'ambiguous' \
+         order by {} limit {MOST}\n    ) a on {} where {}",
+        rows.holders,
+        order(answers),
+        answers.is_to("a", "e"),
+        rows.has_key("e")
+    );
+    format!(
+        "with whole as (select count(*) <= {ALL} as is_all from {0} r), named as (\n    \
+         select row, bool_or(is_named) as is_named from (\n    \
+         select row, true as is_named from (\n    {1}\n    union {ambiguous}\n    union {2}\n    union {3}\n    \
+         union select unnest('{{{UNUSED}}}'::bigint[])\n    ) n\n    \
+         union all (select r.row, is_all from {0} r, whole where is_all or {alone} order by r.row limit {ALL})\n    \
+         ) n group by row\n), asked_for as (\n    {4}\n)\n\
+         select n.row, coalesce(a.rows, 0)::bigint, a.places{texts}\nfrom (\n    {5}\n) n join named w on w.row = n.row\n    \
+         left join asked_for a on a.row = n.row order by n.row",
+        rows.all,
+        shared(asking, answers),
+        trouble(BLANK),
+        trouble(MALFORMED),
+        asked_for(answers),
+        asking.numbered(&rows.used),
+    )
+}
