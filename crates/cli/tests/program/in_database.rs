@@ -32,13 +32,45 @@ fn demo() -> Scene {
     scene
 }
 
+/// A schema of a test's own, which is dropped with it.
+struct Schema {
+    client: Client,
+    name: String,
+}
+
+impl std::ops::Deref for Schema {
+    type Target = Client;
+
+    fn deref(&self) -> &Client {
+        &self.client
+    }
+}
+
+impl std::ops::DerefMut for Schema {
+    fn deref_mut(&mut self) -> &mut Client {
+        &mut self.client
+    }
+}
+
+impl Drop for Schema {
+    fn drop(&mut self) {
+        // A server that is gone has none.
+        let _ = self.client.batch_execute(&format!("rollback; drop schema {} cascade", self.name));
+    }
+}
+
+/// A schema of the server, made afresh.
+fn made(server: &str, name: &str) -> Schema {
+    let mut client = Client::connect(server, NoTls).unwrap();
+    let anew = format!("drop schema if exists {name} cascade; create schema {name}");
+    client.batch_execute(&anew).unwrap();
+    Schema { client, name: name.to_owned() }
+}
+
 /// Loads tables of a scene into a schema of the server, which is made afresh, each as texts and with its first column as its
 /// key if it is the main table.
-fn load(scene: &Scene, server: &str, schema: &str, tables: &[&str]) -> Client {
-    let mut client = Client::connect(server, NoTls).unwrap();
-    client
-        .batch_execute(&format!("drop schema if exists {schema} cascade; create schema {schema}"))
-        .unwrap();
+fn load(scene: &Scene, server: &str, schema: &str, tables: &[&str]) -> Schema {
+    let mut client = made(server, schema);
     for (nth, table) in tables.iter().enumerate() {
         let bytes = std::fs::read(scene.path(&format!("{table}.csv"))).unwrap();
         let delimiter = if bytes.iter().take(60).any(|byte| *byte == b';') { b';' } else { b',' };
@@ -128,7 +160,8 @@ fn the_demo_is_the_same_inside_a_database() {
     // Both sides of a reverse lookup and of a range, from files that are copied there.
     let orders = "check ORDERS --from jars.csv --on 'Code = any(125 g .. 5 kg)' --take 'Line, @column as Size' \
         --from 'prices-*.csv' --on 'Line, Size' --take Price --within 'Ordered on in Valid from .. Valid to'";
-    load(&scene, &server, "inside", &["orders"]);
+    drop(client);
+    let _schema = load(&scene, &server, "inside", &["orders"]);
     let here = scene.run(&orders.replace("ORDERS", "orders.csv")).ended(0).out;
     let inside =
         scene.run(&format!("{} --in-database", orders.replace("ORDERS", &table("orders"))));
@@ -223,12 +256,121 @@ fn nothing_is_half_written_inside_a_database() {
     }
 }
 
+/// A server of a test's own, which is stopped with it.
+struct OwnServer {
+    folder: tempfile::TempDir,
+}
+
+impl OwnServer {
+    fn call(action: &str, folder: &Path) -> String {
+        let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../.ci/server");
+        let ran = Command::new(script).arg(action).arg(folder).output().unwrap();
+        assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+        String::from_utf8(ran.stdout).unwrap().trim().to_owned()
+    }
+
+    /// Starts a server, with a folder that its user may read.
+    fn begin() -> Self {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::TempDir::new().unwrap();
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        Self { folder }
+    }
+
+    fn start(&self) -> String {
+        Self::call("start", &self.folder.path().join("server"))
+    }
+
+    fn stop(&self) {
+        Self::call("stop", &self.folder.path().join("server"));
+    }
+}
+
+impl Drop for OwnServer {
+    fn drop(&mut self) {
+        if self.folder.path().join("server/data/postmaster.pid").exists() {
+            self.stop();
+        }
+        let small = self.folder.path().join("small");
+        if small.exists() {
+            let _ = Command::new("umount").arg(small).output();
+        }
+    }
+}
+
+/// A server that is killed, or whose disk is full, is left as it was.
+#[test]
+fn a_server_that_fails_is_left_as_it_was() {
+    if server().is_none() {
+        return;
+    }
+    let own = OwnServer::begin();
+    let server = own.start();
+    let scene = demo();
+    let mut client = load(&scene, &server, "fails", &["harvest", "hives"]);
+    client
+        .batch_execute(
+            "create view fails.slow as select h.*, pg_sleep(0.05)::text as nap from fails.harvest h;
+             create table fails.large as select n::text as \"Batch\", 'Fellside' as \"Apiary\", 'H-' || n as \"Hive\"
+                from generate_series(1, 200000) n",
+        )
+        .unwrap();
+    let call = |main: &str| {
+        format!(
+            "enrich {server}#fails.{main} --from {server}#fails.hives --on 'Hive = Tag' --take Keeper --in-database \
+             -o {server}#fails.out"
+        )
+    };
+    let is_there = "select to_regclass('fails.out') is not null or exists \
+                    (select from pg_class where relname like 'gather_keys%')";
+    // A disk of few MiB, where there may be one.
+    let small = own.folder.path().join("small");
+    std::fs::create_dir(&small).unwrap();
+    let mount =
+        Command::new("mount").args(["-t", "tmpfs", "-o", "size=6m", "tmpfs"]).arg(&small).output();
+    if mount.is_ok_and(|mount| mount.status.success()) {
+        let place = small.join("tables");
+        std::fs::create_dir(&place).unwrap();
+        let owned = Command::new("chown").arg("postgres").arg(&place).status().unwrap();
+        assert!(owned.success());
+        client
+            .batch_execute(&format!("create tablespace small location '{}'", place.display()))
+            .unwrap();
+        for of in ["default_tablespace", "temp_tablespaces"] {
+            client.batch_execute(&format!("alter role keeper set {of} = small")).unwrap();
+            let ran = scene.run(&call("large")).ended(2);
+            let err = flat(&ran.err, &server);
+            assert!(err.contains("No space left on device; nothing was written"), "{of}: {err}");
+            assert!(!client.query_one(is_there, &[]).unwrap().get::<_, bool>(0));
+            client.batch_execute(&format!("alter role keeper reset {of}")).unwrap();
+        }
+        client.batch_execute("drop tablespace small").unwrap();
+    }
+    let slow = call("slow").replace("'Hive = Tag'", "'Hive = Tag, nap = Keeper'");
+    let child = scene.program().args(words(&slow)).stderr(std::process::Stdio::piped()).spawn();
+    let began = Instant::now();
+    let is_at_work = "select pid from pg_stat_activity where state = 'active' and query like '%create temp table asked_1%' \
+                      and application_name = 'gather-keys'";
+    while client.query_opt(is_at_work, &[]).unwrap().is_none() {
+        assert!(began.elapsed() < Duration::from_secs(30));
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    own.stop();
+    let ran = Ran::from(child.unwrap().wait_with_output().unwrap());
+    assert_eq!(ran.status, 2);
+    assert!(flat(&ran.err, &server).contains("nothing was written"), "{}", ran.err);
+    assert_eq!(own.start(), server);
+    let mut client = Client::connect(&server, NoTls).unwrap();
+    assert!(!client.query_one(is_there, &[]).unwrap().get::<_, bool>(0));
+    scene.run(&call("harvest")).ended(0);
+}
+
 /// What has no meaning inside a database, or is not done there, is refused with what to do.
 #[test]
 fn mistakes_with_a_database_are_answered() {
     let Some(server) = server() else { return };
     let scene = demo();
-    drop(load(&scene, &server, "refused", &["harvest", "hives"]));
+    let _schema = load(&scene, &server, "refused", &["harvest", "hives"]);
     let main = format!("{server}#refused.harvest");
     let out = format!("-o {server}#refused.out");
     let hives = format!("--from {server}#refused.hives --on 'Hive = Tag'");
@@ -268,10 +410,7 @@ fn the_main_table_is_written_into_inside_a_database() {
         "rounds.csv",
         "Site,Tag,Keeper,Round,Since,Post\nFellside,1,Edda,east,2026-05-01,12\nFellside,2,,west,2026-05-03,99\n",
     );
-    let mut client = Client::connect(&server, NoTls).unwrap();
-    client
-        .batch_execute("drop schema if exists into_main cascade; create schema into_main")
-        .unwrap();
+    let mut client = made(&server, "into_main");
     let call = |table: &str| {
         format!(
             "enrich {server}#into_main.{table} --from rounds.csv --on 'apiary = Site, hive = Tag' \
@@ -400,15 +539,13 @@ fn the_page_on_databases_is_right() {
     const SHOWN: &str = "postgres://keeper@db/co-op";
     let Some(server) = server() else { return };
     let scene = demo();
-    drop(load(&scene, &server, "honey", &["harvest"]));
-    let harvest = std::fs::read(scene.path("hives.csv")).unwrap();
-    assert!(!harvest.is_empty());
-    let mut client = Client::connect(&server, NoTls).unwrap();
+    let mut client = load(&scene, &server, "honey", &["harvest"]);
+    let hives = std::fs::read(scene.path("hives.csv")).unwrap();
     let columns = scene.read("hives.csv").lines().next().unwrap().to_owned();
     let columns: Vec<String> = columns.split(',').map(|one| format!("\"{one}\" text")).collect();
     client.batch_execute(&format!("create table honey.hives ({})", columns.join(", "))).unwrap();
     let mut copy = client.copy_in("copy honey.hives from stdin csv header").unwrap();
-    std::io::Write::write_all(&mut copy, &harvest).unwrap();
+    std::io::Write::write_all(&mut copy, &hives).unwrap();
     copy.finish().unwrap();
     let words = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     let mut run = 0;
@@ -435,10 +572,10 @@ fn tables_on_many_servers_are_one_table() {
     let shards = std::env::var("GATHER_KEYS_TEST_SHARDS").unwrap_or_default();
     let shards: Vec<&str> = shards.split_whitespace().collect();
     let [one, two] = shards[..] else { return };
-    let mut client = Client::connect(&server, NoTls).unwrap();
+    let mut client = made(&server, "many");
     client
         .batch_execute(
-            "drop schema if exists many cascade; create schema many; set search_path = many, public;
+            "set search_path = many, public;
              drop server if exists shard1 cascade; drop server if exists shard2 cascade",
         )
         .unwrap();

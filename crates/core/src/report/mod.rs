@@ -232,7 +232,6 @@ pub struct UnmatchedTold {
     /// The first of them, from 1; 0 where it has a name.
     pub row: u64,
     /// The name of the row, by its primary key inside a database; it has no number then.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     /// The line on which that begins, from 1.
     pub line: u64,
@@ -254,7 +253,6 @@ pub struct RowTold {
     /// The row, from 1.
     pub row: u64,
     /// The name of the row, by its primary key inside a database; it has no number then.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     /// The line on which it begins, from 1.
     pub line: u64,

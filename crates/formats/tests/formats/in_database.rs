@@ -22,8 +22,35 @@ use proptest::prelude::*;
 const SEED: [u64; 4] = [1, 2, 3, 4];
 const MOST: Most = Most { sampled: 100, unmatched: 1000, rows: 1000 };
 
+/// A schema of a test's own, which is dropped with it.
+struct Schema {
+    client: Client,
+    name: String,
+}
+
+impl std::ops::Deref for Schema {
+    type Target = Client;
+
+    fn deref(&self) -> &Client {
+        &self.client
+    }
+}
+
+impl std::ops::DerefMut for Schema {
+    fn deref_mut(&mut self) -> &mut Client {
+        &mut self.client
+    }
+}
+
+impl Drop for Schema {
+    fn drop(&mut self) {
+        // A server that is gone has none.
+        let _ = self.client.batch_execute(&format!("rollback; drop schema {} cascade", self.name));
+    }
+}
+
 /// A schema of its own for a test, created afresh, on the server that `GATHER_KEYS_TEST_SERVER` names.
-fn schema(name: &str) -> Option<(String, Client)> {
+fn schema(name: &str) -> Option<(String, Schema)> {
     let Ok(server) = std::env::var("GATHER_KEYS_TEST_SERVER") else {
         eprintln!("skipped: set GATHER_KEYS_TEST_SERVER to what `.ci/server start DIR` prints");
         return None;
@@ -32,7 +59,7 @@ fn schema(name: &str) -> Option<(String, Client)> {
     client
         .batch_execute(&format!("drop schema if exists {name} cascade; create schema {name}"))
         .unwrap();
-    Some((server, client))
+    Some((server, Schema { client, name: name.to_owned() }))
 }
 
 /// What is asked of a reference: its table, the order of its rows, and the plan.
