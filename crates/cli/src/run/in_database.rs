@@ -1,5 +1,5 @@
 //! A run inside a database: the server joins and writes, and this program reads what only it can read, judges the gates
-//! and tells what was found.
+//! and says what was found.
 //!
 //! [`carry_out`] reads in the order of what happens: the tables are looked at, the statements are made and carried out, the
 //! findings come here, the gates are judged, and the output appears with all files, or nothing does.
@@ -214,7 +214,7 @@ impl Found {
     }
 }
 
-/// Has the server answer what is asked, and finds out what came of it.
+/// Has the server answer, and finds out what came of it.
 fn find(
     database: &mut InDatabase,
     asked: &Asked,

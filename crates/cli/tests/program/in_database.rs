@@ -7,17 +7,7 @@ use std::time::{Duration, Instant};
 use postgres::{Client, NoTls};
 
 use super::scene::{Ran, Scene, snapshot, words};
-
-/// The server's address, if there is one.
-// A test that is skipped should say so.
-#[allow(clippy::print_stderr)]
-fn server() -> Option<String> {
-    let server = std::env::var("GATHER_KEYS_TEST_SERVER").ok();
-    if server.is_none() {
-        eprintln!("skipped: set GATHER_KEYS_TEST_SERVER to what `.ci/server start DIR` prints");
-    }
-    server
-}
+use super::servers::server;
 
 /// A folder with the demo's tables.
 fn demo() -> Scene {
@@ -147,7 +137,7 @@ fn the_demo_is_the_same_inside_a_database() {
     // Nothing but the output is left.
     let left = "select count(*) from pg_class where relname like 'gather_keys%'";
     assert_eq!(client.query_one(left, &[]).unwrap().get::<_, i64>(0), 0);
-    // Somebody else runs the statements by hand.
+    // Somebody else runs the statements.
     client
         .batch_execute(
             "create table inside.before as select * from inside.inside; drop table inside.inside",
@@ -449,7 +439,7 @@ fn the_main_table_is_written_into_inside_a_database() {
     }
     assert_eq!(all[0], all[1]);
     assert_eq!(all[1].1[0], "text integer text character varying(9) numeric(6,2) date bigint text");
-    // The statements do the same by hand.
+    // The statements do the same.
     client
         .batch_execute(
             "drop table into_main.inside; alter table into_main.here drop column \"Since\", drop column \"Post\",
@@ -628,8 +618,8 @@ fn tables_on_many_servers_are_one_table() {
         assert_eq!(rows(&mut client, "many.many_out"), rows(&mut client, "many.one_out"));
         let counts = |file: &str| {
             let report: serde_json::Value = serde_json::from_str(&scene.read(file)).unwrap();
-            let told = &report["references"][0];
-            (told["outcomes"].clone(), told["reference_findings"].clone())
+            let of_hives = &report["references"][0];
+            (of_hives["outcomes"].clone(), of_hives["reference_findings"].clone())
         };
         assert_eq!(counts("many_out.json"), counts("one_out.json"));
     }

@@ -5,7 +5,7 @@ use super::scene::{Scene, snapshot};
 /// The server's address, if there is one.
 // A test that is skipped should say so.
 #[allow(clippy::print_stderr)]
-fn server() -> Option<String> {
+pub(super) fn server() -> Option<String> {
     let server = std::env::var("GATHER_KEYS_TEST_SERVER").ok();
     if server.is_none() {
         eprintln!("skipped: set GATHER_KEYS_TEST_SERVER to what `.ci/server start DIR` prints");

@@ -16,7 +16,7 @@ use crate::template::StepBuffers;
 pub struct Counted {
     /// How many main rows have each outcome: its label, why there is no answer (`range` or `header`), and the rows.
     pub outcomes: Vec<(String, Option<String>, u64)>,
-    /// Reference rows: all of them, those without a key, and those that are malformed.
+    /// Reference rows: all of them, the ones without a key, and the malformed ones.
     pub rows: [u64; 3],
     /// Its keys, and its ranges where it has any.
     pub keys: u64,

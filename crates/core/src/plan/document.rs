@@ -112,7 +112,7 @@ plan_keys! {
         /// Let the server do the work: the main table and the output are tables of one database of a server, and so are
         /// the references, or they are copied there for the time of the run.
         in_database: Option<bool>;
-        /// With `in_database`, also write the statements to this file, to be read, or run by hand.
+        /// With `in_database`, also write the statements to this file, to be read, or run again.
         show_sql: Option<Text> = "FILE", path;
         /// With `in_database`, how large a reference from elsewhere may be to be copied to the server
         /// [default: 256 MiB].

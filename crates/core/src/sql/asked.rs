@@ -9,7 +9,7 @@ use super::words::joined;
 use super::{Asking, Steps};
 use crate::lookup::HeaderTemplate;
 
-/// The table of what is asked for.
+/// The table of the keys that are asked for.
 #[derive(Debug)]
 pub(super) struct Asked {
     /// Its name.

@@ -51,7 +51,7 @@ impl LookupQueries {
         } else {
             "null::bigint".to_owned()
         };
-        // Every key is on one record more than on those that repeat it.
+        // A key is on one record, and on more that repeat it.
         let reference = format!(
             "select count(*), count(*) filter (where {state} = {BLANK}), count(*) filter (where {state} = {MALFORMED}),\n    \
              (select count(*) from {} e where {}) - (select coalesce(sum(held - 1), 0)::bigint from pg_temp.repeated_{nth}),\n    \

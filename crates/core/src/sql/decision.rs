@@ -1,6 +1,6 @@
 //! Decisions: what a rule makes of several rows that may answer.
 //!
-//! The same rules as in [`lookup`](crate::lookup), as aggregates over groups of records: the rows of a key, or those that
+//! The same rules as in [`lookup`](crate::lookup), as aggregates over groups of records: the rows of a key, or all that
 //! may answer one main row.
 
 use super::rows::Rows;

@@ -8,7 +8,7 @@ use super::words::each;
 use super::{Asking, RowName, cells_of};
 use crate::key::Key;
 
-/// What stands for numbers in queries that are known only when these are asked; no name of a table or column has such a
+/// Marks in the place of numbers in queries that are known only when these are asked; no name of a table or column has such a
 /// character.
 const MOST: &str = "\0most\0";
 const ALL: &str = "\0all\0";
@@ -28,7 +28,7 @@ pub struct RowQueries {
     unmatched: String,
     /// The first rows of the reference that nothing asks for, by their numbers.
     unused: String,
-    /// The rows of the reference that findings name, those that nothing asks for, and others: the number, how often its
+    /// The rows of the reference that findings name, the unused ones, and others: the number, how often its
     /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each column that is used.
     reference: String,
     /// The columns of the reference that are used, in order.

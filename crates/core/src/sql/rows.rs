@@ -276,7 +276,7 @@ impl Rows {
     }
 }
 
-/// A text of several texts, from which each can be told.
+/// A text of several texts, from which each can be read again.
 fn array(texts: &[String]) -> String {
     if texts.is_empty() { "''".to_owned() } else { format!("array[{}]::text", texts.join(", ")) }
 }

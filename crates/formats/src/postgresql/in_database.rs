@@ -4,28 +4,24 @@
 //! comes here are counts, the rows that findings name, and the different values that only this program can read. Nobody
 //! sees the output before the end, and a run that ends before leaves the database as it was.
 
+mod described;
+mod findings;
 mod shipped;
+mod target;
+
+pub use findings::Most;
 
 use std::io::{self, Write};
 
-use gather_keys_core::enrich::{Resolved, RowOutput};
-use gather_keys_core::findings::{Counted, CountedRow, LookupFindings};
-use gather_keys_core::lookup::{Lookup, Seed};
-use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::sql::{
-    LookupQueries, OutputColumn, Reading, RowName, Script, Step, StoredColumn, StoredTable,
-};
-use gather_keys_core::table::{Block, Headers};
-use postgres::fallible_iterator::FallibleIterator;
+use gather_keys_core::sql::{Reading, Script, Step, StoredTable};
 use postgres::{CancelToken, Client, NoTls, Row};
 
+use super::ServerAddress;
 use super::connection::reported;
 use super::encryption::encrypted;
 use super::identity::{DatabaseIdentity, TableIdentity};
-use super::reader::{NAMED, SPELLING, chosen, names};
-use super::value::value_type;
-use super::writer::{There, too_long};
-use super::{ServerAddress, quoted};
+use super::reader::SPELLING;
+use super::writer::There;
 use crate::{Error, Result, WholeFile};
 
 /// How many rows are fetched at a time.
@@ -70,7 +66,7 @@ pub struct InDatabase {
     name: String,
     client: Client,
     target: Option<Target>,
-    /// The statements, for somebody who wants to read them or to run them by hand.
+    /// The statements, for somebody who wants to read them or to run them again.
     shown: Option<WholeFile>,
     /// How many bytes of values went each way.
     sent: u64,
@@ -84,17 +80,6 @@ struct Target {
     schema: String,
     table: String,
     there: Option<There>,
-}
-
-/// How much of what was found comes here.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Most {
-    /// How many rows of each kind of finding.
-    pub sampled: usize,
-    /// How many keys that no reference row holds, so that their reasons can be found.
-    pub unmatched: usize,
-    /// How many rows of each reference, whether findings name them or not.
-    pub rows: usize,
 }
 
 /// What is going on, for a person.
@@ -140,7 +125,7 @@ impl InDatabase {
         Ok(Self { name, client, target: None, shown: None, sent: 0, received: 0 })
     }
 
-    /// Writes the statements to a file as they are carried out, so that they can be read, and run again by hand.
+    /// Writes the statements to a file as they are carried out, so that they can be read, and run again.
     ///
     /// # Errors
     /// [`Error::Write`].
@@ -187,64 +172,6 @@ impl InDatabase {
         (self.sent, self.received)
     }
 
-    /// Names the table that is to be written. A table of the name is replaced only with `overwrite`.
-    ///
-    /// # Errors
-    /// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Server`].
-    pub fn set_target(&mut self, address: &ServerAddress, overwrite: bool) -> Result<()> {
-        let name = address.to_string();
-        let Some(asked) = address.table() else {
-            let (said, fix) = ("no table is named".to_owned(), "name one, such as #enriched");
-            return Err(Error::Server { name, said, fix });
-        };
-        let (schema, table) = match asked.split_once('.') {
-            Some((schema, table)) => (schema.to_owned(), table.to_owned()),
-            None => {
-                let row = self.client.query_one("select current_schema()::text", &[]);
-                let schema: Option<String> = row.map_err(|error| failed(&name, &error))?.get(0);
-                (schema.unwrap_or_else(|| "public".to_owned()), asked.to_owned())
-            }
-        };
-        too_long(&name, &table)?;
-        let there = There::find(&mut self.client, &schema, &table);
-        let there = there.map_err(|error| failed(&name, &error))?;
-        if let Some(there) = &there
-            && (!overwrite || there.is_view)
-        {
-            let (name, is_view) = (address.database(), there.is_view);
-            return Err(Error::TableExists { name, table, is_view });
-        }
-        self.target = Some(Target { name, schema, table, there });
-        Ok(())
-    }
-
-    /// Makes the main table of an address the one that is written into.
-    ///
-    /// # Errors
-    /// [`Error::Server`] when the server refuses or is gone.
-    pub fn set_main_target(&mut self, address: &ServerAddress) -> Result<()> {
-        let name = address.to_string();
-        let Some((schema, table, _)) =
-            chosen(&mut self.client, address).map_err(|error| failed(&name, &error))?
-        else {
-            return Ok(());
-        };
-        self.target = Some(Target { name, schema, table, there: None });
-        Ok(())
-    }
-
-    /// The beginning of a name that no table of the database has, in the schema of the table that is written.
-    ///
-    /// # Errors
-    /// [`Error::Server`] when the server is gone.
-    pub fn shared_name(&mut self) -> Result<Option<String>> {
-        let Some(target) = &self.target else { return Ok(None) };
-        let schema = quoted(&target.schema);
-        // No two connections have one number, and nobody sees the tables of another's transaction.
-        let number = self.one("select pg_backend_pid()::bigint")?;
-        Ok(Some(format!("{schema}.gather_keys_{}_answers", count_at(&number, 0))))
-    }
-
     /// Which table is there under the name of the one that is written.
     pub fn identity(&self) -> Option<&TableIdentity> {
         Some(&self.target.as_ref()?.there.as_ref()?.identity)
@@ -255,82 +182,7 @@ impl InDatabase {
         self.target.as_ref().map_or(&self.name, |target| &target.name)
     }
 
-    /// What the server says of the table of an address, whose rows are in the order of some columns if these are given.
-    ///
-    /// # Errors
-    /// When the server has no such table, or the table no such columns.
-    pub fn describe(
-        &mut self,
-        address: &ServerAddress,
-        order_by: &[String],
-    ) -> Result<(StoredTable, TableIdentity)> {
-        let name = address.to_string();
-        let failed = |error: postgres::Error| failed(&name, &error);
-        let client = &mut self.client;
-        let Some((schema, table, _)) = chosen(client, address).map_err(failed)? else {
-            let all = names(client, NAMED).unwrap_or_default();
-            let asked = address.table().unwrap_or_default().to_owned();
-            return Err(Error::NoPart { name: address.database(), what: "table", asked, all });
-        };
-        let identity = TableIdentity::find(client, &schema, &table).map_err(failed)?;
-        let stored = format!("{}.{}", quoted(&schema), quoted(&table));
-        let statement = client.prepare(&format!("select * from {stored}")).map_err(failed)?;
-        let rows = client.query(
-            "select a.attname::text, format_type(a.atttypid, a.atttypmod), coalesce(c.collisdeterministic, true), \
-             coalesce(array_position(i.indkey::smallint[], a.attnum), -1)::integer from pg_attribute a \
-             left join pg_collation c on c.oid = a.attcollation \
-             left join pg_index i on i.indrelid = a.attrelid and i.indisprimary \
-             where a.attrelid = $1 and a.attnum > 0 and not a.attisdropped order by a.attnum",
-            &[&identity.table],
-        );
-        let rows = rows.map_err(failed)?;
-        let kinds = statement.columns().iter().map(postgres::Column::type_);
-        let columns: Vec<StoredColumn> = rows
-            .iter()
-            .zip(kinds)
-            .map(|(row, kind)| StoredColumn {
-                name: row.get(0),
-                value: value_type(kind, row.get(2)),
-                declared: row.get(1),
-            })
-            .collect();
-        let headers: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
-        let headers = Headers::new(&name, headers);
-        let order_by = order_by.iter().map(|header| Ok(headers.find(header)?.column));
-        let order_by = order_by.collect::<Result<Vec<usize>>>()?;
-        let mut key: Vec<(i32, usize)> =
-            rows.iter().zip(0..).map(|(row, at)| (row.get(3), at)).collect();
-        key.retain(|(place, _)| *place >= 0);
-        key.sort_unstable();
-        let key = key.into_iter().map(|(_, at)| at).collect();
-        let unique = client
-            .query(
-                "select i.indkey::smallint[], i.indnkeyatts from pg_index i where i.indrelid = $1 and i.indisunique \
-                 and i.indisvalid and i.indimmediate and i.indpred is null and i.indexprs is null",
-                &[&identity.table],
-            )
-            .map_err(failed)?;
-        let numbers = client
-            .query(
-                "select attnum from pg_attribute where attrelid = $1 and attnum > 0 and not attisdropped order by attnum",
-                &[&identity.table],
-            )
-            .map_err(failed)?;
-        let numbers: Vec<i16> = numbers.iter().map(|row| row.get(0)).collect();
-        let unique = unique.iter().filter_map(|row| {
-            let (columns, keys): (Vec<i16>, i16) = (row.get(0), row.get(1));
-            let place = |number: &i16| numbers.iter().position(|other| other == number);
-            columns.iter().take(keys.cast_unsigned().into()).map(place).collect::<Option<Vec<_>>>()
-        });
-        let kind = client
-            .query_one("select relkind::text from pg_class where oid = $1", &[&identity.table])
-            .map_err(failed)?;
-        let has_places = matches!(kind.get(0), "r" | "m");
-        let (unique, place) = (unique.collect(), has_places.then_some("ctid"));
-        Ok((StoredTable { name: stored, headers, columns, key, order_by, unique, place }, identity))
-    }
-
-    /// Carries out the steps of a script, and tells of each before it begins.
+    /// Carries out the steps of a script, and says which one begins.
     ///
     /// # Errors
     /// [`Error::Server`] when the server refuses or is gone; [`Error::Write`] when the statements can't be shown.
@@ -394,150 +246,6 @@ impl InDatabase {
         self.execute(&analyze).map(drop)
     }
 
-    /// What was found of a reference: its lookup, with those of its rows that findings name, what that adds, and the findings.
-    ///
-    /// # Errors
-    /// [`Error::Server`] when the server refuses or is gone, and those of
-    /// [`ReferenceBuilder::finish`](gather_keys_core::lookup::ReferenceBuilder::finish).
-    pub fn findings(
-        &mut self,
-        queries: &LookupQueries,
-        (plan, table, found): (&ReferencePlan, &StoredTable, Resolved),
-        seed: Seed,
-        most: Most,
-    ) -> Result<(Lookup, RowOutput, LookupFindings)> {
-        let mut counted = self.count(queries, most)?;
-        let updated = found.output.updates.iter().map(|one| one.column);
-        for ((column, _), updated) in counted.updates.iter_mut().zip(updated) {
-            *column = updated;
-        }
-        let mut block = Block::new(table.columns.len());
-        let (mut positions, mut line) = (Vec::new(), 1);
-        let has_unused = counted.rows[0] > counted.asked[0];
-        self.reference_rows(queries, (most, has_unused), |position, asked, by, cells| {
-            let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
-            for column in 0..table.columns.len() {
-                let cell = cells.next_if(|(used, _)| **used == column);
-                block.push_cell(cell.map_or("", |(_, cell)| cell));
-            }
-            line += 1;
-            block.push_line(line);
-            positions.push(position);
-            counted.asked_rows.push((asked, by));
-        })?;
-        let mut builder = found.builder(plan, &table.headers, seed);
-        builder.add(&block)?;
-        drop(block);
-        let reference = builder.some_of(positions, counted.rows[0], counted.keys).finish()?;
-        let (lookup, output) = found.lookup(reference);
-        let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
-        let columns = columns.max(lookup.columns().into_iter().max().map_or(0, |last| last + 1));
-        let findings = counted.findings(&lookup, columns, most.sampled);
-        Ok((lookup, output, findings))
-    }
-
-    /// What was counted for a reference, with the first main rows of each trouble.
-    fn count(&mut self, queries: &LookupQueries, most: Most) -> Result<Counted> {
-        let outcomes = self.query(&queries.outcomes)?;
-        let outcomes = outcomes.iter().map(|row| (row.get(0), row.get(1), count_at(row, 2)));
-        let outcomes = outcomes.collect();
-        let reference = self.one(&queries.reference)?;
-        let repeated = self.one(&queries.repeated)?;
-        let asked = self.one(&queries.asked)?;
-        let mut updates = Vec::new();
-        if let Some(query) = &queries.updates {
-            let row = self.one(query)?;
-            let counts: Vec<u64> = (0..row.len()).map(|nth| count_at(&row, nth)).collect();
-            let (each, _) = counts.as_chunks::<5>();
-            updates.extend(each.iter().map(|counts| (0, *counts)));
-        }
-        let troubles = self.main_rows(&queries.rows.troubles(most.sampled), queries)?;
-        let unmatched = match most.unmatched {
-            0 => Vec::new(),
-            most => self.main_rows(&queries.rows.unmatched(most), queries)?,
-        };
-        Ok(Counted {
-            outcomes,
-            rows: [0, 1, 2].map(|nth| count_at(&reference, nth)),
-            keys: count_at(&reference, 3),
-            ranges: queries.has_ranges.then(|| count_at(&reference, 4)),
-            repeated: [0, 1, 2].map(|nth| count_at(&repeated, nth)),
-            asked: [0, 1].map(|nth| count_at(&asked, nth)),
-            updates,
-            counts_copies: queries.counts_copies,
-            troubles,
-            unmatched,
-            asked_rows: Vec::new(),
-        })
-    }
-
-    /// The main rows that a query gives.
-    fn main_rows(&mut self, query: &str, queries: &LookupQueries) -> Result<Vec<CountedRow>> {
-        let of_row = |row: &Row| {
-            let first: Option<String> = row.get(3);
-            let first = first.unwrap_or_default();
-            let name = match &queries.rows.name {
-                RowName::Key(header) => format!("{header} {first}"),
-                RowName::Place => format!("row at {first}"),
-                RowName::None => "a row".to_owned(),
-            };
-            let cells = queries.rows.columns.iter().enumerate();
-            let cell = |(at, &column): (usize, &usize)| {
-                let cell: Option<String> = row.get(4 + at);
-                (column, cell.unwrap_or_default())
-            };
-            CountedRow {
-                outcome: row.get(0),
-                miss: row.get(1),
-                rows: count_at(row, 2),
-                row: 0,
-                name: Some(name),
-                cells: cells.map(cell).collect(),
-            }
-        };
-        let mut all = Vec::new();
-        let none: [i32; 0] = [];
-        let rows = self.client.query_raw(query, none);
-        let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
-        while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
-            let row = of_row(&row);
-            self.received += row.cells.iter().map(|(_, cell)| cell.len() as u64).sum::<u64>();
-            all.push(row);
-        }
-        Ok(all)
-    }
-
-    /// Passes the rows of a reference that findings name on: the position of each, how often it is asked for, and its cells.
-    fn reference_rows(
-        &mut self,
-        queries: &LookupQueries,
-        (most, has_unused): (Most, bool),
-        mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
-    ) -> Result<()> {
-        let unused =
-            if has_unused { self.query(&queries.rows.unused(most.sampled))? } else { Vec::new() };
-        let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
-        let query = queries.rows.reference(most.sampled, &unused, most.rows);
-        self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
-        let mut cells = Vec::new();
-        loop {
-            let rows = self.query(&format!("fetch {AT_ONCE} from rows_named"))?;
-            for row in &rows {
-                cells.clear();
-                cells.extend((3..row.len()).map(|nth| row.get::<_, String>(nth)));
-                self.received += cells.iter().map(|cell| cell.len() as u64).sum::<u64>();
-                let by: Option<&str> = row.get(2);
-                let by = by.unwrap_or_default().trim_matches(['{', '}']).split(',');
-                let by = by.filter_map(|place| place.parse::<usize>().ok()?.checked_sub(1));
-                take((count_at(row, 0) - 1) as u32, count_at(row, 1), by.collect(), &cells);
-            }
-            if rows.len() < AT_ONCE {
-                break;
-            }
-        }
-        self.execute("close rows_named").map(drop)
-    }
-
     /// How many rows the output would have.
     ///
     /// # Errors
@@ -552,134 +260,6 @@ impl InDatabase {
     /// [`Error::Server`] when the server refuses or is gone.
     pub fn rows_in(&mut self, table: &StoredTable) -> Result<u64> {
         Ok(count_at(&self.one(&format!("select count(*) from {}", table.name))?, 0))
-    }
-
-    /// Writes the output, which nobody sees yet; returns how many rows it has.
-    ///
-    /// # Errors
-    /// [`Error::Server`] when the server refuses or is gone, [`Error::WouldLose`] when the table that is there has what a
-    /// new one would not have.
-    pub fn write(&mut self, script: &Script) -> Result<u64> {
-        let Some(target) = &self.target else { return Ok(0) };
-        let name = format!("{}.{}", quoted(&target.schema), quoted(&target.table));
-        for column in &script.output {
-            too_long(&target.name, &column.name)?;
-        }
-        let headers = script.output.iter().map(|column| &column.name[..]);
-        let (before, statement) = match &target.there {
-            // Its own types and requirements hold.
-            Some(there) if there.has(headers) => {
-                let columns = script.output.iter().zip(&there.columns);
-                let values = columns.map(|(column, (_, declared))| as_declared(column, declared));
-                let names: Vec<String> =
-                    script.output.iter().map(|column| quoted(&column.name)).collect();
-                let values = values.collect::<Vec<_>>().join(",\n    ");
-                (
-                    Some(format!("truncate {name}")),
-                    format!(
-                        "insert into {name} ({})\nselect {values}\n{}",
-                        names.join(", "),
-                        script.source
-                    ),
-                )
-            }
-            Some(there) if !there.would_lose.is_empty() => {
-                return Err(Error::WouldLose {
-                    name: target.name.clone(),
-                    table: target.table.clone(),
-                    lost: there.would_lose.clone(),
-                });
-            }
-            there => {
-                let one =
-                    |column: &OutputColumn| format!("{} as {}", column.value, quoted(&column.name));
-                let columns = script.output.iter().map(one).collect::<Vec<_>>().join(",\n    ");
-                (
-                    there.is_some().then(|| format!("drop table {name}")),
-                    format!("create table {name} as\nselect {columns}\n{}", script.source),
-                )
-            }
-        };
-        if let Some(before) = before {
-            self.show_statement("The table that is there makes room.", &before)?;
-            self.execute(&before)?;
-        }
-        self.show_statement("The output: the rows with their answers.", &statement)?;
-        let rows = self.execute(&statement)?;
-        self.drop_shared(script)?;
-        Ok(rows)
-    }
-
-    /// Writes into the main table itself, where nobody sees it yet: the columns that references add, and cells that they
-    /// update. Every row of it goes out.
-    ///
-    /// # Errors
-    /// [`Error::Server`] when the server refuses, or another program has changed a row; [`Error::NoKey`] when rows can't be found
-    /// again, [`Error::UpdatesKey`] when they are found by a column that is updated.
-    pub fn write_into(&mut self, main: &StoredTable, script: &Script) -> Result<()> {
-        let name = || main.headers.table().to_owned();
-        let places: Vec<String> = match (main.place, &main.key[..]) {
-            (Some(place), _) => vec![place.to_owned()],
-            (None, []) => return Err(Error::NoKey { name: self.name.clone(), table: name() }),
-            (None, key) => key.iter().map(|&column| quoted(&main.columns[column].name)).collect(),
-        };
-        let is_key = |column: &usize| main.place.is_none() && main.key.contains(column);
-        if let Some((column, ..)) = script.updated.iter().find(|(column, ..)| is_key(column)) {
-            let header = main.headers.address(*column);
-            return Err(Error::UpdatesKey { name: name(), header });
-        }
-        if !script.added.is_empty() {
-            for column in &script.added {
-                too_long(&name(), &column.name)?;
-            }
-            let added = script.added.iter();
-            let added =
-                added.map(|one| format!("add column {} {}", quoted(&one.name), one.declared));
-            let alter =
-                format!("alter table {} {}", main.name, added.collect::<Vec<_>>().join(", "));
-            self.show_statement("The columns that are added.", &alter)?;
-            self.execute(&alter)?;
-        }
-        let (mut values, mut set, mut concerned) = (Vec::new(), Vec::new(), Vec::new());
-        for (nth, column) in script.added.iter().enumerate() {
-            values.push(format!("{} as a{nth}", column.value));
-            set.push(format!("{} = s.a{nth}", quoted(&column.name)));
-            concerned.push(format!("({}) is not null", column.value));
-        }
-        for (nth, (at, column, changed)) in script.updated.iter().enumerate() {
-            let declared = &main.columns[*at].declared;
-            values.push(format!("{} as u{nth}", as_declared(column, declared)));
-            set.push(format!("{} = s.u{nth}", quoted(&column.name)));
-            concerned.push(format!("({changed})"));
-        }
-        if !set.is_empty() {
-            let found = places.iter().enumerate();
-            let found = found.map(|(nth, place)| format!("t.{place} = s.p{nth}"));
-            let places = places.iter().enumerate();
-            let places = places.map(|(nth, place)| format!("m.{place} as p{nth}"));
-            let update = format!(
-                "update {} t set {}\nfrom (\n    select {}\n    {}\nwhere {}\n) s where {}",
-                main.name,
-                set.join(", "),
-                places.chain(values).collect::<Vec<_>>().join(",\n        "),
-                script.source,
-                concerned.join(" or "),
-                found.collect::<Vec<_>>().join(" and ")
-            );
-            self.show_statement("The cells that are others than before.", &update)?;
-            self.execute(&update)?;
-        }
-        self.drop_shared(script)
-    }
-
-    /// Drops the tables that only the making of the output needs.
-    fn drop_shared(&mut self, script: &Script) -> Result<()> {
-        if script.shared.is_empty() {
-            return Ok(());
-        }
-        let dropped = format!("drop table {}", script.shared.join(", "));
-        self.show_statement("The answers are not needed any more.", &dropped)?;
-        self.execute(&dropped).map(drop)
     }
 
     /// Ends the transaction, so that the output appears.
@@ -724,15 +304,6 @@ impl InDatabase {
 
     fn one(&mut self, query: &str) -> Result<Row> {
         self.client.query_one(query, &[]).map_err(|error| failed(&self.name, &error))
-    }
-}
-
-/// The value of a column for one of a type; of another type by its text, so that no digit is lost without a word.
-fn as_declared(column: &OutputColumn, declared: &str) -> String {
-    if column.declared == declared {
-        column.value.clone()
-    } else {
-        format!("({})::{declared}", column.text)
     }
 }
 

@@ -50,7 +50,7 @@ impl HeaderTemplate {
         &self.template
     }
 
-    /// The places, among the taken columns, of those that it may name.
+    /// The places, among the taken columns, of the columns that it may name.
     pub(crate) fn places(&self) -> Vec<usize> {
         let mut places: Vec<usize> = self.exact.values().copied().collect();
         places.sort_unstable();

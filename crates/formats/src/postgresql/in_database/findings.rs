@@ -1,0 +1,170 @@
+//! What was found: counts, and the rows that findings name.
+
+use gather_keys_core::enrich::{Resolved, RowOutput};
+use gather_keys_core::findings::{Counted, CountedRow, LookupFindings};
+use gather_keys_core::lookup::{Lookup, Seed};
+use gather_keys_core::plan::ReferencePlan;
+use gather_keys_core::sql::{LookupQueries, RowName, StoredTable};
+use gather_keys_core::table::Block;
+use postgres::Row;
+use postgres::fallible_iterator::FallibleIterator;
+
+use super::{AT_ONCE, InDatabase, count_at, failed};
+use crate::Result;
+
+/// How much of what was found comes here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Most {
+    /// How many rows of each kind of finding.
+    pub sampled: usize,
+    /// How many keys that no reference row holds, so that their reasons can be found.
+    pub unmatched: usize,
+    /// How many rows of each reference, whether findings name them or not.
+    pub rows: usize,
+}
+
+impl InDatabase {
+    /// What was found of a reference: its lookup, with those of its rows that findings name, what that adds, and the findings.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses or is gone, and those of
+    /// [`ReferenceBuilder::finish`](gather_keys_core::lookup::ReferenceBuilder::finish).
+    pub fn findings(
+        &mut self,
+        queries: &LookupQueries,
+        (plan, table, found): (&ReferencePlan, &StoredTable, Resolved),
+        seed: Seed,
+        most: Most,
+    ) -> Result<(Lookup, RowOutput, LookupFindings)> {
+        let mut counted = self.count(queries, most)?;
+        let updated = found.output.updates.iter().map(|one| one.column);
+        for ((column, _), updated) in counted.updates.iter_mut().zip(updated) {
+            *column = updated;
+        }
+        let mut block = Block::new(table.columns.len());
+        let (mut positions, mut line) = (Vec::new(), 1);
+        let has_unused = counted.rows[0] > counted.asked[0];
+        self.reference_rows(queries, (most, has_unused), |position, asked, by, cells| {
+            let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
+            for column in 0..table.columns.len() {
+                let cell = cells.next_if(|(used, _)| **used == column);
+                block.push_cell(cell.map_or("", |(_, cell)| cell));
+            }
+            line += 1;
+            block.push_line(line);
+            positions.push(position);
+            counted.asked_rows.push((asked, by));
+        })?;
+        let mut builder = found.builder(plan, &table.headers, seed);
+        builder.add(&block)?;
+        drop(block);
+        let reference = builder.some_of(positions, counted.rows[0], counted.keys).finish()?;
+        let (lookup, output) = found.lookup(reference);
+        let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
+        let columns = columns.max(lookup.columns().into_iter().max().map_or(0, |last| last + 1));
+        let findings = counted.findings(&lookup, columns, most.sampled);
+        Ok((lookup, output, findings))
+    }
+
+    /// What was counted for a reference, with the first main rows of each trouble.
+    fn count(&mut self, queries: &LookupQueries, most: Most) -> Result<Counted> {
+        let outcomes = self.query(&queries.outcomes)?;
+        let outcomes = outcomes.iter().map(|row| (row.get(0), row.get(1), count_at(row, 2)));
+        let outcomes = outcomes.collect();
+        let reference = self.one(&queries.reference)?;
+        let repeated = self.one(&queries.repeated)?;
+        let asked = self.one(&queries.asked)?;
+        let mut updates = Vec::new();
+        if let Some(query) = &queries.updates {
+            let row = self.one(query)?;
+            let counts: Vec<u64> = (0..row.len()).map(|nth| count_at(&row, nth)).collect();
+            let (each, _) = counts.as_chunks::<5>();
+            updates.extend(each.iter().map(|counts| (0, *counts)));
+        }
+        let troubles = self.main_rows(&queries.rows.troubles(most.sampled), queries)?;
+        let unmatched = match most.unmatched {
+            0 => Vec::new(),
+            most => self.main_rows(&queries.rows.unmatched(most), queries)?,
+        };
+        Ok(Counted {
+            outcomes,
+            rows: [0, 1, 2].map(|nth| count_at(&reference, nth)),
+            keys: count_at(&reference, 3),
+            ranges: queries.has_ranges.then(|| count_at(&reference, 4)),
+            repeated: [0, 1, 2].map(|nth| count_at(&repeated, nth)),
+            asked: [0, 1].map(|nth| count_at(&asked, nth)),
+            updates,
+            counts_copies: queries.counts_copies,
+            troubles,
+            unmatched,
+            asked_rows: Vec::new(),
+        })
+    }
+
+    /// The main rows that a query gives.
+    fn main_rows(&mut self, query: &str, queries: &LookupQueries) -> Result<Vec<CountedRow>> {
+        let of_row = |row: &Row| {
+            let first: Option<String> = row.get(3);
+            let first = first.unwrap_or_default();
+            let name = match &queries.rows.name {
+                RowName::Key(header) => format!("{header} {first}"),
+                RowName::Place => format!("row at {first}"),
+                RowName::None => "a row".to_owned(),
+            };
+            let cells = queries.rows.columns.iter().enumerate();
+            let cell = |(at, &column): (usize, &usize)| {
+                let cell: Option<String> = row.get(4 + at);
+                (column, cell.unwrap_or_default())
+            };
+            CountedRow {
+                outcome: row.get(0),
+                miss: row.get(1),
+                rows: count_at(row, 2),
+                row: 0,
+                name: Some(name),
+                cells: cells.map(cell).collect(),
+            }
+        };
+        let mut all = Vec::new();
+        let none: [i32; 0] = [];
+        let rows = self.client.query_raw(query, none);
+        let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
+        while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
+            let row = of_row(&row);
+            self.received += row.cells.iter().map(|(_, cell)| cell.len() as u64).sum::<u64>();
+            all.push(row);
+        }
+        Ok(all)
+    }
+
+    /// Passes the rows of a reference that findings name on: the position of each, how often it is asked for, and its cells.
+    fn reference_rows(
+        &mut self,
+        queries: &LookupQueries,
+        (most, has_unused): (Most, bool),
+        mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
+    ) -> Result<()> {
+        let unused =
+            if has_unused { self.query(&queries.rows.unused(most.sampled))? } else { Vec::new() };
+        let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
+        let query = queries.rows.reference(most.sampled, &unused, most.rows);
+        self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
+        let mut cells = Vec::new();
+        loop {
+            let rows = self.query(&format!("fetch {AT_ONCE} from rows_named"))?;
+            for row in &rows {
+                cells.clear();
+                cells.extend((3..row.len()).map(|nth| row.get::<_, String>(nth)));
+                self.received += cells.iter().map(|cell| cell.len() as u64).sum::<u64>();
+                let by: Option<&str> = row.get(2);
+                let by = by.unwrap_or_default().trim_matches(['{', '}']).split(',');
+                let by = by.filter_map(|place| place.parse::<usize>().ok()?.checked_sub(1));
+                take((count_at(row, 0) - 1) as u32, count_at(row, 1), by.collect(), &cells);
+            }
+            if rows.len() < AT_ONCE {
+                break;
+            }
+        }
+        self.execute("close rows_named").map(drop)
+    }
+}
