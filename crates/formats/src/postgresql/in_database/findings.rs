@@ -27,7 +27,7 @@ impl InDatabase {
     /// What was found of a reference: its lookup, with those of its rows that findings name, what that adds, and the findings.
     ///
     /// # Errors
-    /// [`Error::Server`] when the server refuses or is gone, and those of
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone, and those of
     /// [`ReferenceBuilder::finish`](gather_keys_core::lookup::ReferenceBuilder::finish).
     pub fn findings(
         &mut self,
