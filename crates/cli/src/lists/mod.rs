@@ -11,7 +11,9 @@ use std::path::{Path, PathBuf};
 
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Change, ChangedBy, Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::findings::{
+    AskedBy, Change, ChangedBy, Findings, Kind, MainFinding, Recorder,
+};
 use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
 use gather_keys_core::table::{Headers, Row};
@@ -152,6 +154,12 @@ impl Lists {
         self.record.push_field(&line.to_string());
     }
 
+    /// Begins a row that has a name instead of a number and a line.
+    fn begin_named(&mut self, reference: &str, table: &str, name: &str) {
+        self.record.clear();
+        self.record.extend([reference, table, name, ""]);
+    }
+
     fn begin_reference(&mut self, reference: &Reference, row: RowId) {
         let table = reference.table(row).unwrap_or(reference.headers().table());
         self.begin_row(reference.name(), table, reference.number(row), reference.line(row));
@@ -266,10 +274,13 @@ impl Recorder for Lists {
     type Error = Error;
 
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
-        let MainFinding { nth, lookup, kind, row, answer, asked_by } = *finding;
+        let MainFinding { nth, lookup, kind, row, name, answer, asked_by } = *finding;
         let reference = lookup.reference();
         let table = self.main.table().to_owned();
-        self.begin_row(reference.name(), &table, row.number(), row.line());
+        match name {
+            Some(name) => self.begin_named(reference.name(), &table, name),
+            None => self.begin_row(reference.name(), &table, row.number(), row.line()),
+        }
         if kind == Kind::Malformed {
             let main = self.main.clone();
             self.unreadable(&main, lookup.unreadable(row));
@@ -302,8 +313,10 @@ impl Recorder for Lists {
             };
             self.record.push_field(&row);
         }
-        if let Some(earlier) = asked_by {
-            self.record.push_field(&earlier.to_string());
+        match asked_by {
+            Some(AskedBy::Row(earlier)) => self.record.push_field(&earlier.to_string()),
+            Some(AskedBy::Named(earlier)) => self.record.push_field(earlier),
+            None => {}
         }
         self.write(kind)
     }

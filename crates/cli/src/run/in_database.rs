@@ -23,6 +23,7 @@ use crate::commands::Outcome;
 use crate::diagnoses::diagnoses;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, arranged, seed};
+use crate::lists::{self, Lists};
 use crate::progress::Steps;
 use crate::report::{self, Reports};
 use crate::signals::{cancel_with, let_end};
@@ -42,6 +43,7 @@ struct Reference {
 
 /// The files of a run, which nobody sees yet.
 struct Files {
+    lists: Option<Lists>,
     reports: Reports,
     plan: Option<WholeFile>,
 }
@@ -62,8 +64,10 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
     };
     let plan = asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite));
-    let files =
-        Files { reports: Reports::create(&call.reports, call.overwrite)?, plan: plan.transpose()? };
+    let lists = call.lists.as_deref().map(|folder| lists::Files::create(folder, call.overwrite));
+    let lists = lists.transpose()?;
+    let reports = Reports::create(&call.reports, call.overwrite)?;
+    let mut files = Files { lists: None, reports, plan: plan.transpose()? };
     let mut database = InDatabase::begin(server)?;
     cancel_with(Some(database.canceller()));
     if let Some(path) = &within.show_sql {
@@ -75,8 +79,15 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let mut results = judge(&call.gates.counts, &found.enrichment, &found.findings);
     let holds = results.iter().all(|gate| gate.holds);
     let may_appear = holds || call.gates.write_anyway;
+    if let Some(begun) = lists {
+        files.lists = Some(found.listed(&mut database, begun)?);
+    }
     let found = found.written(&mut database, call, &main, may_appear)?;
     let diagnoses = diagnoses(call, &found.enrichment, &found.findings, &[])?;
+    if let Some(lists) = &mut files.lists {
+        lists.reasons(&found.enrichment, &found.findings, &diagnoses)?;
+        lists.reference_rows(&found.enrichment, &found.findings)?;
+    }
     let summary = Summary {
         main: &main.headers,
         enrichment: &found.enrichment,
@@ -85,7 +96,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         gates: &results,
         verbose: call.messages.verbose,
         in_plan: asked.file.is_some(),
-        listed: true,
+        listed: call.lists.is_some() || has_updates(call),
         corrections: None,
     };
     let quiet = call.messages.quiet;
@@ -129,6 +140,10 @@ impl Files {
         said: &mut Vec<String>,
     ) -> Result<Vec<Finished>> {
         let mut ready = Vec::new();
+        if let (Some(lists), Some(folder)) = (self.lists, &call.lists) {
+            ready.extend(lists.finish()?);
+            said.push(lists::reported(folder));
+        }
         if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
             ready.extend(self.reports.finish(report)?);
             let names = call.reports.iter().map(|path| path.display().to_string());
@@ -160,6 +175,16 @@ struct Found {
 }
 
 impl Found {
+    /// The lists of what was found, with the first main rows of each kind.
+    fn listed(&self, database: &mut InDatabase, files: lists::Files) -> Result<Lists> {
+        let mut lists = Lists::begin(files, &self.enrichment)?;
+        let lookups = self.enrichment.lookups().enumerate().zip(&self.script.lookups);
+        for (lookup, queries) in lookups {
+            database.record(queries, lookup, KEPT, &mut lists)?;
+        }
+        Ok(lists)
+    }
+
     /// Writes the output, where it may appear.
     fn written(
         mut self,
@@ -253,7 +278,7 @@ fn refuse(call: &Call) -> Result<()> {
     let options = [
         (call.receipt.is_some(), "--receipt"),
         (call.corrections.is_some(), "--corrections"),
-        (call.lists.is_some(), "--lists"),
+        (call.lists.is_some() && has_updates(call), "--lists of updates"),
         (call.shows.is_some(), "--show"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
         (is_appending, "--append-unused"),
@@ -270,6 +295,11 @@ fn refuse(call: &Call) -> Result<()> {
         Some((_, option)) => Err(Error::NotInDatabase { what: option.to_owned() }),
         None => Ok(()),
     }
+}
+
+/// Whether a reference updates cells.
+fn has_updates(call: &Call) -> bool {
+    call.references.iter().any(|(_, plan)| !plan.update.is_empty())
 }
 
 /// What the server says of a table of the call.
@@ -369,8 +399,10 @@ fn findings(
     (main, references, mut builder): (&StoredTable, Vec<Reference>, EnrichmentBuilder),
 ) -> Result<(Enrichment, Findings, Vec<String>)> {
     let explains = call.explains();
+    let sampled = if call.wants_report() { LISTED } else { SAMPLES };
     let most = Most {
-        sampled: if call.wants_report() { LISTED } else { SAMPLES },
+        sampled,
+        named: if call.lists.is_some() { KEPT } else { sampled },
         unmatched: if explains { KEPT } else { 0 },
         rows: if explains { ROWS } else { 0 },
     };
@@ -379,6 +411,15 @@ fn findings(
     for ((Reference { table, found }, (_, plan)), queries) in all {
         let asked = (plan, &table, found);
         let (lookup, output, found) = database.findings(queries, asked, builder.seed(), most)?;
+        let counts = &found.counts;
+        let is_long = |kind: &Kind| counts.of(*kind) > KEPT as u64;
+        if call.lists.is_some() && Kind::listed().any(|kind| is_long(&kind)) {
+            let most = number(KEPT as u64);
+            bounded.push(format!(
+                "note: the lists have the first {most} of each kind of {}.",
+                plan.name
+            ));
+        }
         let rows = found.counts.reference_rows;
         if explains && rows > ROWS as u64 && found.counts.of(Kind::Unmatched) > 0 {
             bounded.push(format!(

@@ -161,6 +161,64 @@ fn the_demo_is_the_same_inside_a_database() {
     }
 }
 
+/// Every list has the rows that it has here, named by their keys.
+#[test]
+fn lists_are_the_same_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = demo();
+    let mut client = load(&scene, &server, "listed", &["harvest", "hives"]);
+    // Blank is blank, whether there is a value or none.
+    client.batch_execute("update listed.harvest set \"Hive\" = '' where \"Batch\" < 'B0100' and \"Hive\" is null").unwrap();
+    for (on, rule) in [
+        ("Apiary = Site code, Hive = Tag", "report"),
+        ("Apiary = Site code, Hive | digits | number = Tag | digits | number", "highest Since"),
+    ] {
+        let call = format!(
+            "check {server}#listed.harvest --from {server}#listed.hives --name hives --on '{on}' --take Keeper \
+             --when-duplicate '{rule}' --overwrite --lists"
+        );
+        scene.run(&format!("{call} here")).ended(0);
+        let ran = scene.run(&format!("{call} inside --in-database")).ended(0);
+        assert!(
+            flat(&ran.out, &server).contains("lists of findings to the folder inside."),
+            "{}",
+            ran.out
+        );
+        let batches = "select \"Batch\" from listed.harvest";
+        let batches: Vec<String> =
+            client.query(batches, &[]).unwrap().iter().map(|row| row.get(0)).collect();
+        // Where rows have no key of their own they are numbered.
+        let named = |file: &str| {
+            let text = scene.read(file);
+            let mut reader = csv::Reader::from_reader(text.as_bytes());
+            let headers = reader.headers().unwrap().clone();
+            let mut rows: Vec<String> = reader
+                .records()
+                .map(|record| {
+                    let record = record.unwrap();
+                    let cell = |(header, cell): (&str, &str)| match (header, cell.parse::<usize>())
+                    {
+                        ("line", _) => String::new(),
+                        ("row" | "first row", Ok(row)) if record[1].ends_with("harvest") => {
+                            format!("Batch {}", batches[row - 1])
+                        }
+                        _ => cell.to_owned(),
+                    };
+                    let cells: Vec<String> = headers.iter().zip(&record).map(cell).collect();
+                    cells.join("|")
+                })
+                .collect();
+            rows.sort();
+            rows
+        };
+        let files = std::fs::read_dir(scene.path("here")).unwrap().flatten();
+        for file in files.map(|file| file.file_name().into_string().unwrap()) {
+            let (here, inside) = (named(&format!("here/{file}")), named(&format!("inside/{file}")));
+            assert_eq!(here, inside, "{file} of {on}");
+        }
+    }
+}
+
 /// A gate that does not hold leaves nothing, and so does a server that refuses, is busy or is gone.
 #[test]
 fn nothing_is_half_written_inside_a_database() {
@@ -214,7 +272,7 @@ fn nothing_is_half_written_inside_a_database() {
         program.args(words(&format!("{slow} -o {out}")));
         let child = program.stderr(std::process::Stdio::piped()).spawn().unwrap();
         let is_at_work = "select pid from pg_stat_activity where application_name = 'gather-keys' and state = 'active' \
-                          and query like '%asked_1%'";
+                          and query like '%asked_1%halfway%'";
         let began = Instant::now();
         let pid = loop {
             if let Some(row) = client.query_opt(is_at_work, &[]).unwrap() {
@@ -375,7 +433,9 @@ fn mistakes_with_a_database_are_answered() {
         ),
         format!("enrich {main} {hives} --take '@row' --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --when-duplicate first --in-database {out}"),
-        format!("enrich {main} {hives} --take Keeper --lists found --in-database {out}"),
+        format!(
+            "enrich {main} {hives} --take Keeper --update 'Note = Keeper' --lists found --in-database {out}"
+        ),
         format!("enrich {main} {hives} --take Keeper --in-database -o {main} --overwrite"),
         format!(
             "enrich {main} --from {server}#refused.none --on Hive --take Keeper --in-database {out}"

@@ -4,8 +4,8 @@
 
 use super::tally::TROUBLES;
 use super::{
-    Counts, Kind, LookupFindings, RequestCounts, Sample, UnmatchedKey, UnmatchedKeys,
-    UpdateFindings, WrittenCounts,
+    AskedBy, Counts, Kind, LookupFindings, MainFinding, Recorder, RequestCounts, Sample,
+    UnmatchedKey, UnmatchedKeys, UpdateFindings, WrittenCounts,
 };
 use crate::lookup::{EntryId, Lookup, ProbeBuffers};
 use crate::table::{Block, Packer, Row};
@@ -152,6 +152,34 @@ impl Counted {
 }
 
 impl CountedRow {
+    /// Hands the row to a recorder as a finding of a lookup by its number; `asked_by` names the first row of its key, if the row
+    /// is one that repeats it. The enriched table has `columns`.
+    ///
+    /// # Errors
+    /// Those of the recorder.
+    pub fn record<E>(
+        &self,
+        (nth, lookup, columns): (usize, &Lookup, usize),
+        asked_by: Option<&str>,
+        buffers: &mut ProbeBuffers,
+        recorder: &mut dyn Recorder<Error = E>,
+    ) -> Result<(), E> {
+        let block = self.block(columns);
+        let row = Row::of(&block, 0);
+        let answer = lookup.answer(row, buffers);
+        let is_headless = self.miss.as_deref() == Some("header");
+        let kind = match asked_by {
+            Some(_) => Some(Kind::Repeated),
+            None => Kind::ALL.into_iter().find(|kind| kind.label() == self.outcome),
+        };
+        let kinds = [kind, (is_headless && asked_by.is_none()).then_some(Kind::NoHeader)];
+        for kind in kinds.into_iter().flatten() {
+            let (name, asked_by) = (self.name.as_deref(), asked_by.map(AskedBy::Named));
+            recorder.main_row(&MainFinding { nth, lookup, kind, row, name, answer, asked_by })?;
+        }
+        Ok(())
+    }
+
     /// A block of this row, with blank cells in all other columns.
     fn block(&self, columns: usize) -> Block {
         let mut block = Block::new(columns);

@@ -16,10 +16,21 @@ pub struct MainFinding<'a> {
     pub kind: Kind,
     /// The row, with what earlier lookups have added to it.
     pub row: Row<'a>,
+    /// Its name, where it has a better one than its number.
+    pub name: Option<&'a str>,
     /// The answer of the lookup.
     pub answer: Answer,
-    /// For a repeated key the number of the main row that asked first.
-    pub asked_by: Option<u64>,
+    /// For a repeated key the main row that asked first, by its number or its name.
+    pub asked_by: Option<AskedBy<'a>>,
+}
+
+/// The main row that asked for a key first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AskedBy<'a> {
+    /// Its number, from 1.
+    Row(u64),
+    /// Its name.
+    Named(&'a str),
 }
 
 /// A cell of a main row that is another in the output.

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use super::requested_rows::{RequestedRows, at_hand, placed};
 use super::unmatched::Collecting;
 use super::{
-    Appended, Corrected, Counts, Kind, MainFinding, Recorder, RequestCounts, SAMPLES, Sample,
-    UnmatchedKeys, WrittenCounts,
+    Appended, AskedBy, Corrected, Counts, Kind, MainFinding, Recorder, RequestCounts, SAMPLES,
+    Sample, UnmatchedKeys, WrittenCounts,
 };
 use crate::lookup::{Answer, EntryId, Group, KeyStatistics, Lookup, Miss, Reference, RowId};
 use crate::table::{Row, TotalRow};
@@ -338,7 +338,15 @@ impl Tally {
             }
             if let Some(recorder) = recorder {
                 let asked_by = None;
-                recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
+                recorder.main_row(&MainFinding {
+                    nth,
+                    lookup,
+                    kind,
+                    row,
+                    name: None,
+                    answer,
+                    asked_by,
+                })?;
             }
         }
         let asked_by = answer.first().and_then(|first| self.asked_by.get_mut(first.index()));
@@ -346,8 +354,16 @@ impl Tally {
             match *asked_by {
                 0 => *asked_by = row.number(),
                 earlier => {
-                    let (kind, asked_by) = (Kind::Repeated, Some(earlier));
-                    recorder.main_row(&MainFinding { nth, lookup, kind, row, answer, asked_by })?;
+                    let (kind, asked_by) = (Kind::Repeated, Some(AskedBy::Row(earlier)));
+                    recorder.main_row(&MainFinding {
+                        nth,
+                        lookup,
+                        kind,
+                        row,
+                        name: None,
+                        answer,
+                        asked_by,
+                    })?;
                 }
             }
         }

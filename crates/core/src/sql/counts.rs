@@ -1,11 +1,11 @@
 //! The queries for the findings of a reference: counts first, then the first rows of each kind.
 
+use super::Asking;
 use super::answers::Answers;
 use super::reading::{BLANK, MALFORMED};
 use super::row_queries::RowQueries;
 use super::stage::Stage;
 use super::words::{each, joined};
-use super::{Asking, RowName};
 use crate::lookup::RangeMatch;
 
 /// The answers that rows of the reference give.
@@ -33,7 +33,7 @@ pub struct LookupQueries {
 }
 
 impl LookupQueries {
-    pub(super) fn new(asking: &Asking<'_>, answers: &Answers, name: RowName) -> Self {
+    pub(super) fn new(stage: &Stage, asking: &Asking<'_>, answers: &Answers) -> Self {
         let Answers { rows, asked, .. } = answers;
         let (nth, table) = (answers.nth, answers.table());
         let state = rows.row_state("r");
@@ -113,7 +113,7 @@ impl LookupQueries {
             updates: None,
             counts_copies: asked.is_chained,
             has_ranges: rows.has_range,
-            rows: RowQueries::new(asking, answers, name),
+            rows: RowQueries::new(stage, asking, answers),
         }
     }
 

@@ -215,7 +215,7 @@ impl Script {
         let (mut lookups, mut dropped) = (Vec::new(), Vec::new());
         for (nth, asking) in asked.iter().enumerate() {
             let answers = Answers::write(&mut steps, &stage, nth + 1, asking, shared);
-            lookups.push(LookupQueries::new(asking, &answers, stage.row_name().clone()));
+            lookups.push(LookupQueries::new(&stage, asking, &answers));
             stage.add(asking, &answers);
             dropped.extend(shared.map(|_| answers.table().to_owned()));
         }

@@ -4,7 +4,8 @@ use super::answers::Answers;
 use super::cell::Cell;
 use super::counts::{ANSWERED, overlapping};
 use super::reading::{BLANK, MALFORMED, WHOLE};
-use super::words::each;
+use super::stage::Stage;
+use super::words::{each, joined};
 use super::{Asking, RowName, cells_of};
 use crate::key::Key;
 
@@ -26,6 +27,9 @@ pub struct RowQueries {
     pub name: RowName,
     /// The keys that no row of the reference holds: as `troubles`.
     unmatched: String,
+    /// The first main rows in trouble, each by itself, and the ones that repeat a key.
+    listed: String,
+    repeated: String,
     /// The first rows of the reference that nothing asks for, by their numbers.
     unused: String,
     /// The rows of the reference that findings name, the unused ones, and others: the number, how often its
@@ -61,7 +65,21 @@ impl RowQueries {
         query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
     }
 
-    pub(super) fn new(asking: &Asking<'_>, answers: &Answers, name: RowName) -> Self {
+    /// The query for the first main rows in trouble, or that a rule has chosen an answer for, up to `most` of each kind: as
+    /// `troubles`, a record for each row.
+    pub fn listed(&self, most: usize) -> String {
+        self.listed.replace(MOST, &most.to_string())
+    }
+
+    /// The query for the first main rows that ask for a key which an earlier one asks for, up to `most`: as `listed`, and the
+    /// name of the earlier one.
+    pub fn repeated(&self, most: usize) -> String {
+        self.repeated.replace(MOST, &most.to_string())
+    }
+
+    pub(super) fn new(stage: &Stage, asking: &Asking<'_>, answers: &Answers) -> Self {
+        let (listed, repeated) = listed(stage, answers);
+        let name = stage.row_name().clone();
         let (nth, columns) = (answers.nth, answers.asked.columns.clone());
         let cells = each(1..=columns.len(), |at| format!(", c{at}::text"));
         let order = order(answers);
@@ -77,13 +95,65 @@ impl RowQueries {
         let unused = unused(answers);
         let reference = reference(asking, answers);
         let reference_columns = answers.rows.used.clone();
-        Self { troubles, columns, name, unmatched, unused, reference, reference_columns }
+        Self {
+            troubles,
+            columns,
+            name,
+            unmatched,
+            listed,
+            repeated,
+            unused,
+            reference,
+            reference_columns,
+        }
     }
 }
 
 /// The order of records `a` of what is asked: by the first row, then by the cells.
 fn order(answers: &Answers) -> String {
     format!("a.first{}", each(1..=answers.asked.columns.len(), |at| format!(", a.c{at}")))
+}
+
+/// The queries for main rows in trouble, each by itself, and for rows that repeat a key.
+fn listed(stage: &Stage, answers: &Answers) -> (String, String) {
+    let (asked, table) = (&answers.asked, answers.table());
+    let cells = each(1..=asked.columns.len(), |at| format!(", a.c{at}::text"));
+    // As one text, in which no value and an empty one are two.
+    let ours = joined(asked.found_by.iter().cloned(), ", ");
+    let theirs = joined((1..=asked.columns.len()).map(|at| format!("a.c{at}")), ", ");
+    let (source, name) = (stage.source(asked.is_chained), stage.name());
+    let rows = |answers: &str, more: &str, of: &str| {
+        format!(
+            "select a.status, a.miss, 1::bigint, {name} as name{cells}{more} from {source}\n    \
+             join ({answers}) a on row({ours})::text = row({theirs})::text{of}"
+        )
+    };
+    let in_trouble = format!("select * from {table} where nth = 1 and status <> 'matched'");
+    let listed = format!(
+        "select * from (\n    {}\n) l where at <= {MOST} order by name",
+        rows(
+            &in_trouble,
+            &format!(
+                ", row_number() over (partition by a.status, a.miss = 'header' order by {name}) as at"
+            ),
+            ""
+        )
+    );
+    let keys = joined(answers.keys(""), ", ");
+    let window = if keys.is_empty() { String::new() } else { format!("partition by {keys}") };
+    let shared = format!(
+        "select *, sum(rows) over ({window}) as of_key, min(first) over ({window}) as key_first from {table} \
+         where nth = 1 and status in {ANSWERED}"
+    );
+    let repeated = format!(
+        "{} order by name limit {MOST}",
+        rows(
+            &shared,
+            ", a.key_first::text",
+            &format!("\nwhere a.of_key > 1 and {name} <> a.key_first::text")
+        )
+    );
+    (listed, repeated)
 }
 
 /// The condition under which an answer is one that rows of the reference give.

@@ -79,6 +79,12 @@ impl Stage {
         &self.first
     }
 
+    /// The expression for the name of a row, as text; null where it has none.
+    pub(super) fn name(&self) -> String {
+        let of_one = self.first.strip_prefix("min(").and_then(|name| name.strip_suffix(')'));
+        of_one.map_or_else(|| "null::text".to_owned(), |name| format!("({name})::text"))
+    }
+
     /// What that name is.
     pub(super) fn row_name(&self) -> &RowName {
         &self.row_name

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use super::memory::{Kept, Memory, Row, rows};
 use gather_keys_core::Error;
 use gather_keys_core::enrich::Enrichment;
-use gather_keys_core::findings::{Counts, Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::findings::{AskedBy, Counts, Findings, Kind, MainFinding, Recorder};
 use gather_keys_core::plan::{On, ReferencePlan, Take, WhenDuplicate};
 use proptest::prelude::*;
 
@@ -22,7 +22,11 @@ impl Recorder for Recorded {
 
     fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Error> {
         let row = finding.row.number();
-        self.0.push((row, finding.kind, finding.asked_by));
+        let asked_by = finding.asked_by.map(|by| match by {
+            AskedBy::Row(row) => row,
+            AskedBy::Named(_) => 0,
+        });
+        self.0.push((row, finding.kind, asked_by));
         Ok(())
     }
 }

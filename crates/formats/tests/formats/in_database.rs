@@ -20,7 +20,7 @@ use postgres::{Client, NoTls};
 use proptest::prelude::*;
 
 const SEED: [u64; 4] = [1, 2, 3, 4];
-const MOST: Most = Most { sampled: 100, unmatched: 1000, rows: 1000 };
+const MOST: Most = Most { sampled: 100, named: 100, unmatched: 1000, rows: 1000 };
 
 /// A schema of a test's own, which is dropped with it.
 struct Schema {

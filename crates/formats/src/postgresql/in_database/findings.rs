@@ -1,12 +1,11 @@
 //! What was found: counts, and the rows that findings name.
 
 use gather_keys_core::enrich::{Resolved, RowOutput};
-use gather_keys_core::findings::{Counted, CountedRow, LookupFindings};
-use gather_keys_core::lookup::{Lookup, Seed};
+use gather_keys_core::findings::{Counted, CountedRow, LookupFindings, Recorder};
+use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::sql::{LookupQueries, RowName, StoredTable};
 use gather_keys_core::table::Block;
-use postgres::Row;
 use postgres::fallible_iterator::FallibleIterator;
 
 use super::{AT_ONCE, InDatabase, count_at, failed};
@@ -15,8 +14,10 @@ use crate::Result;
 /// How much of what was found comes here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Most {
-    /// How many rows of each kind of finding.
+    /// How many main rows of each kind of finding.
     pub sampled: usize,
+    /// How many rows of a reference, or keys that several of them hold, of each kind of finding.
+    pub named: usize,
     /// How many keys that no reference row holds, so that their reasons can be found.
     pub unmatched: usize,
     /// How many rows of each reference, whether findings name them or not.
@@ -103,38 +104,76 @@ impl InDatabase {
 
     /// The main rows that a query gives.
     fn main_rows(&mut self, query: &str, queries: &LookupQueries) -> Result<Vec<CountedRow>> {
-        let of_row = |row: &Row| {
-            let first: Option<String> = row.get(3);
-            let first = first.unwrap_or_default();
-            let name = match &queries.rows.name {
-                RowName::Key(header) => format!("{header} {first}"),
-                RowName::Place => format!("row at {first}"),
-                RowName::None => "a row".to_owned(),
-            };
-            let cells = queries.rows.columns.iter().enumerate();
-            let cell = |(at, &column): (usize, &usize)| {
-                let cell: Option<String> = row.get(4 + at);
-                (column, cell.unwrap_or_default())
-            };
-            CountedRow {
-                outcome: row.get(0),
-                miss: row.get(1),
-                rows: count_at(row, 2),
-                row: 0,
-                name: Some(name),
-                cells: cells.map(cell).collect(),
-            }
-        };
         let mut all = Vec::new();
+        self.each_row(query, queries, |row, _| {
+            all.push(row);
+            Ok(())
+        })?;
+        Ok(all)
+    }
+
+    /// Passes the main rows that a query gives on, each with what is in a column after its cells, if there is one.
+    fn each_row(
+        &mut self,
+        query: &str,
+        queries: &LookupQueries,
+        mut take: impl FnMut(CountedRow, Option<&str>) -> Result<()>,
+    ) -> Result<()> {
+        let name_of = |first: &str| match &queries.rows.name {
+            RowName::Key(header) => format!("{header} {first}"),
+            RowName::Place => format!("row at {first}"),
+            RowName::None => "a row".to_owned(),
+        };
         let none: [i32; 0] = [];
         let rows = self.client.query_raw(query, none);
         let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
+        let width = queries.rows.columns.len();
         while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
-            let row = of_row(&row);
-            self.received += row.cells.iter().map(|(_, cell)| cell.len() as u64).sum::<u64>();
-            all.push(row);
+            let cells = queries.rows.columns.iter().enumerate().map(|(at, &column)| {
+                let cell: Option<String> = row.get(4 + at);
+                (column, cell.unwrap_or_default())
+            });
+            let cells: Vec<(usize, String)> = cells.collect();
+            self.received += cells.iter().map(|(_, cell)| cell.len() as u64).sum::<u64>();
+            let name: Option<&str> = row.get(3);
+            let after = if row.len() > 4 + width && row.columns()[4 + width].name() == "key_first" {
+                row.get::<_, Option<&str>>(4 + width)
+            } else {
+                None
+            };
+            let counted = CountedRow {
+                outcome: row.get(0),
+                miss: row.get(1),
+                rows: count_at(&row, 2),
+                row: 0,
+                name: Some(name_of(name.unwrap_or_default())),
+                cells,
+            };
+            take(counted, after.map(name_of).as_deref())?;
         }
-        Ok(all)
+        Ok(())
+    }
+
+    /// Hands the first main rows of each kind of finding of a lookup, by its number, to a recorder, up to `most` of each.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone, and those of the recorder.
+    pub fn record(
+        &mut self,
+        queries: &LookupQueries,
+        (nth, lookup): (usize, &Lookup),
+        most: usize,
+        recorder: &mut dyn Recorder<Error = crate::Error>,
+    ) -> Result<()> {
+        let columns = lookup.columns().into_iter().max().map_or(0, |last| last + 1);
+        let of = (nth, lookup, columns);
+        let mut buffers = ProbeBuffers::default();
+        self.each_row(&queries.rows.listed(most), queries, |row, _| {
+            row.record(of, None, &mut buffers, recorder)
+        })?;
+        self.each_row(&queries.rows.repeated(most), queries, |row, earlier| {
+            row.record(of, Some(earlier.unwrap_or_default()), &mut buffers, recorder)
+        })
     }
 
     /// Passes the rows of a reference that findings name on: the position of each, how often it is asked for, and its cells.
@@ -145,9 +184,9 @@ impl InDatabase {
         mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
     ) -> Result<()> {
         let unused =
-            if has_unused { self.query(&queries.rows.unused(most.sampled))? } else { Vec::new() };
+            if has_unused { self.query(&queries.rows.unused(most.named))? } else { Vec::new() };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
-        let query = queries.rows.reference(most.sampled, &unused, most.rows);
+        let query = queries.rows.reference(most.named, &unused, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
         let mut cells = Vec::new();
         loop {
