@@ -163,8 +163,7 @@ fn the_terminal_is_used_as_it_is() {
     typist.resizes((160, 50));
     typist.sees("1-9 choose  y first  n none  s skip  u undo  / search  ? help  q quit");
     // Ctrl-C ends it as q does, and the terminal is as it was.
-    typist.types("\u{3}");
-    let (status, written) = typist.ends();
+    let (status, written) = typist.ends_by("\u{3}");
     assert_eq!(status, 0);
     assert!(written.contains("\u{1b}[?1049l") && written.contains("\u{1b}[?25h"), "{written}");
     assert!(written.contains("0 questions settled"), "{written}");

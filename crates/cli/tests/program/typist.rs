@@ -156,6 +156,22 @@ impl Typist {
         self.status.is_none()
     }
 
+    /// Types a key that ends the program, and waits for its end. A key that comes at the very moment of another size may wait
+    /// for the next one, so it is typed again after a while.
+    pub(crate) fn ends_by(mut self, key: &str) -> (i32, String) {
+        for _ in 0..3 {
+            self.types(key);
+            let began = Instant::now();
+            while began.elapsed() < Duration::from_secs(2) && self.is_running() {
+                self.read();
+            }
+            if !self.is_running() {
+                break;
+            }
+        }
+        self.ends()
+    }
+
     /// Waits for the end of the program; returns its exit status, and what is written last.
     pub(crate) fn ends(mut self) -> (i32, String) {
         let began = Instant::now();
