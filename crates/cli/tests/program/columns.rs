@@ -15,7 +15,8 @@ fn columns_go_out_as_chosen_with_their_bytes() {
     let ran = scene.run(&format!("enrich harvest.csv {ON_HIVES} {first}")).ended(0);
     assert!(ran.out.contains("B2,\"Fellside\",H-002,\"two buckets:\none open\",Duskveil\n"));
     // Also where some of them come once more.
-    let again = "--take Line --columns 'Batch, Apiary, Hive, Note, Line, Hive as Again, Note as Last' -q";
+    let again =
+        "--take Line --columns 'Batch, Apiary, Hive, Note, Line, Hive as Again, Note as Last' -q";
     let ran = scene.run(&format!("enrich harvest.csv {ON_HIVES} {again}")).ended(0);
     let want = "B2,\"Fellside\",H-002,\"two buckets:\none open\",Duskveil,H-002,\"two buckets:\none open\"\n";
     assert!(ran.out.contains(want), "{}", ran.out);
