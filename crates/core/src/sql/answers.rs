@@ -25,7 +25,7 @@ pub(super) struct Answers {
 }
 
 impl Answers {
-    /// Writes the statements that answer what is asked of a reference.
+    /// Writes the statements for the answers of a reference.
     pub(super) fn write(
         steps: &mut Steps,
         stage: &Stage,
@@ -81,7 +81,7 @@ impl Answers {
         }
     }
 
-    /// The columns of an answer, of a record `a` of what is asked, the row `e` that it comes from, and the decision `d`.
+    /// The columns of an answer, of a record `a` of the keys, the row `e` that it comes from, and the decision `d`.
     fn columns(&self, asking: &Asking<'_>, held: &str, ask: &str) -> Vec<String> {
         let Self { rows, asked, .. } = self;
         let found = asking.found;
@@ -173,7 +173,7 @@ impl Answers {
         );
     }
 
-    /// Finds the rows that may answer each record of what is asked.
+    /// Finds the rows that may answer each key.
     fn write_found(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let Self { nth, rows, asked, .. } = self;
         let found = asking.found;
@@ -259,7 +259,7 @@ impl Answers {
         );
     }
 
-    /// Answers each record of what is asked by itself.
+    /// Answers each key by itself.
     fn write_each(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let Self { nth, rows, asked, .. } = self;
         let rule = asking.found.rule;
@@ -303,7 +303,7 @@ impl Answers {
                 "{} as\nselect {}\nfrom {} a\n    \
                  left join (select distinct {keys}true as is_there from {} e where {}) k on {}\n    \
                  left join (select ask, count(*) as held from pg_temp.found_{nth} group by ask) h on h.ask = a.ask\n    \
-                 left join pg_temp.decided_{nth} d on d.ask = a.ask\n    \
+                 left join pg_temp.decided_{nth} d on d.ask = a.ask{named}\n    \
                  left join pg_temp.found_{nth} e on e.ask = a.ask{named} and {}",
                 self.create,
                 columns.join(",\n    "),

@@ -500,6 +500,8 @@ fn rare_cases_are_the_same_inside() {
         of("a = any(k, s1, s2)", "last", "w, @column, @row, @count", ""),
         of("a = any(k, s1, s2)", "list", "w, v, @column, @row, @count", ""),
         of("a | trim = any(k, s2)", "every", "w, @column", ""),
+        // A row that names an unknown header gets nothing, however many rows have its key.
+        of("b", "list", "{note} as Named, w, v", ""),
         // A value that has no place among others decides nothing.
         of("b", "highest v", "w, v, @status", ""),
         // Blank is blank, and not the same as no value.
