@@ -667,7 +667,7 @@ fn tables_on_many_servers_are_one_table() {
     let call = |main: &str, hives: &str, on: &str, out: &str| {
         format!(
             "enrich {server}#many.{main} --from {server}#many.{hives} --name hives --on '{on}' \
-             --take 'keeper, @status, @count' --in-database -o {server}#many.{out} --report {out}.json --overwrite"
+             --take 'keeper, @status, @count' --in-database -o {server}#many.{out} --report {out}.json --lists {out} --overwrite"
         )
     };
     for on in ["apiary = site, hive = tag", "apiary | fold = site | fold, hive = tag"] {
@@ -682,6 +682,13 @@ fn tables_on_many_servers_are_one_table() {
             (of_hives["outcomes"].clone(), of_hives["reference_findings"].clone())
         };
         assert_eq!(counts("many_out.json"), counts("one_out.json"));
+        // Rows without a name are listed too.
+        let lines = |file: String| scene.read(&file).lines().count();
+        for list in ["repeated", "unmatched", "ambiguous", "blank-key"] {
+            let (many, one) = (format!("many_out/{list}.csv"), format!("one_out/{list}.csv"));
+            let (many, one) = (lines(many), lines(one));
+            assert!(many == one && many > 1, "{list}: {many} and {one}");
+        }
     }
     // What each server is asked for is the counts of its keys.
     let statements = scene.read("many.sql");

@@ -327,6 +327,10 @@ impl Tally {
         if let (Answer::Unmatched(Miss::Key), Some(unmatched)) = (answer, &mut self.unmatched) {
             unmatched.take(lookup, row);
         }
+        let finding = |kind, asked_by| {
+            let name = None;
+            MainFinding { nth, lookup, kind, row, name, answer, asked_by }
+        };
         let tells_matched = recorder.as_ref().is_some_and(|recorder| recorder.wants_matched());
         let is_told = |kind: &Kind| *kind != Kind::Matched || tells_matched;
         for kind in [Some(kind), also].into_iter().flatten().filter(is_told) {
@@ -337,16 +341,7 @@ impl Tally {
                 samples.push(Sample::of(lookup, row, answer));
             }
             if let Some(recorder) = recorder {
-                let asked_by = None;
-                recorder.main_row(&MainFinding {
-                    nth,
-                    lookup,
-                    kind,
-                    row,
-                    name: None,
-                    answer,
-                    asked_by,
-                })?;
+                recorder.main_row(&finding(kind, None))?;
             }
         }
         let asked_by = answer.first().and_then(|first| self.asked_by.get_mut(first.index()));
@@ -354,16 +349,8 @@ impl Tally {
             match *asked_by {
                 0 => *asked_by = row.number(),
                 earlier => {
-                    let (kind, asked_by) = (Kind::Repeated, Some(AskedBy::Row(earlier)));
-                    recorder.main_row(&MainFinding {
-                        nth,
-                        lookup,
-                        kind,
-                        row,
-                        name: None,
-                        answer,
-                        asked_by,
-                    })?;
+                    let asked_by = Some(AskedBy::Row(earlier));
+                    recorder.main_row(&finding(Kind::Repeated, asked_by))?;
                 }
             }
         }

@@ -47,7 +47,7 @@ pub(super) fn is_by_value(stage: &Stage, asking: &Asking<'_>, reference: &[Cell]
 }
 
 impl Asked {
-    /// Writes the statements for what is asked of a reference.
+    /// Writes the statements for the keys that are asked of a reference.
     pub(super) fn write(
         steps: &mut Steps,
         stage: &Stage,

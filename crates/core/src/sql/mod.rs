@@ -83,7 +83,7 @@ pub struct StoredColumn {
     pub declared: String,
 }
 
-/// A reference, and what is asked of it.
+/// A reference, and how it is asked.
 #[derive(Debug)]
 pub struct Asking<'a> {
     /// Its name in messages.
@@ -199,7 +199,7 @@ impl Steps {
 }
 
 impl Script {
-    /// The statements of an enrichment: the main table, what is asked of each reference in order, and the columns of the
+    /// The statements of an enrichment: the main table, the references in order, and the columns of the
     /// output. Matches by position have no meaning here and are not to be among them.
     ///
     /// With `shared`, the beginning of a name that no table of the database has, the answers are in tables that the server's

@@ -40,7 +40,7 @@ pub(super) const MALFORMED: u8 = 2;
 pub(super) const UNKNOWN: u8 = 3;
 
 impl Reading {
-    /// What is read of the cells that a query gives, each once, as texts. They are of these columns of a row.
+    /// What is read of the cells that a query gives, each once, as texts. They are of the given columns of a row.
     pub(super) fn new(
         table: String,
         query: String,
@@ -104,7 +104,7 @@ pub struct Reader<'r> {
 }
 
 impl Reader<'_> {
-    /// Reads the cells of a row, and hands each result to `take`: a text, or `None` for null.
+    /// Reads the cells of a row, and gives each result to `take`: a text, or `None` for null.
     pub fn read(&mut self, cells: &[String], mut take: impl FnMut(Option<&str>)) {
         let Reading { columns, blanks, what, .. } = self.reading;
         let cell = |column: usize| {

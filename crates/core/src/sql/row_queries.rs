@@ -109,7 +109,7 @@ impl RowQueries {
     }
 }
 
-/// The order of records `a` of what is asked: by the first row, then by the cells.
+/// The order of records `a` of the keys that are asked for: by the first row, then by the cells.
 fn order(answers: &Answers) -> String {
     format!("a.first{}", each(1..=answers.asked.columns.len(), |at| format!(", a.c{at}")))
 }
@@ -122,36 +122,32 @@ fn listed(stage: &Stage, answers: &Answers) -> (String, String) {
     let ours = joined(asked.found_by.iter().cloned(), ", ");
     let theirs = joined((1..=asked.columns.len()).map(|at| format!("a.c{at}")), ", ");
     let (source, name) = (stage.source(asked.is_chained), stage.name());
-    let rows = |answers: &str, more: &str, of: &str| {
+    let rows = |answers: &str, more: &str| {
         format!(
-            "select a.status, a.miss, 1::bigint, {name} as name{cells}{more} from {source}\n    \
-             join ({answers}) a on row({ours})::text = row({theirs})::text{of}"
+            "select a.status, a.miss, 1::bigint, ({name})::text as name{cells}{more} from {source}\n    \
+             join ({answers}) a on row({ours})::text = row({theirs})::text"
         )
     };
+    let number = |columns: &str| {
+        let partition = if columns.is_empty() { "" } else { "partition by " };
+        format!("row_number() over ({partition}{columns} order by {name}) as at")
+    };
     let in_trouble = format!("select * from {table} where nth = 1 and status <> 'matched'");
+    let by_kind = number("a.status, a.miss = 'header'");
     let listed = format!(
         "select * from (\n    {}\n) l where at <= {MOST} order by name",
-        rows(
-            &in_trouble,
-            &format!(
-                ", row_number() over (partition by a.status, a.miss = 'header' order by {name}) as at"
-            ),
-            ""
-        )
+        rows(&in_trouble, &format!(", {by_kind}"))
     );
     let keys = joined(answers.keys(""), ", ");
     let window = if keys.is_empty() { String::new() } else { format!("partition by {keys}") };
     let shared = format!(
-        "select *, sum(rows) over ({window}) as of_key, min(first) over ({window}) as key_first from {table} \
-         where nth = 1 and status in {ANSWERED}"
+        "select * from (select *, sum(rows) over ({window}) as of_key, min(first) over ({window}) as key_first \
+         from {table} where nth = 1 and status in {ANSWERED}) k where of_key > 1"
     );
+    let by_key = number(&joined(answers.keys("a"), ", "));
     let repeated = format!(
-        "{} order by name limit {MOST}",
-        rows(
-            &shared,
-            ", a.key_first::text",
-            &format!("\nwhere a.of_key > 1 and {name} <> a.key_first::text")
-        )
+        "select * from (\n    {}\n) l where at > 1 order by name limit {MOST}",
+        rows(&shared, &format!(", a.key_first::text, {by_key}"))
     );
     (listed, repeated)
 }

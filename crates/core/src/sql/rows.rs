@@ -264,7 +264,7 @@ impl Rows {
         );
     }
 
-    /// A text that is the same for records which give the same cells: those that every main row takes, and `named` ones.
+    /// A text that is the same for records which give the same cells: the ones that every main row takes, and `named` ones.
     pub(super) fn signature(&self, asking: &Asking<'_>, named: &[String]) -> String {
         let count = if named.is_empty() { self.taken.len() } else { asking.found.taken.always };
         let mut texts: Vec<String> = self.taken[..count].iter().map(Cell::text).collect();

@@ -18,8 +18,8 @@ pub(super) struct Stage {
     /// How many columns the main table has.
     own: usize,
     row_name: RowName,
-    /// The name of the first row of several.
-    first: String,
+    /// The name of a row; null where it has none.
+    name: String,
     /// Whether a cell is another than the main table's own.
     changed: Vec<bool>,
     joins: String,
@@ -37,11 +37,11 @@ impl Stage {
     /// The main table as it is.
     pub(super) fn of(main: &StoredTable) -> Self {
         let cells = cells_of(main, "m");
-        let (row_name, first) = match (&main.key[..], main.place) {
+        let (row_name, name) = match (&main.key[..], main.place) {
             (&[key], _) if cells[key].value.has_least() => {
-                (RowName::Key(main.headers.address(key)), format!("min({})", cells[key].sql))
+                (RowName::Key(main.headers.address(key)), cells[key].sql.clone())
             }
-            (_, Some(place)) => (RowName::Place, format!("min(m.{place})")),
+            (_, Some(place)) => (RowName::Place, format!("m.{place}")),
             (_, None) => (RowName::None, "null::text".to_owned()),
         };
         Self {
@@ -50,7 +50,7 @@ impl Stage {
             own: cells.len(),
             cells,
             row_name,
-            first,
+            name,
             joins: String::new(),
             keeps: Vec::new(),
             firsts: Vec::new(),
@@ -75,14 +75,17 @@ impl Stage {
     }
 
     /// The expression for the name of the first row of several.
-    pub(super) fn first(&self) -> &str {
-        &self.first
+    pub(super) fn first(&self) -> String {
+        match self.row_name {
+            // Without an aggregate, so that another server can do the rest.
+            RowName::None => self.name.clone(),
+            RowName::Key(_) | RowName::Place => format!("min({})", self.name),
+        }
     }
 
-    /// The expression for the name of a row, as text; null where it has none.
-    pub(super) fn name(&self) -> String {
-        let of_one = self.first.strip_prefix("min(").and_then(|name| name.strip_suffix(')'));
-        of_one.map_or_else(|| "null::text".to_owned(), |name| format!("({name})::text"))
+    /// The expression for the name of a row; null where it has none.
+    pub(super) fn name(&self) -> &str {
+        &self.name
     }
 
     /// What that name is.

@@ -127,31 +127,13 @@ impl ServerWriter {
     /// [`Error::Server`] when the server can't be reached or refuses, or no table is named.
     pub fn begin(address: &ServerAddress, overwrite: bool) -> Result<Self> {
         let name = address.to_string();
-        let Some(asked) = address.table() else {
-            let (said, fix) = ("no table is named".to_owned(), "name one, such as #enriched");
-            return Err(Error::Server { name, said, fix });
-        };
+        named(address)?;
         let mut client = address.connect()?;
         let failed = |error: postgres::Error| refused(&name, &error);
         // The wait for a lock on the replaced table is limited.
         let begin = "set datestyle = iso; set timezone = utc; set lock_timeout = '30s'; begin";
         client.batch_execute(begin).map_err(failed)?;
-        let (schema, table) = match asked.split_once('.') {
-            Some((schema, table)) => (schema.to_owned(), table.to_owned()),
-            None => {
-                let row = client.query_one("select current_schema()::text", &[]).map_err(failed)?;
-                let schema: Option<String> = row.get(0);
-                (schema.unwrap_or_else(|| "public".to_owned()), asked.to_owned())
-            }
-        };
-        too_long(&name, &table)?;
-        let there = There::find(&mut client, &schema, &table).map_err(failed)?;
-        if let Some(there) = &there
-            && (!overwrite || there.is_view)
-        {
-            let (name, is_view) = (address.database(), there.is_view);
-            return Err(Error::TableExists { name, table, is_view });
-        }
+        let (schema, table, there) = target_of(&mut client, address, overwrite)?;
         let declared = Vec::new();
         let spool = Some(Spool::new(&name, Vec::new()));
         Ok(Self { name, schema, table, client, there, declared, spool })
@@ -365,6 +347,50 @@ impl ServerWriter {
 pub(super) fn refused(name: &str, error: &postgres::Error) -> Error {
     let fix = "check that the user may make the table, or name another";
     Error::Server { name: name.to_owned(), said: reported(error), fix }
+}
+
+/// The table that an address names.
+///
+/// # Errors
+/// [`Error::Server`] when it names none.
+fn named(address: &ServerAddress) -> Result<&str> {
+    address.table().ok_or_else(|| Error::Server {
+        name: address.to_string(),
+        said: "no table is named".to_owned(),
+        fix: "name one, such as #enriched",
+    })
+}
+
+/// The schema and the name of the table that an address names to be written, and what is there under the name. A table of
+/// the name is replaced only with `overwrite`.
+///
+/// # Errors
+/// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Server`] when the server
+/// refuses, or no table is named.
+pub(super) fn target_of(
+    client: &mut Client,
+    address: &ServerAddress,
+    overwrite: bool,
+) -> Result<(String, String, Option<There>)> {
+    let name = address.to_string();
+    let failed = |error: postgres::Error| refused(&name, &error);
+    let (schema, table) = match named(address)?.split_once('.') {
+        Some((schema, table)) => (schema.to_owned(), table.to_owned()),
+        None => {
+            let row = client.query_one("select current_schema()::text", &[]).map_err(failed)?;
+            let schema: Option<String> = row.get(0);
+            (schema.unwrap_or_else(|| "public".to_owned()), named(address)?.to_owned())
+        }
+    };
+    too_long(&name, &table)?;
+    let there = There::find(client, &schema, &table).map_err(failed)?;
+    if let Some(there) = &there
+        && (!overwrite || there.is_view)
+    {
+        let (name, is_view) = (address.database(), there.is_view);
+        return Err(Error::TableExists { name, table, is_view });
+    }
+    Ok((schema, table, there))
 }
 
 pub(super) fn too_long(name: &str, what: &str) -> Result<()> {

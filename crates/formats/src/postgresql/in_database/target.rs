@@ -4,7 +4,7 @@ use gather_keys_core::sql::{OutputColumn, Script, StoredTable};
 
 use super::{InDatabase, Target, count_at, failed};
 use crate::postgresql::reader::chosen;
-use crate::postgresql::writer::{There, too_long};
+use crate::postgresql::writer::{target_of, too_long};
 use crate::postgresql::{ServerAddress, quoted};
 use crate::{Error, Result};
 
@@ -15,27 +15,7 @@ impl InDatabase {
     /// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Server`].
     pub fn set_target(&mut self, address: &ServerAddress, overwrite: bool) -> Result<()> {
         let name = address.to_string();
-        let Some(asked) = address.table() else {
-            let (said, fix) = ("no table is named".to_owned(), "name one, such as #enriched");
-            return Err(Error::Server { name, said, fix });
-        };
-        let (schema, table) = match asked.split_once('.') {
-            Some((schema, table)) => (schema.to_owned(), table.to_owned()),
-            None => {
-                let row = self.client.query_one("select current_schema()::text", &[]);
-                let schema: Option<String> = row.map_err(|error| failed(&name, &error))?.get(0);
-                (schema.unwrap_or_else(|| "public".to_owned()), asked.to_owned())
-            }
-        };
-        too_long(&name, &table)?;
-        let there = There::find(&mut self.client, &schema, &table);
-        let there = there.map_err(|error| failed(&name, &error))?;
-        if let Some(there) = &there
-            && (!overwrite || there.is_view)
-        {
-            let (name, is_view) = (address.database(), there.is_view);
-            return Err(Error::TableExists { name, table, is_view });
-        }
+        let (schema, table, there) = target_of(&mut self.client, address, overwrite)?;
         self.target = Some(Target { name, schema, table, there });
         Ok(())
     }
