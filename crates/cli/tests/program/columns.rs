@@ -20,6 +20,12 @@ fn columns_go_out_as_chosen_with_their_bytes() {
     let ran = scene.run(&format!("enrich harvest.csv {ON_HIVES} {again}")).ended(0);
     let want = "B2,\"Fellside\",H-002,\"two buckets:\none open\",Duskveil,H-002,\"two buckets:\none open\"\n";
     assert!(ran.out.contains(want), "{}", ran.out);
+    let run_again =
+        "--take Line --columns 'Batch,Apiary,Hive,Note,Apiary as A,Hive as H,Note as N' -q";
+    let ran = scene.run(&format!("enrich harvest.csv {ON_HIVES} {run_again}")).ended(0);
+    let row = "B2,\"Fellside\",H-002,\"two buckets:\none open\"";
+    let want = format!("{row},{}\n", row.strip_prefix("B2,").unwrap());
+    assert!(ran.out.contains(&want), "{}", ran.out);
     let ran = scene.run(&format!("enrich harvest.csv {ON_HIVES} --take Line --columns Line -q"));
     assert_eq!(
         ran.ended(0).out,

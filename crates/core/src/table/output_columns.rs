@@ -173,39 +173,35 @@ impl OutputColumns {
         ascending(&own.collect::<Vec<_>>())
     }
 
-    /// The columns as runs: those of the main table that follow each other there as well, and single ones of all others.
+    /// The columns that are written one by one, as runs: those of the main table that follow each other there as well,
+    /// and single ones of all others. Where the output [begins with the main table's columns](Self::begins_with_main),
+    /// a row's own bytes are written first, and these are only the columns after them.
     pub fn runs(&self) -> Vec<Run> {
-        runs_of(&self.cells)
+        let first = if self.begins_with_main() { self.own() } else { 0 };
+        let mut runs: Vec<Run> = Vec::new();
+        for &cell in &self.cells[first..] {
+            match (cell, runs.last_mut()) {
+                (OutputCell::Own(column), Some(Run::Own { last, .. })) if *last + 1 == column => {
+                    *last = column;
+                }
+                (OutputCell::Own(column), _) => runs.push(Run::Own { first: column, last: column }),
+                (OutputCell::Over { column, place }, _) => runs.push(Run::Over { column, place }),
+                (OutputCell::Added(place), _) => runs.push(Run::Added(place)),
+            }
+        }
+        runs
     }
 
-    /// The main table's columns at the ends of runs, ascending: where a row's own bytes are taken over, no other cell of
-    /// it is looked at. Where the output begins with the main table's columns, only of the ones that come again after these.
+    /// The main table's columns at the ends of [runs](Self::runs), ascending: where a row's own bytes are taken over, no
+    /// other cell of it is looked at.
     pub fn ends_of_runs(&self) -> Vec<usize> {
-        let is_whole = self.begins_with_main();
-        let columns = if is_whole { &self.cells[self.own()..] } else { &self.cells[..] };
-        let ends = runs_of(columns).into_iter().flat_map(|run| match run {
+        let ends = self.runs().into_iter().flat_map(|run| match run {
             Run::Own { first, last } => vec![first, last],
             Run::Over { column, .. } => vec![column],
             Run::Added(_) => Vec::new(),
         });
         ascending(&ends.collect::<Vec<_>>())
     }
-}
-
-/// Columns as runs.
-fn runs_of(cells: &[OutputCell]) -> Vec<Run> {
-    let mut runs: Vec<Run> = Vec::new();
-    for &cell in cells {
-        match (cell, runs.last_mut()) {
-            (OutputCell::Own(column), Some(Run::Own { last, .. })) if *last + 1 == column => {
-                *last = column;
-            }
-            (OutputCell::Own(column), _) => runs.push(Run::Own { first: column, last: column }),
-            (OutputCell::Over { column, place }, _) => runs.push(Run::Over { column, place }),
-            (OutputCell::Added(place), _) => runs.push(Run::Added(place)),
-        }
-    }
-    runs
 }
 
 impl From<&Headers> for OutputColumns {

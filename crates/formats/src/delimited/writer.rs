@@ -4,8 +4,8 @@ use std::io::Write;
 use std::ops::Range;
 
 use gather_keys_core::table::{
-    Block, CellKind, OutputCell, OutputColumns, OwnCells, PassThrough, RawColumns, RawForm, RawRow,
-    Renderer, Run, Sink,
+    Block, CellKind, OutputColumns, OwnCells, PassThrough, RawColumns, RawForm, RawRow, Renderer,
+    Run, Sink,
 };
 use wide::u8x16;
 
@@ -93,7 +93,8 @@ impl<W: Write> Sink for Writer<W> {
         TextRenderer {
             delimiter,
             line_end: self.line_end().to_vec(),
-            runs: (!columns.begins_with_main()).then(|| columns.runs()),
+            is_whole: columns.begins_with_main(),
+            runs: columns.runs(),
             columns: columns.clone(),
             raw_form,
             guards,
@@ -133,8 +134,10 @@ pub struct TextRenderer {
     /// The line end of rows without one of their own.
     pub(super) line_end: Vec<u8>,
     columns: OutputColumns,
-    /// The columns as they are written together; `None` where a row is written as it came, before what is added to it.
-    runs: Option<Vec<Run>>,
+    /// Whether a row is written as it came, before all else.
+    is_whole: bool,
+    /// The columns as they are written together, after such a row.
+    runs: Vec<Run>,
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
     pub(super) guards: bool,
@@ -257,27 +260,12 @@ impl TextRenderer {
         }
     }
 
-    /// Appends what follows a row of the main table, cell by cell.
+    /// Appends what follows a row of the main table, run by run.
     fn push_behind(&self, main: (&Block, usize), added: (&Block, usize), bytes: &mut Vec<u8>) {
         let own = self.own_bytes(main.0, main.1).map(|(own, _)| own);
-        for &cell in &self.columns.cells()[self.columns.own()..] {
+        for &run in &self.runs {
             bytes.push(self.delimiter);
-            match cell {
-                OutputCell::Added(place) => {
-                    self.push_foreign(
-                        bytes,
-                        added.0.cell(added.1, place),
-                        added.0.kind(added.1, place),
-                    );
-                }
-                OutputCell::Own(column) => {
-                    let run = Run::Own { first: column, last: column };
-                    self.push_run(run, main, added, own, bytes);
-                }
-                OutputCell::Over { column, place } => {
-                    self.push_run(Run::Over { column, place }, main, added, own, bytes);
-                }
-            }
+            self.push_run(run, main, added, own, bytes);
         }
     }
 }
@@ -320,8 +308,8 @@ impl Renderer for TextRenderer {
     type Rendered = Vec<u8>;
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
-        if let Some(runs) = &self.runs {
-            return self.render_runs(runs, (main, rows), added, bytes);
+        if !self.is_whole {
+            return self.render_runs(&self.runs, (main, rows), added, bytes);
         }
         bytes.clear();
         // The size of most blocks: growing to it step by step would fragment memory.
