@@ -22,14 +22,15 @@ pub(crate) fn place(row: u64, line: u64) -> String {
     }
 }
 
-/// A main row for the eye, by its name where it has one.
-pub(crate) fn main_place(name: Option<&str>, row: u64, line: u64) -> String {
+/// A row for the eye, by its name where it has one.
+pub(crate) fn named_place(name: Option<&str>, row: u64, line: u64) -> String {
     name.map_or_else(|| place(row, line), str::to_owned)
 }
 
 /// A row of a reference for the eye, with its table when there are several.
 pub(crate) fn reference_place(reference: &Reference, row: RowId) -> String {
-    let place = place(reference.number(row), reference.line(row));
+    let named = reference.name_of(row);
+    let place = named_place(named, reference.number(row), reference.line(row));
     match reference.table(row) {
         Some(table) => format!("{table} {place}"),
         None => place,
@@ -42,6 +43,10 @@ pub(crate) fn rows(reference: &Reference, rows: &[RowId]) -> String {
     let shown = &rows[..rows.len().min(SHOWN)];
     let by_table = shown.chunk_by(|&a, &b| reference.table(a) == reference.table(b));
     let reported = by_table.map(|rows| {
+        let names: Vec<&str> = rows.iter().filter_map(|&row| reference.name_of(row)).collect();
+        if !names.is_empty() {
+            return names.join(", ");
+        }
         let numbers: Vec<String> = rows.iter().map(|&row| number(reference.number(row))).collect();
         let table = reference.table(rows[0]).map_or(String::new(), |table| format!("{table} "));
         let plural = if rows.len() == 1 { "" } else { "s" };

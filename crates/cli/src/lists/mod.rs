@@ -162,7 +162,12 @@ impl Lists {
 
     fn begin_reference(&mut self, reference: &Reference, row: RowId) {
         let table = reference.table(row).unwrap_or(reference.headers().table());
-        self.begin_row(reference.name(), table, reference.number(row), reference.line(row));
+        match reference.name_of(row) {
+            Some(name) => self.begin_named(reference.name(), table, name),
+            None => {
+                self.begin_row(reference.name(), table, reference.number(row), reference.line(row));
+            }
+        }
     }
 
     fn write(&mut self, kind: Kind) -> Result<(), Error> {
@@ -326,13 +331,7 @@ impl Recorder for Lists {
         let (name, by) = match by {
             ChangedBy::Lookup { lookup, row, .. } => {
                 let reference = lookup.reference();
-                let row = row.map_or_else(
-                    || "several".to_owned(),
-                    |row| match reference.table(row) {
-                        Some(table) => format!("{table} {}", reference.number(row)),
-                        None => reference.number(row).to_string(),
-                    },
-                );
+                let row = row.map_or_else(|| "several".to_owned(), |row| told_row(reference, row));
                 (reference.name(), row)
             }
             ChangedBy::Correction(row) => ("corrections", row.to_string()),
@@ -363,17 +362,24 @@ fn reason(lookup: &Lookup, row: Row<'_>, answer: Answer) -> [String; 2] {
     }
 }
 
+/// A row of a reference: its name or number, with its table when there are several.
+fn told_row(reference: &Reference, row: RowId) -> String {
+    let number = reference.number(row);
+    match (reference.name_of(row), reference.table(row)) {
+        (Some(name), _) => name.to_owned(),
+        (None, Some(table)) => format!("{table} {number}"),
+        (None, None) => number.to_string(),
+    }
+}
+
 /// The rows, or cells, that hold a key: `11; 110`, `3 in 250 g; 9 in 1 kg`.
 fn told_holders(reference: &Reference, entries: &[EntryId]) -> String {
     let reported = entries.iter().map(|&entry| {
         let row = reference.row(entry);
-        let number = match reference.table(row) {
-            Some(table) => format!("{table} {}", reference.number(row)),
-            None => reference.number(row).to_string(),
-        };
+        let row = told_row(reference, row);
         match reference.column(entry) {
-            Some(column) => format!("{number} in {}", reference.headers().address(column)),
-            None => number,
+            Some(column) => format!("{row} in {}", reference.headers().address(column)),
+            None => row,
         }
     });
     reported.collect::<Vec<_>>().join("; ")

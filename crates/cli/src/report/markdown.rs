@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use gather_keys_core::report::{ReferenceTold, Report};
 
-use super::row_of;
+use super::{row_of, rows_of};
 use crate::summary::{bounds, effect, unlike};
 use crate::wording::{self, counted, joined, number, share};
 
@@ -186,10 +186,9 @@ fn keys_and_rows(text: &mut String, reported: &ReferenceTold) {
     if !reported.shared_keys.is_empty() {
         let _ = writeln!(text, "\n### Keys on several rows");
         let shared = reported.shared_keys.iter().map(|key| {
-            let rows: Vec<String> = key.rows.iter().map(|&row| number(row)).collect();
             let mut shown = vec![key.kind.clone()];
             shown.extend(in_columns(&key.key, theirs));
-            shown.push(rows.join(", "));
+            shown.push(plain(&rows_of(key)));
             shown
         });
         table(text, &around(&["kind"], theirs, &["rows"]), shared);
@@ -198,7 +197,8 @@ fn keys_and_rows(text: &mut String, reported: &ReferenceTold) {
         let _ = writeln!(text, "\n### Rows that nothing asked for");
         let unused = reported.unused.iter().map(|row| {
             let table = row.table.as_ref().map_or(String::new(), |table| plain(table) + " ");
-            let mut shown = vec![format!("{table}{}", number(row.row))];
+            let name = plain(&row_of(row.name.as_deref(), row.row));
+            let mut shown = vec![format!("{table}{name}")];
             shown.extend(in_columns(&row.key, theirs));
             shown.push(plain(&row.more));
             shown

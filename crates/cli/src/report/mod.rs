@@ -7,7 +7,7 @@ use std::io::Write;
 use std::path::Path;
 
 use gather_keys_core::findings::GateResult;
-use gather_keys_core::report::{Document, Gathering, LISTED, Report};
+use gather_keys_core::report::{Document, Gathering, LISTED, Report, SharedTold};
 use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{WholeFile, without_passwords};
 
@@ -88,6 +88,14 @@ pub(crate) fn command() -> String {
 /// A main row for the eye, by its name or its number.
 fn row_of(name: Option<&str>, row: u64) -> String {
     name.map_or_else(|| number(row), str::to_owned)
+}
+
+/// The rows of a key, by their names or numbers.
+fn rows_of(key: &SharedTold) -> String {
+    match &key.names[..] {
+        [] => key.rows.iter().map(|&row| number(row)).collect::<Vec<_>>().join(", "),
+        names => names.join(", "),
+    }
 }
 
 /// Cells in this many columns; the last one has all that are left.

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use gather_keys_core::findings::Kind;
-use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report, UnmatchedTold};
+use gather_keys_core::report::{FixTold, LISTED, ReferenceTold, Report, SharedTold, UnmatchedTold};
 
 use crate::summary::{as_written, bounds, effect, unlike};
 use crate::wording::{self, counted, joined, number, share};
@@ -149,8 +149,8 @@ impl Page<'_> {
         super::row_of(name.as_deref(), *row)
     }
 
-    fn numbers(&self, rows: &[u64]) -> String {
-        rows.iter().map(|&row| number(row)).collect::<Vec<_>>().join(", ")
+    fn rows_of(&self, key: &SharedTold) -> String {
+        super::rows_of(key)
     }
 
     /// A cell with characters that can't be seen made visible, and no longer than a person reads.

@@ -12,7 +12,7 @@ use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
 use gather_keys_core::report::{Document, LISTED, Report};
 use gather_keys_core::sql::{Asking, Script, StoredTable};
 use gather_keys_formats::commit::{Finished, commit};
-use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
+use gather_keys_formats::postgresql::{Crossing, InDatabase, Most, ServerAddress};
 use gather_keys_formats::workbook::Edited;
 use gather_keys_formats::{Address, Error as FormatError, Untapped, WholeFile};
 
@@ -30,7 +30,7 @@ use crate::signals::{cancel_with, let_end};
 use crate::summary::{self, Summary};
 use crate::targets::{self, written};
 use crate::typed::{Asked, as_plan_at, as_report_has_it};
-use crate::wording::{joined, number};
+use crate::wording::{counted, joined, number};
 
 /// How many rows of a reference come here, so that reasons can be sought among them.
 const ROWS: usize = 100_000;
@@ -234,8 +234,24 @@ impl Found {
                 number(received),
                 number(sent)
             ));
+            said.extend(database.crossing().map(crossed));
         }
         said
+    }
+}
+
+/// What other servers sent to the one of the run, and what they did themselves.
+fn crossed(crossing: &Crossing) -> String {
+    let joins: Vec<String> = crossing.joined.iter().map(|tables| tables.join(" with ")).collect();
+    let rows = counted(crossing.rows, "row");
+    match &joins[..] {
+        [] => format!(
+            "For the answers and the output {rows} came from other servers, which joined no tables."
+        ),
+        joins => format!(
+            "For the answers and the output {rows} came from other servers, which joined {}.",
+            joined(joins, "and")
+        ),
     }
 }
 
@@ -262,6 +278,11 @@ fn find(
     let shared = database.shared_name()?;
     let script = Script::new(main, &asking, &builder.output_columns(), shared.as_deref());
     drop(asking);
+    let is_divided = |table: &StoredTable| !table.parts.is_empty();
+    let are_divided = is_divided(main) || references.iter().any(|one| is_divided(&one.table));
+    if call.messages.verbose && are_divided {
+        database.count_crossing();
+    }
     let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
     database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
     let notes = summary::notes(builder.notes());

@@ -12,7 +12,7 @@ use super::advice::{ABOUT_ALIASES, ABOUT_KEY, Advice};
 use super::reasons::reasons;
 use super::{SHOWN, Summary, paragraph};
 use crate::lines::Lines;
-use crate::places::{self, labelled, main_place, reference_place, unread};
+use crate::places::{self, labelled, named_place, reference_place, unread};
 use crate::terminal::{GOOD, PLAIN, STRONG, Style, TROUBLE};
 use crate::wording::{self, counted, number};
 
@@ -256,7 +256,7 @@ impl Summary<'_> {
     /// A main row in trouble.
     fn sample(&self, lookup: &Lookup, kind: Kind, sample: &Sample, room: usize) -> String {
         let reference = lookup.reference();
-        let place = main_place(sample.name.as_deref(), sample.row, sample.line);
+        let place = named_place(sample.name.as_deref(), sample.row, sample.line);
         let key = sample.key.iter().map(String::as_str);
         if let Some(unreadable) = &sample.unreadable {
             return unread(&place, self.enrichment.headers(), unreadable, room);
@@ -267,7 +267,8 @@ impl Summary<'_> {
             ([], Some(range)) => format!(" (near {range})"),
             (entries, _) => {
                 let places = places::entries(reference, entries);
-                let joint = if places.starts_with("rows") { "in " } else { "" };
+                let is_named = reference.name_of(reference.row(entries[0])).is_some();
+                let joint = if is_named || places.starts_with("rows") { "in " } else { "" };
                 format!(" ({joint}{places})")
             }
         };

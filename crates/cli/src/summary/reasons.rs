@@ -9,7 +9,7 @@ use gather_keys_core::report::BoundTold;
 
 use super::Summary;
 use super::lookup::indented;
-use crate::places::{labelled, main_place};
+use crate::places::{labelled, named_place};
 use crate::wording::{self, counted, number};
 
 /// How many reasons are reported.
@@ -39,7 +39,7 @@ pub(super) fn reasons(
         let near = explained
             .nearest
             .map_or(String::new(), |entry| format!(" (near {})", held(lookup, entry, room)));
-        let place = main_place(key.name.as_deref(), key.row, key.line);
+        let place = named_place(key.name.as_deref(), key.row, key.line);
         let sample = labelled(&place, key.read(), &near, room);
         for line in sample.split('\n') {
             let _ = writeln!(text, "{indent}{line}");

@@ -26,7 +26,7 @@ mod store;
 pub use crate::hashing::Seed;
 pub use answer::{Answer, Miss};
 pub(crate) use build::SPARE_ROWS;
-pub use build::{Overflow, ReferenceBuilder};
+pub use build::{Overflow, ReferenceBuilder, SomeRows};
 pub use group::Group;
 pub use ids::{EntryId, RowId};
 pub(crate) use index::RangeMatch;

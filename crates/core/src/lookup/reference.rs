@@ -200,6 +200,11 @@ impl Reference {
         self.tables.number(row)
     }
 
+    /// The name of a row that has no number of its own: its key or its place in a database.
+    pub fn name_of(&self, row: RowId) -> Option<&str> {
+        self.tables.names.get(row.index()).map(String::as_str)
+    }
+
     /// The line of the file on which a row begins, from 1.
     pub fn line(&self, row: RowId) -> u64 {
         self.tables.line(row)

@@ -276,13 +276,17 @@ fn main_row(reference: &Reference, kind: Kind, sample: &Sample) -> RowTold {
         _ if sample.candidates.is_empty() => String::new(),
         _ => {
             let rows = sample.candidates.iter().map(|&entry| {
-                let number = reference.number(reference.row(entry));
+                let row = reference.row(entry);
+                let name = reference.name_of(row).map(str::to_owned);
+                let name = name.unwrap_or_else(|| reference.number(row).to_string());
                 match reference.column(entry) {
-                    Some(column) => format!("{number} in {}", reference.headers().address(column)),
-                    None => number.to_string(),
+                    Some(column) => format!("{name} in {}", reference.headers().address(column)),
+                    None => name,
                 }
             });
-            format!("rows {}", rows.collect::<Vec<_>>().join(", "))
+            let rows = rows.collect::<Vec<_>>().join(", ");
+            let first = reference.row(sample.candidates[0]);
+            if reference.name_of(first).is_some() { rows } else { format!("rows {rows}") }
         }
     };
     RowTold {
@@ -303,6 +307,12 @@ fn shared(reference: &Reference, group: &crate::lookup::Group) -> SharedTold {
         key: held(reference, group.entries[0]),
         collapsed: group.collapsed,
         rows: group.rows.iter().map(|&row| reference.number(row)).collect(),
+        names: group
+            .rows
+            .iter()
+            .filter_map(|&row| reference.name_of(row))
+            .map(str::to_owned)
+            .collect(),
     }
 }
 
@@ -311,7 +321,7 @@ fn unused(reference: &Reference, row: RowId) -> RowTold {
         kind: Kind::Unused.label().to_owned(),
         table: reference.table(row).map(str::to_owned),
         row: reference.number(row),
-        name: None,
+        name: reference.name_of(row).map(str::to_owned),
         line: reference.line(row),
         key: reference.row_as_read(row).into_iter().map(str::to_owned).collect(),
         more: reference.range_as_read(row).unwrap_or_default(),

@@ -273,6 +273,9 @@ pub struct SharedTold {
     pub collapsed: bool,
     /// The rows, from 1.
     pub rows: Vec<u64>,
+    /// Their names, by the primary key inside a database; they have no numbers then.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub names: Vec<String>,
 }
 
 /// An alias, and what became of it.

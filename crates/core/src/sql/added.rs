@@ -13,6 +13,10 @@ use crate::plan::{Mark, Replace};
 pub(super) struct AddedCells<'a> {
     asking: &'a Asking<'a>,
     answers: &'a Answers,
+    /// The status of a row, whether it has an answer, and how many rows hold its key.
+    status: String,
+    has_answer: String,
+    held: String,
     /// The name of the answer in statements.
     alias: String,
     /// The taken cells of the answer.
@@ -26,27 +30,25 @@ pub(super) fn is_change(written: &str) -> String {
 
 impl<'a> AddedCells<'a> {
     pub(super) fn of(asking: &'a Asking<'a>, answers: &'a Answers) -> Self {
-        let alias = format!("a{}", answers.nth);
-        let taken = answers.rows.taken.iter().enumerate();
-        let cells = taken
-            .map(|(nth, cell)| Cell { sql: format!("{alias}.cell{}", nth + 1), ..cell.clone() })
-            .collect();
-        Self { asking, answers, alias, cells }
-    }
-
-    /// The name of the answer in statements.
-    pub(super) fn alias(&self) -> &str {
-        &self.alias
+        let alias = answers.alias();
+        let status = answers.status();
+        let (matched, chosen) = (Kind::Matched.label(), Kind::Chosen.label());
+        let has_answer = match answers.found_in_place() {
+            Some(found) => found,
+            None => format!("{status} in ('{matched}', '{chosen}')"),
+        };
+        let (held, cells) = (answers.held(), answers.cells());
+        Self { asking, answers, status, has_answer, held, alias, cells }
     }
 
     /// What became of a row; one without an answer has a blank key.
     pub(super) fn status(&self) -> String {
-        format!("coalesce({}.status, '{}')", self.alias, Kind::BlankKey.label())
+        self.status.clone()
     }
 
     /// Whether a row has an answer.
     fn has_answer(&self) -> String {
-        format!("{} in ('{}', '{}')", self.status(), Kind::Matched.label(), Kind::Chosen.label())
+        self.has_answer.clone()
     }
 
     /// A taken cell, by its place.
@@ -131,7 +133,7 @@ impl<'a> AddedCells<'a> {
         let is_list = found.rule == Rule::List;
         match mark {
             Mark::Status => Cell::of_text(self.told_status(written)),
-            Mark::Count => number(format!("{alias}.held")),
+            Mark::Count => number(self.held.clone()),
             Mark::Key => Cell::of_text(format!("nullif({alias}.key_text, '')")),
             Mark::Row if is_list => Cell::of_text(format!(
                 "coalesce({alias}.row::text, case when {has_answer} then {alias}.row_list end)"

@@ -8,6 +8,7 @@ use super::rows::Rows;
 use super::stage::Stage;
 use super::words::{each, joined};
 use super::{Asking, Steps, cells_of};
+use crate::findings::Kind;
 use crate::lookup::{RangeMatch, Rule};
 use crate::plan::Reach;
 
@@ -34,16 +35,26 @@ impl Answers {
         shared: Option<&str>,
     ) -> Self {
         let by_value = is_by_value(stage, asking, &cells_of(asking.table, "t"));
-        let rows = Rows::write(steps, nth, asking, by_value);
+        let rows = Rows::write(steps, nth, asking, by_value, shared);
         rows.write_repeated(steps, asking);
-        let asked = Asked::write(steps, stage, &rows, asking);
+        let is_in_place = rows.in_place.is_some();
+        let asked = if is_in_place {
+            Asked::of(stage, &rows, asking)
+        } else {
+            Asked::write(steps, stage, &rows, asking)
+        };
         // Workers that share the work of the output see no temporary tables.
-        let (table, create) = match shared {
-            Some(name) => (format!("{name}_{nth}"), format!("create unlogged table {name}_{nth}")),
+        let (table, create) = match shared.filter(|_| !is_in_place) {
+            Some(name) => {
+                let name = format!("{name}_answers_{nth}");
+                (name.clone(), format!("create unlogged table {name}"))
+            }
             None => (format!("pg_temp.answers_{nth}"), format!("create temp table answers_{nth}")),
         };
         let answers = Self { nth, rows, asked, table, create };
-        if answers.asked.each {
+        if is_in_place {
+            answers.write_in_place(steps, stage, asking);
+        } else if answers.asked.each {
             answers.write_found(steps, asking);
             answers.write_each(steps, asking);
         } else {
@@ -64,6 +75,120 @@ impl Answers {
     /// The name of the table.
     pub(super) fn table(&self) -> &str {
         &self.table
+    }
+
+    /// The name of the table that the output is joined with.
+    pub(super) fn joined_table(&self) -> &str {
+        if self.rows.in_place.is_some() { &self.rows.repeated } else { &self.table }
+    }
+
+    /// The name of a record of that table in statements.
+    pub(super) fn alias(&self) -> String {
+        format!("a{}", self.nth)
+    }
+
+    /// What joins the answers to the rows of the stage.
+    pub(super) fn joins(&self) -> String {
+        let (alias, table, Self { nth, rows, asked, .. }) =
+            (self.alias(), self.joined_table(), self);
+        let Some(in_place) = &rows.in_place else {
+            let is_found = asked.found_by.iter().enumerate();
+            let is_found = is_found.map(|(at, sql)| format!("{alias}.c{} = {sql}", at + 1));
+            let is_found = joined(is_found, " and ");
+            return format!("\n    left join {table} {alias} on {is_found}");
+        };
+        let found = format!("e{nth}");
+        let is_same = |alias: &str| {
+            let pairs = rows.keys(alias).into_iter().zip(&asked.part_cells);
+            joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and ")
+        };
+        let row = format!(
+            "\n    left join {} {found} on {} and {}",
+            rows.all,
+            is_same(&found),
+            rows.has_key(&found)
+        );
+        if in_place.is_unique {
+            return row;
+        }
+        format!("{row}\n    left join {table} {alias} on {}", is_same(&alias))
+    }
+
+    /// The condition under which a joined row is one of the enriched table, where several rows hold its key.
+    pub(super) fn is_one(&self) -> Option<String> {
+        self.rows.in_place.as_ref().filter(|in_place| !in_place.is_unique)?;
+        let (alias, row) = (self.alias(), format!("e{}", self.nth));
+        let pairs = self.rows.places(&alias).into_iter().zip(self.rows.places(&row));
+        let is_first = joined(pairs.map(|(one, other)| format!("{one} = {other}")), " and ");
+        Some(format!("({alias}.held is null or {is_first})"))
+    }
+
+    /// The condition under which a row is the first of those that the lookup makes of one.
+    pub(super) fn is_first(&self) -> String {
+        match self.rows.in_place {
+            Some(_) => "true".to_owned(),
+            None => format!("coalesce({}.nth, 1) = 1", self.alias()),
+        }
+    }
+
+    /// Whether rows disagree that stay where they are; `None` where no two have the same key.
+    fn disagree(&self) -> Option<String> {
+        let in_place = self.rows.in_place.as_ref()?;
+        (!in_place.is_unique).then(|| format!("{}.disagree", self.alias()))
+    }
+
+    /// The condition under which a row of the stage has an answer, where the rows of the reference stay where they are.
+    pub(super) fn found_in_place(&self) -> Option<String> {
+        self.rows.in_place.as_ref()?;
+        let disagree = self.disagree();
+        let agree = disagree.map_or(String::new(), |one| format!(" and {one} is not true"));
+        Some(format!("(e{}.key1 is not null{agree})", self.nth))
+    }
+
+    /// What became of a row of the stage; one without an answer in the table has a blank key.
+    pub(super) fn status(&self) -> String {
+        let blank = Kind::BlankKey.label();
+        if self.rows.in_place.is_none() {
+            return format!("coalesce({}.status, '{blank}')", self.alias());
+        }
+        let (matched, ambiguous) = (Kind::Matched.label(), Kind::Ambiguous.label());
+        let found = match self.disagree() {
+            Some(one) => format!("case when {one} then '{ambiguous}' else '{matched}' end"),
+            None => format!("'{matched}'"),
+        };
+        format!(
+            "case when e{}.key1 is not null then {found} when {} then '{blank}' else '{}' end",
+            self.nth,
+            self.asked.is_blank,
+            Kind::Unmatched.label()
+        )
+    }
+
+    /// How many rows of the reference hold the key of a row of the stage.
+    pub(super) fn held(&self) -> String {
+        let (alias, nth) = (self.alias(), self.nth);
+        let Some(in_place) = &self.rows.in_place else { return format!("{alias}.held") };
+        let several = if in_place.is_unique {
+            String::new()
+        } else {
+            format!("when {alias}.held is not null then {alias}.held ")
+        };
+        format!(
+            "case {several}when e{nth}.key1 is not null then 1::bigint when {} then null else 0 end",
+            self.asked.is_blank
+        )
+    }
+
+    /// The taken cells of the answer to a row of the stage.
+    pub(super) fn cells(&self) -> Vec<Cell> {
+        let nth = self.nth;
+        let cells = self.rows.taken.iter().zip(1..);
+        let sql = |at: usize| match (&self.rows.in_place, self.disagree()) {
+            (None, _) => format!("{}.cell{at}", self.alias()),
+            (Some(_), None) => format!("e{nth}.cell{at}"),
+            (Some(_), Some(one)) => format!("case when {one} then null else e{nth}.cell{at} end"),
+        };
+        cells.map(|(cell, at)| Cell { sql: sql(at), ..cell.clone() }).collect()
     }
 
     /// The parts of the key of an answer under an alias.
@@ -138,9 +263,45 @@ impl Answers {
         }
     }
 
+    /// Answers by the rows where they are: each key that is asked for is joined with them while it is counted, so that the
+    /// servers of divided tables do both.
+    fn write_in_place(&self, steps: &mut Steps, stage: &Stage, asking: &Asking<'_>) {
+        let Self { rows, asked, .. } = self;
+        let pairs = rows.keys("e").into_iter().zip(&asked.part_cells);
+        let is_same = joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and ");
+        let join =
+            format!("\n        left join {} e on {is_same} and {}", rows.all, rows.has_key("e"));
+        let cells =
+            joined(asked.found_by.iter().zip(1..).map(|(sql, at)| format!("{sql} as c{at}")), ", ");
+        let group_by = joined((1..=asked.columns.len()).map(|at| at.to_string()), ", ");
+        let state = asked.state(stage, rows, asking);
+        // A row of the main table is there once for each row that holds its key.
+        let status = format!(
+            "case when a.state = {BLANK} then 'blank key' when a.found = 0 then 'unmatched'\n        \
+             when d.disagree then 'ambiguous' else 'matched' end as status"
+        );
+        let held = format!(
+            "case when a.state = {WHOLE} then coalesce(d.held, least(a.found, 1)) end as held"
+        );
+        steps.statement(
+            format!("The keys that are asked of {}, and whether its rows hold them.", asking.name),
+            format!(
+                "{} as\nselect a.*, (a.times / coalesce(d.held, 1))::bigint as rows, {held}, 1 as nth,\n    \
+                 {status}, null::text as miss\nfrom (\n    select a.*, {state} as state\n    from (\n        \
+                 select {cells}, count(*) as times, {} as first, count(e.key1) as found\n        from {}\n        \
+                 group by {group_by}\n    ) a\n) a\n    left join {} d on {}",
+                self.create,
+                stage.first(),
+                stage.source(asked.is_chained, &join),
+                rows.repeated,
+                asked.has_key_of(rows, "d"),
+            ),
+        );
+    }
+
     /// Answers by the key alone.
     fn write_by_key(&self, steps: &mut Steps, asking: &Asking<'_>) {
-        let Self { nth, rows, asked, .. } = self;
+        let Self { rows, asked, .. } = self;
         let rule = asking.found.rule;
         let state = "a.state";
         let status = format!(
@@ -159,11 +320,12 @@ impl Answers {
             format!("The answers of {} to them.", asking.name),
             format!(
                 "{} as\nselect {}\nfrom {} a\n    \
-                 left join pg_temp.repeated_{nth} d on {state} = {WHOLE} and {}\n    \
+                 left join {} d on {state} = {WHOLE} and {}\n    \
                  left join {} e on {state} = {WHOLE} and {} and {} and {}",
                 self.create,
                 columns.join(",\n    "),
                 asked.table,
+                rows.repeated,
                 asked.has_key_of(rows, "d"),
                 rows.holders,
                 asked.has_key_of(rows, "e"),

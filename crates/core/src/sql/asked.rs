@@ -17,6 +17,10 @@ pub(super) struct Asked {
     /// The cells of the stage that it has, as `c1`, `c2` and so on: their columns, and the expressions they are found by.
     pub(super) columns: Vec<usize>,
     pub(super) found_by: Vec<String>,
+    /// The expressions of the cells that are the parts of the key, where parts are compared by their values.
+    pub(super) part_cells: Vec<String>,
+    /// The condition under which one of these is blank.
+    pub(super) is_blank: String,
     /// The parts of the key, by their names in the table.
     pub(super) keys: Vec<String>,
     /// How many columns are named.
@@ -47,13 +51,8 @@ pub(super) fn is_by_value(stage: &Stage, asking: &Asking<'_>, reference: &[Cell]
 }
 
 impl Asked {
-    /// Writes the statements for the keys that are asked of a reference.
-    pub(super) fn write(
-        steps: &mut Steps,
-        stage: &Stage,
-        rows: &Rows,
-        asking: &Asking<'_>,
-    ) -> Self {
+    /// What is asked of a reference.
+    pub(super) fn of(stage: &Stage, rows: &Rows, asking: &Asking<'_>) -> Self {
         let (found, nth) = (asking.found, rows.nth);
         let named = found.named_columns.iter().map(HeaderTemplate::template);
         let columns =
@@ -63,15 +62,37 @@ impl Asked {
             let cell = stage.cell(column);
             if rows.by_value { cell.sql.clone() } else { cell.text() }
         });
+        let found_by = found_by.collect();
         let mut asked = Self {
             table: format!("pg_temp.asked_{nth}"),
-            found_by: found_by.collect(),
+            found_by,
+            part_cells: Vec::new(),
+            is_blank: String::new(),
             keys: rows.keys(""),
             named: found.named_columns.len(),
             each: rows.has_range || !found.named_columns.is_empty(),
             is_chained,
             columns,
         };
+        if rows.by_value {
+            // The cells are the parts.
+            let parts = || found.main_key.parts().iter().map(|part| part.columns()[0]);
+            asked.keys = parts().map(|column| asked.cell(column)).collect();
+            asked.part_cells = parts().map(|column| stage.cell(column).sql.clone()).collect();
+            asked.is_blank = joined(parts().map(|column| stage.cell(column).is_blank()), " or ");
+        }
+        asked
+    }
+
+    /// Writes the statements for the keys that are asked of a reference.
+    pub(super) fn write(
+        steps: &mut Steps,
+        stage: &Stage,
+        rows: &Rows,
+        asking: &Asking<'_>,
+    ) -> Self {
+        let (found, nth) = (asking.found, rows.nth);
+        let mut asked = Self::of(stage, rows, asking);
         let number = if asked.each { "row_number() over () as ask, " } else { "" };
         let grouped = asked.grouped(stage, rows);
         let about = format!(
@@ -102,8 +123,6 @@ impl Asked {
             if rows.by_value {
                 // The cells are the parts.
                 columns.drain(..rows.parts);
-                let parts = found.main_key.parts().iter();
-                asked.keys = parts.map(|part| asked.cell(part.columns()[0])).collect();
             }
             steps.statement(
                 about,
@@ -115,6 +134,14 @@ impl Asked {
         }
         steps.statement("Statistics of it.".to_owned(), format!("analyze {}", asked.table));
         asked
+    }
+
+    /// The expression for the state of the key of a record `a` whose parts are compared by their values.
+    pub(super) fn state(&self, stage: &Stage, rows: &Rows, asking: &Asking<'_>) -> String {
+        let (records, blanks) = (self.records(stage, rows), asking.found.main_key.blanks());
+        let parts = asking.found.main_key.parts().iter();
+        let parts = parts.map(|part| records.bare(part.columns()[0], blanks, true, false));
+        key_state(&parts.collect::<Vec<_>>(), asking.match_blanks)
     }
 
     /// The name of a cell in the table, by its column in the stage.
@@ -141,7 +168,7 @@ impl Asked {
             "select {}, count(*) as rows, {} as first from {} group by {group_by}",
             list(values.collect()),
             stage.first(),
-            stage.source(self.is_chained)
+            stage.source(self.is_chained, "")
         );
         if rows.by_value {
             return by_values;

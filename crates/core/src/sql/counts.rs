@@ -51,15 +51,23 @@ impl LookupQueries {
         } else {
             "null::bigint".to_owned()
         };
+        let is_repeated =
+            format!("(select coalesce(sum(held - 1), 0)::bigint from {})", rows.repeated);
         // A key is on one record, and on more that repeat it.
-        let reference = format!(
-            "select count(*), count(*) filter (where {state} = {BLANK}), count(*) filter (where {state} = {MALFORMED}),\n    \
-             (select count(*) from {} e where {}) - (select coalesce(sum(held - 1), 0)::bigint from pg_temp.repeated_{nth}),\n    \
-             {ranges}\nfrom {} r",
-            rows.holders,
-            rows.has_key("e"),
-            rows.all
-        );
+        let reference = match &rows.in_place {
+            Some(in_place) => format!(
+                "select sum(rows)::bigint, sum(blank)::bigint, 0::bigint, sum(rows - blank)::bigint - {is_repeated}, {ranges}\nfrom (\n    \
+                 {}\n) r",
+                in_place.counts
+            ),
+            None => format!(
+                "select count(*), count(*) filter (where {state} = {BLANK}), count(*) filter (where {state} = {MALFORMED}),\n    \
+             (select count(*) from {} e where {}) - {is_repeated},\n    {ranges}\nfrom {} r",
+                rows.holders,
+                rows.has_key("e"),
+                rows.all
+            ),
+        };
         let collapsed =
             if rows.has_spelling { "count(*) filter (where collapsed)" } else { "0::bigint" };
         let repeated = if rows.has_range {
@@ -69,7 +77,8 @@ impl LookupQueries {
             )
         } else {
             format!(
-                "select count(*) filter (where not disagree), count(*) filter (where disagree), {collapsed} from pg_temp.repeated_{nth}"
+                "select count(*) filter (where not disagree), count(*) filter (where disagree), {collapsed} from {}",
+                rows.repeated
             )
         };
         let keys = joined(answers.keys(""), ", ");

@@ -14,6 +14,10 @@
 //! ```
 //!
 //! The output is the main table joined with the answers, so that its rows are gone through twice, whatever the rules.
+//!
+//! Where a key is compared by its values and rows of one key are not chosen from, a reference is joined where it is, on whichever
+//! server: `rows` is a view of it, of its rows only those that share a key are copied, as `same`, and the output is the main table
+//! joined with the view.
 
 mod added;
 mod answers;
@@ -21,6 +25,7 @@ mod asked;
 mod cell;
 mod counts;
 mod decision;
+mod named_rows;
 mod reading;
 mod records;
 mod row_queries;
@@ -57,11 +62,13 @@ pub struct StoredTable {
     pub order_by: Vec<usize>,
     /// Groups of columns of which no two rows have the same values.
     pub unique: Vec<Vec<usize>>,
-    /// The name of the server's own column for the place of a row, where rows have one place each.
-    pub place: Option<&'static str>,
+    /// The names of the server's own columns that are the place of a row, where rows have one place each; else none.
+    pub place: &'static [&'static str],
+    /// The names of its parts in statements, where it is divided, as over servers; else none.
+    pub parts: Vec<String>,
 }
 
-/// What names a main row, of several the first.
+/// What names a row, of several main rows the first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RowName {
     /// The primary key, of one column with this header.
@@ -103,6 +110,20 @@ impl Asking<'_> {
         Some(RangeSpec::new(bounds, self.found.reach))
     }
 
+    /// What names its rows, and the expression for that of a row `t`; numbers do where they have an order.
+    fn row_name(&self) -> (RowName, String) {
+        let Self { table, .. } = self;
+        let cells = cells_of(table, "t");
+        match (&table.order_by[..], &table.key[..], table.place) {
+            ([], &[key], _) => (RowName::Key(table.headers.address(key)), cells[key].text()),
+            ([], _, [place]) => (RowName::Place, format!("t.{place}::text")),
+            ([], _, [part, place]) => {
+                (RowName::Place, format!("t.{part}::regclass::text || ' ' || t.{place}::text"))
+            }
+            _ => (RowName::None, "null::text".to_owned()),
+        }
+    }
+
     /// Whether rows may spell a key differently.
     fn has_spelling(&self) -> bool {
         !self.found.reference_keys.iter().all(Key::is_verbatim)
@@ -120,8 +141,10 @@ impl Asking<'_> {
         };
         let kept =
             words::each(columns, |&column| format!(", {} as v{}", own[column].sql, column + 1));
-        let name = &self.table.name;
-        format!("select row_number() over ({order}) as row{kept}\n        from {name} t")
+        let (name, (_, row_name)) = (&self.table.name, self.row_name());
+        format!(
+            "select row_number() over ({order}) as row, {row_name} as name{kept}\n        from {name} t"
+        )
     }
 }
 
@@ -217,7 +240,7 @@ impl Script {
             let answers = Answers::write(&mut steps, &stage, nth + 1, asking, shared);
             lookups.push(LookupQueries::new(&stage, asking, &answers));
             stage.add(asking, &answers);
-            dropped.extend(shared.map(|_| answers.table().to_owned()));
+            dropped.extend(shared.map(|_| answers.joined_table().to_owned()));
         }
         for (nth, queries) in lookups.iter_mut().enumerate() {
             queries.count_updates(&stage, nth);

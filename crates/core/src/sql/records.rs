@@ -65,12 +65,23 @@ impl Records {
         whose: &str,
     ) -> Part {
         if template.template().as_header().is_some() {
-            return bare_part(&self.cells[template.columns()[0]], blanks, by_value, settles);
+            return self.bare(template.columns()[0], blanks, by_value, settles);
         }
         let about = format!("What `{}` makes of the values {whose}.", template.template());
         let what = (What::Part(template.clone()), blanks);
         let alias = self.read(steps, [template], what, about);
         Part { value: format!("{alias}.value"), state: format!("{alias}.state") }
+    }
+
+    /// A part of a key that is a cell as it is.
+    pub(super) fn bare(
+        &self,
+        column: usize,
+        blanks: &[String],
+        by_value: bool,
+        settles: bool,
+    ) -> Part {
+        bare_part(&self.cells[column], blanks, by_value, settles)
     }
 }
 

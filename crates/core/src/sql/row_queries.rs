@@ -3,6 +3,7 @@
 use super::answers::Answers;
 use super::cell::Cell;
 use super::counts::{ANSWERED, overlapping};
+use super::named_rows;
 use super::reading::{BLANK, MALFORMED, WHOLE};
 use super::stage::Stage;
 use super::words::{each, joined};
@@ -11,8 +12,8 @@ use crate::key::Key;
 
 /// Marks in the place of numbers in queries that are known only when these are asked; no name of a table or column has such a
 /// character.
-const MOST: &str = "\0most\0";
-const ALL: &str = "\0all\0";
+pub(super) const MOST: &str = "\0most\0";
+pub(super) const ALL: &str = "\0all\0";
 const UNUSED: &str = "\0unused\0";
 
 /// The queries for the rows that findings name.
@@ -30,11 +31,14 @@ pub struct RowQueries {
     /// The first main rows in trouble, each by itself, and the ones that repeat a key.
     listed: String,
     repeated: String,
-    /// The first rows of the reference that nothing asks for, by their numbers.
-    unused: String,
+    /// The first rows of the reference that nothing asks for, by their numbers, where rows have such.
+    unused: Option<String>,
     /// The rows of the reference that findings name, the unused ones, and others: the number, how often its
-    /// key is asked for, in a reverse lookup by which of the searched columns, and the text of each column that is used.
+    /// key is asked for, in a reverse lookup by which of the searched columns, the name, and the text of each column that is
+    /// used.
     reference: String,
+    /// What the name of a row of the reference is.
+    pub reference_name: RowName,
     /// The columns of the reference that are used, in order.
     pub reference_columns: Vec<usize>,
 }
@@ -51,14 +55,15 @@ impl RowQueries {
         self.unmatched.replace(MOST, &most.to_string())
     }
 
-    /// The query for the first rows of the reference that nothing asks for, up to `most`, by their numbers.
-    pub fn unused(&self, most: usize) -> String {
-        self.unused.replace(MOST, &most.to_string())
+    /// The query for the first rows of the reference that nothing asks for, up to `most`, by their numbers; `None` where rows
+    /// have no numbers, and the query for named rows finds these as well.
+    pub fn unused(&self, most: usize) -> Option<String> {
+        Some(self.unused.as_ref()?.replace(MOST, &most.to_string()))
     }
 
     /// The query for the rows of the reference that findings name, `most` of each kind, the `unused` ones, and the first ones
-    /// up to `all`: the number, how often the key is asked for, in a reverse lookup by which of the searched columns, and the
-    /// text of each column that is used.
+    /// up to `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
+    /// searched columns, the name, and the text of each column that is used.
     pub fn reference(&self, most: usize, unused: &[u64], all: usize) -> String {
         let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
         let query = self.reference.replace(MOST, &most.to_string());
@@ -92,8 +97,14 @@ impl RowQueries {
             "select status, miss, rows::bigint, first::text{cells} from pg_temp.troubles_{nth} a\n\
              where status = 'unmatched' and miss is null order by {order} limit {MOST}"
         );
-        let unused = unused(answers);
-        let reference = reference(asking, answers);
+        let is_in_place = answers.rows.in_place.is_some();
+        let unused = (!is_in_place).then(|| unused(answers));
+        let reference = if is_in_place {
+            named_rows::in_place(asking, answers, &order)
+        } else {
+            reference(asking, answers)
+        };
+        let reference_name = asking.row_name().0;
         let reference_columns = answers.rows.used.clone();
         Self {
             troubles,
@@ -104,6 +115,7 @@ impl RowQueries {
             repeated,
             unused,
             reference,
+            reference_name,
             reference_columns,
         }
     }
@@ -121,11 +133,12 @@ fn listed(stage: &Stage, answers: &Answers) -> (String, String) {
     // As one text, in which no value and an empty one are two.
     let ours = joined(asked.found_by.iter().cloned(), ", ");
     let theirs = joined((1..=asked.columns.len()).map(|at| format!("a.c{at}")), ", ");
-    let (source, name) = (stage.source(asked.is_chained), stage.name());
+    let name = stage.name();
     let rows = |answers: &str, more: &str| {
+        let join = format!("\n    join ({answers}) a on row({ours})::text = row({theirs})::text");
+        let source = stage.source(asked.is_chained, &join);
         format!(
-            "select a.status, a.miss, 1::bigint, ({name})::text as name{cells}{more} from {source}\n    \
-             join ({answers}) a on row({ours})::text = row({theirs})::text"
+            "select a.status, a.miss, 1::bigint, ({name})::text as name{cells}{more} from {source}"
         )
     };
     let number = |columns: &str| {
@@ -153,7 +166,7 @@ fn listed(stage: &Stage, answers: &Answers) -> (String, String) {
 }
 
 /// The condition under which an answer is one that rows of the reference give.
-fn answered() -> String {
+pub(super) fn answered() -> String {
     format!("a.nth = 1 and a.status in {ANSWERED}")
 }
 
@@ -182,12 +195,12 @@ fn unused(answers: &Answers) -> String {
 
 /// The query for the rows of keys that several rows hold, of the first keys of each kind.
 fn shared(asking: &Asking<'_>, answers: &Answers) -> String {
-    let (rows, nth) = (&answers.rows, answers.nth);
+    let rows = &answers.rows;
     let (groups, kind) = if rows.has_range {
         (format!("(\n{}\n        ) d", overlapping(asking, answers)), "disagree")
     } else {
         let kind = if rows.has_spelling { "disagree, collapsed" } else { "disagree" };
-        (format!("pg_temp.repeated_{nth} d"), kind)
+        (format!("{} d", rows.repeated), kind)
     };
     format!(
         "select e.row from {} e join (\n        \
@@ -271,7 +284,7 @@ fn reference(asking: &Asking<'_>, answers: &Answers) -> String {
          union select unnest('{{{UNUSED}}}'::bigint[])\n    ) n\n    \
          union all (select r.row, is_all from {0} r, whole where is_all or {alone} order by r.row limit {ALL})\n    \
          ) n group by row\n), asked_for as (\n    {4}\n)\n\
-         select n.row, coalesce(a.rows, 0)::bigint, a.places{texts}\nfrom (\n    {5}\n) n join named w on w.row = n.row\n    \
+         select n.row, coalesce(a.rows, 0)::bigint, a.places, n.name{texts}\nfrom (\n    {5}\n) n join named w on w.row = n.row\n    \
          left join asked_for a on a.row = n.row order by n.row",
         rows.all,
         shared(asking, answers),

@@ -6,8 +6,10 @@ use super::reading::{MALFORMED, WHOLE, What};
 use super::records::{Part, Records, columns_of, key_columns, key_state};
 use super::words::{each, joined, literal};
 use super::{Asking, Steps, cells_of};
+use crate::enrich::AddedCell;
 use crate::key::Key;
 use crate::lookup::{RangeSpec, Rule};
+use crate::plan::Mark;
 
 /// The tables of a reference's rows.
 #[derive(Debug)]
@@ -21,6 +23,10 @@ pub(super) struct Rows {
     pub(super) parts: usize,
     /// How many columns a reverse lookup looks in; none in others.
     pub(super) searched: usize,
+    /// The table of the keys that several rows hold.
+    pub(super) repeated: String,
+    /// Where the rows stay, if they are joined where they are.
+    pub(super) in_place: Option<InPlace>,
     /// The columns that are used.
     pub(super) used: Vec<usize>,
     /// The cells that are taken, of a record of the holders under the alias `e`.
@@ -32,14 +38,44 @@ pub(super) struct Rows {
     pub(super) has_spelling: bool,
 }
 
+/// Rows that are joined where they are.
+#[derive(Debug)]
+pub(super) struct InPlace {
+    /// What follows `create` for the table of the keys that several rows hold.
+    create: String,
+    /// The columns that are the place of a row.
+    pub(super) places: usize,
+    /// Whether no two rows have the same key.
+    pub(super) is_unique: bool,
+    /// The query for how many rows there are, and how many of them have no key.
+    pub(super) counts: String,
+}
+
+/// Whether rows whose key is compared by values are joined where they are: nothing is asked of them that needs an order, and
+/// each can be found again.
+fn are_in_place(asking: &Asking<'_>) -> bool {
+    let Asking { found, table, .. } = asking;
+    let has_number =
+        found.output.cells.iter().any(|cell| matches!(cell, AddedCell::Mark(Mark::Row)));
+    !table.place.is_empty()
+        && table.order_by.is_empty()
+        && found.rule == Rule::Report
+        && !has_number
+}
+
 impl Rows {
-    /// Writes the statements for the rows of a reference. `by_value` says whether its key is compared by values.
+    /// Writes the statements for the rows of a reference. `by_value` says whether its key is compared by values, `shared`
+    /// is the beginning of a name for tables that the server's workers share.
     pub(super) fn write(
         steps: &mut Steps,
         nth: usize,
         asking: &Asking<'_>,
         by_value: bool,
+        shared: Option<&str>,
     ) -> Self {
+        if by_value && are_in_place(asking) {
+            return Self::write_in_place(steps, nth, asking, shared);
+        }
         let Asking { found, table, name, .. } = asking;
         let range = asking.range();
         let own = cells_of(table, "t");
@@ -83,6 +119,8 @@ impl Rows {
             all: format!("pg_temp.{all}"),
             parts: found.reference_keys[0].parts().len(),
             searched: found.searched.len(),
+            repeated: format!("pg_temp.repeated_{nth}"),
+            in_place: None,
             used,
             taken: taken.collect(),
             by_value,
@@ -108,6 +146,91 @@ impl Rows {
             );
         }
         rows
+    }
+
+    /// Writes the view of rows that stay where they are.
+    fn write_in_place(
+        steps: &mut Steps,
+        nth: usize,
+        asking: &Asking<'_>,
+        shared: Option<&str>,
+    ) -> Self {
+        let Asking { found, table, name, .. } = asking;
+        let (key, own) = (&found.reference_keys[0], cells_of(table, "t"));
+        let mut used: Vec<usize> = found.taken.columns.clone();
+        used.extend(key.columns());
+        used.sort_unstable();
+        used.dedup();
+        let parts = key.parts().iter().map(|part| &own[part.columns()[0]]);
+        // In words that another server understands as well.
+        let blank = joined(parts.clone().map(Cell::is_blank), " or ");
+        let place = table.place.iter().enumerate();
+        let mut columns: Vec<String> =
+            place.map(|(at, place)| format!("t.{place} as place{}", at + 1)).collect();
+        columns.push(format!("{} as name", asking.row_name().1));
+        columns.extend(parts.zip(1..).map(|(cell, part)| format!("{} as key{part}", cell.sql)));
+        columns.push(format!("not ({blank}) as is_whole"));
+        let taken = found.taken.columns.iter().enumerate();
+        columns.extend(
+            taken.clone().map(|(nth, &column)| format!("{} as cell{}", own[column].sql, nth + 1)),
+        );
+        columns.extend(used.iter().map(|&at| format!("{} as v{}", own[at].sql, at + 1)));
+        steps.statement(
+            format!("The rows of {name}, each with its key and what is taken of it. They stay where they are."),
+            format!(
+                "create temp view rows_{nth} as\nselect {}\nfrom {} t",
+                columns.join(",\n    "),
+                table.name
+            ),
+        );
+        // Each part of a divided table is counted where it is.
+        let parts_of_table = if table.parts.is_empty() {
+            std::slice::from_ref(&table.name)
+        } else {
+            &table.parts[..]
+        };
+        let counts = parts_of_table.iter().map(|part| {
+            format!(
+                "select count(*) as rows, count(*) filter (where {blank}) as blank from {part} t"
+            )
+        });
+        let (repeated, create) = match shared {
+            Some(shared) => {
+                let name = format!("{shared}_repeated_{nth}");
+                (name.clone(), format!("unlogged table {name}"))
+            }
+            None => (format!("pg_temp.repeated_{nth}"), format!("temp table repeated_{nth}")),
+        };
+        let in_place = InPlace {
+            create,
+            places: table.place.len(),
+            is_unique: is_unique(asking),
+            counts: joined(counts, "\n    union all "),
+        };
+        let taken = taken.map(|(nth, &column)| Cell {
+            sql: format!("e.cell{}", nth + 1),
+            ..own[column].clone()
+        });
+        Self {
+            nth,
+            holders: format!("pg_temp.rows_{nth}"),
+            all: format!("pg_temp.rows_{nth}"),
+            parts: key.parts().len(),
+            searched: 0,
+            repeated,
+            in_place: Some(in_place),
+            used,
+            taken: taken.collect(),
+            by_value: true,
+            has_range: false,
+            has_spelling: false,
+        }
+    }
+
+    /// The columns that are the place of a row that stays where it is, under an alias.
+    pub(super) fn places(&self, alias: &str) -> Vec<String> {
+        let places = self.in_place.as_ref().map_or(0, |in_place| in_place.places);
+        (1..=places).map(|at| format!("{alias}.place{at}")).collect()
     }
 
     /// Whether the key may be in any of several columns.
@@ -177,7 +300,13 @@ impl Rows {
     /// Whether a record of the holders holds a key.
     pub(super) fn has_key(&self, alias: &str) -> String {
         let dot = if alias.is_empty() { String::new() } else { format!("{alias}.") };
-        if self.is_reverse() { "true".to_owned() } else { format!("{dot}key_state = {WHOLE}") }
+        if self.is_reverse() {
+            "true".to_owned()
+        } else if self.in_place.is_some() {
+            format!("{dot}is_whole")
+        } else {
+            format!("{dot}key_state = {WHOLE}")
+        }
     }
 
     /// The state of the keys of a row of the table of all rows, under an alias.
@@ -226,15 +355,7 @@ impl Rows {
     pub(super) fn write_repeated(&self, steps: &mut Steps, asking: &Asking<'_>) {
         let nth = self.nth;
         let keys = joined(self.keys("e"), ", ");
-        // The server sees to it that no two rows have the same values there.
-        let columns = asking.found.reference_keys[0].columns();
-        let is_unique = self.by_value
-            && asking
-                .table
-                .unique
-                .iter()
-                .any(|unique| unique.iter().all(|one| columns.contains(one)));
-        let several = if is_unique { "false" } else { "count(*) > 1" };
+        let several = if self.by_value && is_unique(asking) { "false" } else { "count(*) > 1" };
         let group_by = if self.parts == 0 { String::new() } else { format!(" group by {keys}") };
         let list = if self.parts == 0 { "1 as one".to_owned() } else { keys };
         steps.statement(
@@ -245,12 +366,23 @@ impl Rows {
                 self.has_key("e"),
             ),
         );
-        let from = format!(
+        let mut from = format!(
             "{} e join pg_temp.shared_{nth} s on {} where {}",
             self.holders,
             self.is_same_key("s", "e"),
             self.has_key("e")
         );
+        if self.in_place.is_some() {
+            steps.statement(
+                "Statistics of them.".to_owned(),
+                format!("analyze pg_temp.shared_{nth}"),
+            );
+            steps.statement(
+                "The rows that hold these keys, each with a number.".to_owned(),
+                format!("create temp table same_{nth} as\nselect row_number() over () as row, e.*\nfrom {from}"),
+            );
+            from = format!("pg_temp.same_{nth} e");
+        }
         let decision = Decision {
             rows: self,
             found: asking.found,
@@ -258,10 +390,24 @@ impl Rows {
             with_spelling: self.has_spelling,
         };
         let group = Group { columns: self.keys("e") };
-        steps.statement(
-            "Whether the rows of each disagree, and which one counts.".to_owned(),
-            format!("create temp table repeated_{nth} as\n{}", decision.query(&group, &from)),
-        );
+        let query = decision.query(&group, &from);
+        let about = "Whether the rows of each disagree, and which one counts.".to_owned();
+        match &self.in_place {
+            Some(in_place) => {
+                // The cells are those of the first one, since no other counts.
+                let places = joined(self.places("e"), ", ");
+                let create = format!(
+                    "create {} as\nselect d.*, {places}\nfrom (\n{query}\n) d join pg_temp.same_{nth} e on e.row = d.first",
+                    in_place.create
+                );
+                steps.statement(about, create);
+                steps.statement(
+                    "Statistics of them.".to_owned(),
+                    format!("analyze {}", self.repeated),
+                );
+            }
+            None => steps.statement(about, format!("create temp table repeated_{nth} as\n{query}")),
+        }
     }
 
     /// A text that is the same for records which give the same cells: the ones that every main row takes, and `named` ones.
@@ -274,6 +420,13 @@ impl Rows {
         }
         array(&texts)
     }
+}
+
+/// Whether no two rows have the same key, because the server sees to it that no two have the same values in some of its columns.
+fn is_unique(asking: &Asking<'_>) -> bool {
+    let columns = asking.found.reference_keys[0].columns();
+    let mut unique = asking.table.unique.iter();
+    unique.any(|unique| unique.iter().all(|one| columns.contains(one)))
 }
 
 /// A text of several texts, from which each can be read again.

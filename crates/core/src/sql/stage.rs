@@ -1,7 +1,5 @@
 //! The enriched table so far: the main table joined with the answers of the lookups before.
 
-use std::fmt::Write;
-
 use super::added::{AddedCells, is_change};
 use super::answers::Answers;
 use super::cell::Cell;
@@ -23,6 +21,8 @@ pub(super) struct Stage {
     /// Whether a cell is another than the main table's own.
     changed: Vec<bool>,
     joins: String,
+    /// The conditions under which a row of the joined tables is one of the enriched table.
+    holds: Vec<String>,
     /// The conditions under which a row goes out.
     keeps: Vec<String>,
     /// The conditions under which a row is the first of those that references make of it.
@@ -41,8 +41,8 @@ impl Stage {
             (&[key], _) if cells[key].value.has_least() => {
                 (RowName::Key(main.headers.address(key)), cells[key].sql.clone())
             }
-            (_, Some(place)) => (RowName::Place, format!("m.{place}")),
-            (_, None) => (RowName::None, "null::text".to_owned()),
+            (_, [place]) => (RowName::Place, format!("m.{place}")),
+            _ => (RowName::None, "null::text".to_owned()),
         };
         Self {
             main: main.name.clone(),
@@ -52,6 +52,7 @@ impl Stage {
             row_name,
             name,
             joins: String::new(),
+            holds: Vec::new(),
             keeps: Vec::new(),
             firsts: Vec::new(),
             written: Vec::new(),
@@ -93,15 +94,17 @@ impl Stage {
         &self.row_name
     }
 
-    /// Where rows come from: the main table, joined with answers or not.
-    pub(super) fn source(&self, with_answers: bool) -> String {
-        let joins = if with_answers { &self.joins[..] } else { "" };
-        format!("{} m{joins}", self.main)
+    /// Where rows come from: the main table, joined with answers or not, and with more.
+    pub(super) fn source(&self, with_answers: bool, more: &str) -> String {
+        let (joins, holds) =
+            if with_answers { (&self.joins[..], &self.holds[..]) } else { ("", &[][..]) };
+        format!("{} m{joins}{more}{}", self.main, where_all(holds))
     }
 
     /// Where the output's rows come from.
     pub(super) fn rows_that_go_out(&self) -> String {
-        format!("from {}{}", self.source(true), where_all(&self.keeps))
+        let conditions: Vec<String> = self.holds.iter().chain(&self.keeps).cloned().collect();
+        format!("from {} m{}{}", self.main, self.joins, where_all(&conditions))
     }
 
     /// The query for how often each thing happened to the cells of each column that a lookup updates, in the order of
@@ -113,12 +116,13 @@ impl Stage {
                 .map(|one| format!("count(*) filter (where {written} = '{}')", one.label()))
         });
         // Of the copies that later references make of a row, one counts.
-        let conditions: Vec<String> =
-            self.keeps.iter().chain(&self.firsts[nth + 1..]).cloned().collect();
+        let conditions = self.holds.iter().chain(&self.keeps).chain(&self.firsts[nth + 1..]);
+        let conditions: Vec<String> = conditions.cloned().collect();
         Some(format!(
-            "select {} from {}{}",
+            "select {} from {} m{}{}",
             joined(counts, ", "),
-            self.source(true),
+            self.main,
+            self.joins,
             where_all(&conditions)
         ))
     }
@@ -138,18 +142,16 @@ impl Stage {
     /// Adds the answers of a lookup.
     pub(super) fn add(&mut self, asking: &Asking<'_>, answers: &Answers) {
         let added = AddedCells::of(asking, answers);
-        let (alias, status) = (added.alias(), added.status());
-        let is_found = answers.asked.found_by.iter().enumerate();
-        let is_found = is_found.map(|(at, sql)| format!("{alias}.c{} = {sql}", at + 1));
-        let is_found = joined(is_found, " and ");
-        let _ = write!(self.joins, "\n    left join {} {alias} on {is_found}", answers.table());
+        let status = added.status();
+        self.joins.push_str(&answers.joins());
+        self.holds.extend(answers.is_one());
         let unmatched = Kind::Unmatched.label();
         match asking.found.output.unmatched {
             Unmatched::Drop => self.keeps.push(format!("{status} <> '{unmatched}'")),
             Unmatched::Only => self.keeps.push(format!("{status} = '{unmatched}'")),
             Unmatched::Blank | Unmatched::Fill(_) => {}
         }
-        self.firsts.push(format!("coalesce({alias}.nth, 1) = 1"));
+        self.firsts.push(answers.is_first());
         // Updates first: the status says what they did.
         let updates = &asking.found.output.updates;
         let updated = updates.iter().map(|one| added.updated(&self.cells[one.column], one.taken));

@@ -64,21 +64,29 @@ pub struct RowBytes {
 /// Where the cells of a row are in the text of its block.
 #[derive(Debug, Clone, Copy)]
 pub struct RowPlaces<'b> {
+    /// The text from the row's first byte on, where that is, and how many bytes are the row's own.
     text: &'b [u8],
-    own: RowBytes,
+    start: u32,
+    length: u32,
     spans: &'b [Span],
 }
 
 impl<'b> RowPlaces<'b> {
-    /// The text from one cell on, and how many bytes there are to the end of another, both given by their places among the
-    /// kept ones and in this order; `None` where they are not in the row's own bytes as they are.
-    #[inline]
-    pub fn between(self, first: usize, last: usize) -> Option<(&'b [u8], usize)> {
-        let (first, last) = (self.spans.get(first)?, self.spans.get(last)?);
-        // A cell that is elsewhere is after the whole text of the file.
-        let is_within = self.own.start <= first.start && last.end <= self.own.content_end;
-        let length = last.end.checked_sub(first.start).filter(|_| is_within)?;
-        Some((self.text.get(first.start as usize..)?, length as usize))
+    /// The text from the row's first byte on.
+    pub fn text(self) -> &'b [u8] {
+        self.text
+    }
+
+    /// Where that has a cell, and how many bytes there are to the end of another, both given by their places among the kept
+    /// ones and in this order; `None` where they are not in the row's own bytes as they are.
+    #[inline(always)]
+    pub fn between(self, first: u32, last: u32) -> Option<(u32, u32)> {
+        let (first, last) = (self.spans.get(first as usize)?, self.spans.get(last as usize)?);
+        // A cell that is elsewhere is after the whole text of the file, and so after the row. Before the row is none.
+        let from = first.start.wrapping_sub(self.start);
+        let upto = last.end.wrapping_sub(self.start);
+        let is_within = from <= upto && upto <= self.length;
+        if is_within { Some((from, upto - from)) } else { None }
     }
 }
 
@@ -223,6 +231,23 @@ impl Block {
         memchr::memchr(byte, self.text.as_bytes()).is_some()
     }
 
+    /// Whether a byte may be among the own bytes of some rows: whether it is there, or between these.
+    pub fn rows_may_hold_byte(&self, rows: &[usize], byte: u8) -> bool {
+        let text = self.text.as_bytes();
+        let holds = |from: u32, upto: u32| {
+            let text = text.get(from as usize..upto as usize);
+            text.is_none_or(|text| memchr::memchr(byte, text).is_some())
+        };
+        let own = || rows.iter().filter_map(|row| self.own.get(*row));
+        match (own().next(), own().last()) {
+            // One search takes less time than several.
+            (Some(first), Some(last)) if own().is_sorted_by_key(|own| own.start) => {
+                holds(first.start, last.end)
+            }
+            _ => own().any(|own| holds(own.start, own.end)),
+        }
+    }
+
     /// How many bytes its text has, which holds the rows' own bytes where the format has such.
     pub fn text_length(&self) -> usize {
         self.text.len()
@@ -328,9 +353,11 @@ impl Block {
     #[inline]
     pub fn row_places(&self, row: usize) -> Option<RowPlaces<'_>> {
         let kept = self.columns.count();
+        let own = self.own.get(row)?;
         Some(RowPlaces {
-            text: self.text.as_bytes(),
-            own: *self.own.get(row)?,
+            text: self.text.as_bytes().get(own.start as usize..)?,
+            start: own.start,
+            length: own.content_end.checked_sub(own.start)?,
             spans: self.cells.get(row * kept..)?.get(..kept)?,
         })
     }

@@ -19,6 +19,9 @@ impl KeptColumns {
 
     /// The given columns, in ascending order, of a table with `columns` columns.
     pub fn only(kept: &[usize], columns: usize) -> Self {
+        if kept.len() == columns {
+            return Self::all(columns);
+        }
         let place = |column| kept.binary_search(&column).map_or(u32::MAX, |place| place as u32);
         Self { all: columns, kept: kept.len(), places: Some((0..columns).map(place).collect()) }
     }

@@ -19,7 +19,8 @@ fn stored(name: &str, columns: &[(&str, ValueType, &str)]) -> StoredTable {
         key: vec![0],
         order_by: Vec::new(),
         unique: vec![vec![0]],
-        place: Some("ctid"),
+        place: &["ctid"],
+        parts: Vec::new(),
     }
 }
 
@@ -70,15 +71,18 @@ fn text_of(script: &Script) -> String {
 /// Whole numbers are compared as they are, a unique key needs no search for others, and a type stays what it is.
 #[test]
 fn a_key_without_steps_is_compared_by_its_values() {
-    let script = script("Hive = Tag", "Keeper, Since", None, Some("public.answers"));
+    let script = script("Hive = Tag", "Keeper, Since", None, Some("public.run"));
     let text = text_of(&script);
     assert!(!text.contains("read_1") && !text.contains("::text as c1"), "{text}");
     assert!(text.contains("group by e.key1 having false"), "{text}");
-    assert!(text.contains("create unlogged table public.answers_1 as"), "{text}");
+    assert!(text.contains("create temp view rows_1 as"), "{text}");
+    assert!(text.contains("create unlogged table public.run_repeated_1 as"), "{text}");
     let declared: Vec<&str> = script.output.iter().map(|column| &column.declared[..]).collect();
     assert_eq!(declared, ["text", "integer", "date", "text", "date"]);
     assert!(
-        script.source.ends_with("left join public.answers_1 a1 on a1.c1 = m.\"Hive\""),
+        script
+            .source
+            .ends_with("left join pg_temp.rows_1 e1 on e1.key1 = m.\"Hive\" and e1.is_whole"),
         "{}",
         script.source
     );
@@ -124,14 +128,18 @@ fn values_are_read_as_they_are_elsewhere() {
 /// What cannot be known before the run is asked for by number, whatever tables and columns are called.
 #[test]
 fn queries_are_of_as_many_rows_as_are_wanted() {
-    let script = script("Hive = Tag", "Keeper, @status, @count", None, None);
-    let rows = &script.lookups[0].rows;
-    assert!(rows.troubles(7).contains("at <= 7"));
-    assert!(rows.unmatched(8).ends_with("limit 8"));
-    assert!(rows.unused(9).ends_with("limit 9"));
-    let reference = rows.reference(5, &[3, 11], 1000);
-    assert!(reference.contains("'{3,11}'") && reference.contains("limit 1000"), "{reference}");
-    for query in [rows.troubles(1), rows.unmatched(1), rows.unused(1), reference] {
-        assert!(!query.contains('\0'), "{query}");
+    // Rows that stay where they are, and ones that are numbered.
+    for on in ["Hive = Tag", "Hive | number = Tag | number"] {
+        let script = script(on, "Keeper, @status, @count", None, None);
+        let rows = &script.lookups[0].rows;
+        assert!(rows.troubles(7).contains("at <= 7"));
+        assert!(rows.unmatched(8).ends_with("limit 8"));
+        let (unused, reference) = (rows.unused(9), rows.reference(5, &[3, 11], 1000));
+        assert!(reference.contains("limit 1000"), "{reference}");
+        assert_eq!(unused.is_some(), reference.contains("'{3,11}'"), "{reference}");
+        assert!(unused.iter().all(|query| query.ends_with("limit 9")));
+        for query in [rows.troubles(1), rows.unmatched(1), reference].iter().chain(&unused) {
+            assert!(!query.contains('\0'), "{query}");
+        }
     }
 }

@@ -129,7 +129,8 @@ impl Parser for TextParser {
         let mut columns = ascending(columns);
         columns.retain(|&column| column < self.headers.len());
         self.kept = KeptColumns::only(&columns, self.headers.len());
-        self.wanted = Wanted::only(columns);
+        let are_all = columns.len() == self.headers.len();
+        self.wanted = if are_all { Wanted::all() } else { Wanted::only(columns) };
     }
 
     fn parse(&self, piece: &mut Vec<u8>, block: &mut Block) -> Result<u64, Fault> {

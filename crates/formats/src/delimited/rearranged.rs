@@ -5,34 +5,44 @@
 
 use std::ops::Range;
 
-use gather_keys_core::table::{Block, Run};
+use gather_keys_core::table::{Block, RowPlaces, Run};
 use memchr::memchr;
 
 use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// A run as it is copied from blocks in which its own cells have these places, counted among those that the block has of a
-/// row.
-#[derive(Debug, Clone, Copy)]
+/// Runs as they are copied from blocks in which a row's own cells have these places, counted among those that the block has of
+/// it.
+#[derive(Debug)]
 enum Piece {
-    /// From the first to the last of these cells.
-    Own { first: usize, last: usize },
+    /// The cells from one to another, and so on.
+    Own(Vec<(u32, u32)>),
     /// The added cell at this place, if it is another than that of the column, which is at the other place.
-    Over { column: usize, place: usize, own: usize },
+    Over { column: usize, place: usize, own: u32 },
     /// The added cell at this place.
     Added(usize),
 }
 
 /// The pieces that a row of a block is copied in.
 fn pieces(runs: &[Run], main: &Block) -> Vec<Piece> {
-    let place = |column| main.kept_place(column).unwrap_or(usize::MAX);
-    let piece = |run: &Run| match *run {
-        Run::Own { first, last } => Piece::Own { first: place(first), last: place(last) },
-        Run::Over { column, place: at } => Piece::Over { column, place: at, own: place(column) },
-        Run::Added(place) => Piece::Added(place),
-    };
-    runs.iter().map(piece).collect()
+    let place = |column| main.kept_place(column).map_or(u32::MAX, |place| place as u32);
+    let mut pieces: Vec<Piece> = Vec::new();
+    for run in runs {
+        match (*run, pieces.last_mut()) {
+            (Run::Own { first, last }, Some(Piece::Own(cells))) => {
+                cells.push((place(first), place(last)));
+            }
+            (Run::Own { first, last }, _) => {
+                pieces.push(Piece::Own(vec![(place(first), place(last))]));
+            }
+            (Run::Over { column, place: at }, _) => {
+                pieces.push(Piece::Over { column, place: at, own: place(column) });
+            }
+            (Run::Added(place), _) => pieces.push(Piece::Added(place)),
+        }
+    }
+    pieces
 }
 
 impl TextRenderer {
@@ -47,28 +57,34 @@ impl TextRenderer {
         let size = main.text_length() + added.text_length() + SURPLUS;
         let mut buffer = CopyBuffer::of(std::mem::take(bytes), size);
         let pieces = pieces(runs, main);
-        // Hardly any cell has quotes or needs them; it is quicker to find out for many rows at once.
-        let has_quotes = main.holds_byte(b'"');
+        // Hardly any cell has quotes or needs them; it is quicker to find out for several rows at once.
+        let may_have_quotes = main.holds_byte(b'"');
         let changes = self.guards || self.decimal_comma;
-        let mut is_special = changes;
+        let (mut is_special, mut has_quotes) = (false, false);
         let mut is_open = false;
         for (nth, &row) in rows.iter().enumerate() {
-            if nth % LOOKED_AT == 0 && !changes {
-                let all = nth..rows.len().min(nth + LOOKED_AT);
-                is_special = holds_special(added.rows_with_gaps(all, 0), self.delimiter);
+            if nth % LOOKED_AT == 0 {
+                let next = nth..rows.len().min(nth + LOOKED_AT);
+                is_special = holds_special(added.rows_with_gaps(next.clone(), 0), self.delimiter);
+                has_quotes = may_have_quotes && main.rows_may_hold_byte(&rows[next], b'"');
             }
             if is_open {
                 buffer.push_line_end(&self.line_end);
             }
-            let own = self.own_bytes(main, row).and_then(|_| main.row_text(row));
+            let own = if self.rewrites_rows { None } else { main.row_text(row) };
             let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
             is_open = line_end.is_empty();
             let begun = buffer.length();
-            let is_plain = !is_special
-                && own.is_some_and(|(text, length, _)| {
-                    let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
-                    !is_quoted && self.push_pieces(&pieces, (main, row), (added, nth), &mut buffer)
-                });
+            let added_are_plain = || {
+                let text = || added.row_with_gaps(nth, 0).0.as_bytes();
+                !changes && !(is_special && holds_special(text(), self.delimiter))
+            };
+            let is_plain = own.is_some_and(|(text, length, _)| {
+                let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
+                !is_quoted
+                    && added_are_plain()
+                    && self.push_pieces(&pieces, (main, row), (added, nth), &mut buffer)
+            });
             if !is_plain {
                 buffer.truncate(begun);
                 let own = own.map(|(text, length, _)| &text[..length]);
@@ -85,8 +101,6 @@ impl TextRenderer {
     }
 
     /// Appends a row without quotes, whose added cells need none. Says whether all its cells are there as they are.
-    // By itself it is small enough for all it needs to be in registers.
-    #[inline(never)]
     fn push_pieces(
         &self,
         pieces: &[Piece],
@@ -95,18 +109,28 @@ impl TextRenderer {
         buffer: &mut CopyBuffer,
     ) -> bool {
         let Some(places) = main.row_places(row) else { return false };
-        let cell = |piece: &Piece| match *piece {
-            Piece::Own { first, last } => places.between(first, last),
-            Piece::Over { column, place, own: at }
-                if added.cell(nth, place) == main.cell(row, column) =>
-            {
-                places.between(at, at)
+        let (begun, delimiter) = (buffer.length(), self.delimiter);
+        for piece in pieces {
+            let is_own =
+                |column: usize, place: usize| added.cell(nth, place) == main.cell(row, column);
+            let is_pushed = match *piece {
+                Piece::Own(ref cells) => push_own(cells, places, delimiter, buffer),
+                Piece::Over { column, place, own } if is_own(column, place) => {
+                    push_own(&[(own, own)], places, delimiter, buffer)
+                }
+                Piece::Over { place, .. } | Piece::Added(place) => {
+                    let (text, length) = added.cell_with_behind(nth, place);
+                    let whole = std::iter::once(Some((0, length as u32)));
+                    buffer.push_slices(text, whole, delimiter)
+                }
+            };
+            if !is_pushed {
+                return false;
             }
-            Piece::Over { place, .. } | Piece::Added(place) => {
-                Some(added.cell_with_behind(nth, place))
-            }
-        };
-        buffer.push_cells(pieces.iter().map(cell), self.delimiter)
+        }
+        // There is none after the last cell.
+        buffer.truncate(begun.max(buffer.length().saturating_sub(1)));
+        true
     }
 
     /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
@@ -187,4 +211,17 @@ impl TextRenderer {
         let stands = is_bound(before(whole.start)) && is_bound(own.get(whole.end));
         stands.then_some(whole)
     }
+}
+
+/// Appends cells of a row as they are, with the delimiter after each. Says whether all are there.
+// By itself it is small enough for all it needs to be in registers.
+#[inline(never)]
+fn push_own(
+    cells: &[(u32, u32)],
+    places: RowPlaces<'_>,
+    delimiter: u8,
+    buffer: &mut CopyBuffer,
+) -> bool {
+    let cells = cells.iter().map(|&(first, last)| places.between(first, last));
+    buffer.push_slices(places.text(), cells, delimiter)
 }

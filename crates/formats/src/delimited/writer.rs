@@ -144,7 +144,7 @@ pub struct TextRenderer {
     /// Whether numbers from other tables are written with a decimal comma.
     pub(super) decimal_comma: bool,
     /// Whether the own bytes of rows are of another form.
-    rewrites_rows: bool,
+    pub(super) rewrites_rows: bool,
 }
 
 impl TextRenderer {

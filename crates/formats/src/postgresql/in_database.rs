@@ -4,11 +4,13 @@
 //! comes here are counts, the rows that findings name, and the different values that only this program can read. Nobody
 //! sees the output before the end, and a run that ends before leaves the database as it was.
 
+mod crossing;
 mod described;
 mod findings;
 mod shipped;
 mod target;
 
+pub use crossing::Crossing;
 pub use findings::Most;
 
 use std::io::{self, Write};
@@ -71,6 +73,8 @@ pub struct InDatabase {
     /// How many bytes of values went each way.
     sent: u64,
     received: u64,
+    /// What came from other servers, where that is counted.
+    crossing: Option<Crossing>,
 }
 
 /// The table that is written.
@@ -122,7 +126,7 @@ impl InDatabase {
             let fix = "let the tables be read here, not inside the database";
             return Err(Error::Server { name, said, fix });
         }
-        Ok(Self { name, client, target: None, shown: None, sent: 0, received: 0 })
+        Ok(Self { name, client, target: None, shown: None, sent: 0, received: 0, crossing: None })
     }
 
     /// Writes the statements to a file as they are carried out, so that they can be read, and run again.
@@ -194,7 +198,12 @@ impl InDatabase {
             match step {
                 Step::Statement { about, sql } => {
                     self.show_statement(about, sql)?;
-                    self.execute(sql)?;
+                    let is_table = ["create temp table", "create unlogged table"];
+                    if is_table.iter().any(|words| sql.starts_with(words)) {
+                        self.make(sql)?;
+                    } else {
+                        self.execute(sql)?;
+                    }
                 }
                 Step::Reading { about, reading } => self.read(about, reading)?,
             }

@@ -72,8 +72,21 @@ pub struct ReferenceBuilder {
     dictionaries_from: usize,
     has_read: bool,
     threads: usize,
-    /// The positions of the rows in a table that is elsewhere, and how many rows and keys that has.
-    some_of: Option<(Vec<u32>, u64, u64)>,
+    /// What the rows are, if they are some of a table that is elsewhere.
+    some_of: Option<SomeRows>,
+}
+
+/// Some rows of a table that is elsewhere, as in a database.
+#[derive(Debug, Default)]
+pub struct SomeRows {
+    /// Their positions among all rows, from 0 and ascending.
+    pub positions: Vec<u32>,
+    /// Their names, where rows have no numbers; else none.
+    pub names: Vec<String>,
+    /// How many rows the table has.
+    pub rows: u64,
+    /// How many different keys these have.
+    pub keys: u64,
 }
 
 impl ReferenceBuilder {
@@ -283,11 +296,10 @@ impl ReferenceBuilder {
         }
     }
 
-    /// Says that the rows are some of a table that is elsewhere, at these positions, from 0 and ascending; it has `rows` in
-    /// all, with `keys` different keys.
+    /// Says that the rows are some of a table that is elsewhere.
     #[must_use]
-    pub fn some_of(mut self, positions: Vec<u32>, rows: u64, keys: u64) -> Self {
-        self.some_of = Some((positions, rows, keys));
+    pub fn some_of(mut self, some: SomeRows) -> Self {
+        self.some_of = Some(some);
         self
     }
 
@@ -323,10 +335,10 @@ impl ReferenceBuilder {
             });
         }
         tables.rows = u64::from(rows.seen);
-        let Some((positions, all, keys)) = some_of else {
+        let Some(SomeRows { positions, names, rows: all, keys }) = some_of else {
             return Reference::of_rows(spec, tables, (rows, dictionaries), is_filtered, threads);
         };
-        (rows.positions, tables.rows) = (positions, all);
+        (rows.positions, tables.names, tables.rows) = (positions, names, all);
         let mut reference =
             Reference::of_rows(spec, tables, (rows, dictionaries), is_filtered, threads)?;
         reference.index.keys = keys;

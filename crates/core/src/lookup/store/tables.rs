@@ -15,6 +15,8 @@ pub(in crate::lookup) struct Tables {
     pub(in crate::lookup) lines: Vec<Lines>,
     /// The position of each stored row among all rows, where not all rows are stored.
     pub(in crate::lookup) positions: Vec<u32>,
+    /// The name of each stored row, where rows have no number.
+    pub(in crate::lookup) names: Vec<String>,
     /// How many rows the tables have, stored or not.
     pub(in crate::lookup) rows: u64,
     /// The tables whose last row looks like a total, with that row.
@@ -50,7 +52,7 @@ impl Tables {
 
     /// The same tables for a store of other rows.
     pub(in crate::lookup) fn without_rows(&self) -> Self {
-        Self { lines: Vec::new(), positions: Vec::new(), ..self.clone() }
+        Self { lines: Vec::new(), positions: Vec::new(), names: Vec::new(), ..self.clone() }
     }
 
     /// How many tables there are.

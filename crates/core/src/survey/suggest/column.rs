@@ -6,8 +6,8 @@ use std::sync::OnceLock;
 
 use ahash::RandomState;
 
+use super::by_value::ByValue;
 use super::cut::Cut;
-use super::pairs::ByValue;
 use crate::diagnosis::Loose;
 use crate::hashing::PassHash;
 use crate::plan::quoted_header;
@@ -94,10 +94,10 @@ pub(super) trait TakesCells {
     /// Takes those of a column.
     fn of(column: usize, cut: Option<Cut>) -> Self;
 
-    /// Takes the cell of the next row.
-    fn add(
+    /// Takes the cells of the next rows.
+    fn add<'c>(
         &mut self,
-        cell: (&str, CellKind),
+        cells: impl Iterator<Item = (&'c str, CellKind)>,
         loose: &mut Loose,
         hasher: &RandomState,
         spelled: Spelled<'_>,
@@ -317,49 +317,56 @@ impl Column {
     }
 }
 
+impl Column {
+    /// Adds a value that was not there before, as it is read.
+    fn add_value(&mut self, value: Value, text: &str, spelled: Spelled<'_>) {
+        self.values.push(value);
+        for form in Form::ALL.into_iter().filter(|form| value.left[*form as usize] != 0) {
+            let left = value.left[form as usize];
+            let spellings = &mut self.spellings[form as usize];
+            let is_kept = match spelled {
+                Spelled::First => spellings.len() < KEPT,
+                Spelled::Of(known) => {
+                    known.place(left, form).is_some()
+                        && self.shared[form as usize].insert(left)
+                        && spellings.len() < KEPT_SHARED
+                }
+            };
+            if is_kept {
+                spellings.entry(left).or_insert_with(|| text.to_owned());
+            }
+            if form == Form::Digits && self.spellings[form as usize].contains_key(&left) {
+                self.keep_other(left, text);
+            }
+        }
+    }
+}
+
 impl TakesCells for Column {
     fn of(column: usize, cut: Option<Cut>) -> Self {
         Self::of(column, cut)
     }
 
-    fn add(
+    fn add<'c>(
         &mut self,
-        (text, kind): (&str, CellKind),
+        cells: impl Iterator<Item = (&'c str, CellKind)>,
         loose: &mut Loose,
         hasher: &RandomState,
         spelled: Spelled<'_>,
     ) {
-        if is_blank(text) {
-            self.rows.push(0);
-            return;
-        }
-        let next = self.values.len() as u32;
-        let place = *self.places.entry(hasher.hash_one(text)).or_insert(next);
-        if place == next {
-            let value = value_of(text, kind, loose, hasher);
-            self.values.push(value);
-            for form in Form::ALL.into_iter().filter(|form| value.left[*form as usize] != 0) {
-                let left = value.left[form as usize];
-                let spellings = &mut self.spellings[form as usize];
-                let is_kept = match spelled {
-                    Spelled::First => spellings.len() < KEPT,
-                    Spelled::Of(known) => {
-                        known.has(left, form)
-                            && self.shared[form as usize].insert(left)
-                            && spellings.len() < KEPT_SHARED
-                    }
-                };
-                if is_kept {
-                    spellings.entry(left).or_insert_with(|| text.to_owned());
-                }
-                if form == Form::Digits && self.spellings[form as usize].contains_key(&left) {
-                    self.keep_other(left, text);
-                }
+        for (text, kind) in cells {
+            if is_blank(text) {
+                self.rows.push(0);
+                continue;
             }
+            let next = self.values.len() as u32;
+            let place = *self.places.entry(hasher.hash_one(text)).or_insert(next);
+            if place == next {
+                self.add_value(value_of(text, kind, loose, hasher), text, spelled);
+            }
+            self.rows.push(place);
+            self.facts.add(&self.values[place as usize]);
         }
-        self.rows.push(place);
-        let value = &self.values[place as usize];
-        self.facts.add(value);
     }
 }
 

@@ -5,6 +5,7 @@
 //! columns worth taking. Values are compared by what is left of them when spelling does not count,
 //! so that a pair is seen before its steps are known.
 
+mod by_value;
 mod column;
 mod cut;
 mod naming;

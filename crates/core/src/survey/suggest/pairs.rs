@@ -1,10 +1,10 @@
 //! Pairs of columns whose values meet.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::HashSet;
 
 use super::Side;
-use super::column::{Column, Form, Hashes};
-use crate::hashing::PassHash;
+use super::by_value::ByValue;
+use super::column::Form;
 
 /// How many pairs of columns are tried together.
 pub(super) const PAIRS: usize = 14;
@@ -59,123 +59,6 @@ pub(super) fn alike(one: &str, other: &str) -> f64 {
 /// The letters and digits of a header.
 pub(super) fn letters(header: &str) -> String {
     header.to_lowercase().chars().filter(|sign| sign.is_alphanumeric()).collect()
-}
-
-/// Values that more columns of the main table have than this do not show which one is meant.
-const EVERYWHERE: usize = 256;
-
-/// The columns of a main table by their values, in each form, so that a reference's values are looked up once.
-#[derive(Debug, Default)]
-pub(super) struct ByValue {
-    columns: [HashMap<u64, Holders, PassHash>; 2],
-    /// A bit for each value that may be there: most values of a reference are not, and this is in the cache.
-    bits: Vec<u64>,
-}
-
-/// The columns that have a value; most values are in one only.
-#[derive(Debug)]
-enum Holders {
-    One(u32),
-    Several(Vec<u32>),
-}
-
-/// How many bits there are, as a power of two.
-const BITS: u32 = 22;
-
-/// For each column of a main table, the columns of a reference that share values with it, and how many in each form.
-type Shared = Vec<BTreeMap<usize, [usize; 2]>>;
-
-impl ByValue {
-    pub(super) fn of(columns: &[Column]) -> Self {
-        let mut all = Self { columns: Default::default(), bits: vec![0; 1 << (BITS - 6)] };
-        for (form, by_value) in Form::ALL.into_iter().zip(&mut all.columns) {
-            for (nth, column) in columns.iter().enumerate() {
-                for value in column.distinct(form) {
-                    let (word, bit) = Self::place(*value);
-                    all.bits[word] |= bit;
-                    by_value
-                        .entry(*value)
-                        .and_modify(|holders| holders.add(nth as u32))
-                        .or_insert(Holders::One(nth as u32));
-                }
-            }
-        }
-        all
-    }
-
-    fn place(value: u64) -> (usize, u64) {
-        let bit = value >> (u64::BITS - BITS);
-        ((bit >> 6) as usize, 1 << (bit & 63))
-    }
-
-    /// Whether any column has a value in a form.
-    #[inline]
-    pub(super) fn has(&self, value: u64, form: Form) -> bool {
-        let (word, bit) = Self::place(value);
-        self.bits.get(word).is_some_and(|bits| bits & bit != 0)
-            && self.columns[form as usize].contains_key(&value)
-    }
-
-    /// The columns that have some of the values in a form, each with how many.
-    pub(super) fn columns_with(&self, values: &Hashes, form: Form) -> BTreeMap<usize, usize> {
-        let mut counts = BTreeMap::new();
-        for holders in values.iter().filter_map(|value| self.columns[form as usize].get(value)) {
-            for &column in holders.columns() {
-                *counts.entry(column as usize).or_default() += 1;
-            }
-        }
-        counts
-    }
-
-    /// The columns that share a value with one of a reference, or its header. The reference keeps the values that
-    /// are shared.
-    fn shared(&self, (left, ours): Side<'_>, (right, theirs): Side<'_>) -> Shared {
-        let mut shared: Shared = vec![BTreeMap::new(); left.len()];
-        let mut by_header: HashMap<String, Vec<usize>> = HashMap::new();
-        for (main, column) in left.iter().enumerate() {
-            by_header.entry(letters(ours.name(column.of))).or_default().push(main);
-        }
-        let mut counts = vec![[0; 2]; left.len()];
-        for (nth, column) in right.iter().enumerate() {
-            for (form, by_value) in Form::ALL.into_iter().zip(&self.columns) {
-                let values = column.shared(form).iter();
-                for holders in values.filter_map(|value| by_value.get(value)) {
-                    let columns = holders.columns();
-                    if columns.len() <= EVERYWHERE {
-                        for &main in columns {
-                            counts[main as usize][form as usize] += 1;
-                        }
-                    }
-                }
-            }
-            for (main, count) in counts.iter_mut().enumerate() {
-                if *count != [0; 2] {
-                    shared[main].insert(nth, std::mem::take(count));
-                }
-            }
-            let same = by_header.get(&letters(theirs.name(column.of))).into_iter().flatten();
-            for main in same.take(EVERYWHERE) {
-                shared[*main].entry(nth).or_default();
-            }
-        }
-        shared
-    }
-}
-
-impl Holders {
-    fn add(&mut self, column: u32) {
-        match self {
-            Self::One(first) => *self = Self::Several(vec![*first, column]),
-            Self::Several(columns) => columns.push(column),
-        }
-    }
-
-    fn columns(&self) -> &[u32] {
-        match self {
-            Self::One(column) => std::slice::from_ref(column),
-            Self::Several(columns) => columns,
-        }
-    }
 }
 
 /// The pairs whose values meet, the best first. `by_value` is of the main table.

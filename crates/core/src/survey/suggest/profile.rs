@@ -2,9 +2,9 @@
 
 use ahash::RandomState;
 
+use super::by_value::ByValue;
 use super::column::{Column, Spelled, TakesCells};
 use super::cut::{Cut, cuts};
-use super::pairs::ByValue;
 use crate::diagnosis::Loose;
 use crate::hashing::Seed;
 use crate::table::{Block, CellKind, Headers, Source};
@@ -23,6 +23,9 @@ pub struct Profile {
 
 /// How many rows of a main table and of a reference are looked at.
 pub const LOOKED_AT: [usize; 2] = [50_000, 300_000];
+
+/// How many rows are gone through column by column.
+const TOGETHER: usize = 512;
 
 impl Profile {
     /// The profile of a main table, by its first [`LOOKED_AT`] rows.
@@ -90,14 +93,19 @@ pub(super) fn columns<C: TakesCells, S: Source>(
             found
         });
         let (whole, parts) = all.split_at_mut(width);
-        for row in 0..block.rows().min(most - rows) {
+        // Column by column, what is known of one is in the cache, and so are the cells of a few rows.
+        let looked_at = block.rows().min(most - rows);
+        for first in (0..looked_at).step_by(TOGETHER) {
+            let rows = first..looked_at.min(first + TOGETHER);
             for (column, whole) in whole.iter_mut().enumerate() {
-                let cell = (block.cell(row, column), block.kind(row, column));
-                whole.add(cell, &mut loose, hasher, spelled);
+                let cells =
+                    rows.clone().map(|row| (block.cell(row, column), block.kind(row, column)));
+                whole.add(cells, &mut loose, hasher, spelled);
             }
             for ((column, cut), part) in cut.iter().zip(&mut *parts) {
-                let text = cut.of(block.cell(row, *column));
-                part.add((text, CellKind::Untyped), &mut loose, hasher, spelled);
+                let texts = rows.clone().map(|row| cut.of(block.cell(row, *column)));
+                let cells = texts.map(|text| (text, CellKind::Untyped));
+                part.add(cells, &mut loose, hasher, spelled);
             }
         }
         rows += block.rows();

@@ -8,9 +8,10 @@ use std::collections::BTreeMap;
 
 use ahash::RandomState;
 
+use super::by_value::{ByValue, Places};
 use super::column::{BLANK, Facts, Form, Hashes, Spelled, TakesCells, Value, value_of};
 use super::cut::Cut;
-use super::pairs::{ANY_ALL, ANY_BEST, ANY_ONE, ByValue, COVERED, MORE, SAME, alike};
+use super::pairs::{ANY_ALL, ANY_BEST, ANY_ONE, COVERED, MORE, SAME, alike};
 use super::profile::{LOOKED_AT, Profile, columns};
 use crate::diagnosis::Loose;
 use crate::table::{CellKind, Headers, Source};
@@ -66,6 +67,8 @@ struct Sketching {
     /// How many values were among them since their number last grew, and how many not.
     hits: usize,
     misses: usize,
+    /// What is left of values that were not among them, of the rows at hand.
+    fresh: Vec<[u64; 2]>,
     forms: [FormSketching; 2],
 }
 
@@ -74,13 +77,13 @@ struct Sketching {
 struct FormSketching {
     least: Vec<u64>,
     bound: u64,
-    shared: Hashes,
+    shared: Places,
 }
 
 impl TakesCells for Sketching {
     fn of(column: usize, cut: Option<Cut>) -> Self {
         let form =
-            || FormSketching { least: Vec::new(), bound: u64::MAX, shared: Hashes::default() };
+            || FormSketching { least: Vec::new(), bound: u64::MAX, shared: Places::default() };
         Self {
             of: column,
             cut,
@@ -88,53 +91,55 @@ impl TakesCells for Sketching {
             met: vec![(0, BLANK); MET[0]],
             hits: 0,
             misses: 0,
+            fresh: Vec::new(),
             forms: [form(), form()],
         }
     }
 
-    fn add(
+    fn add<'c>(
         &mut self,
-        (text, kind): (&str, CellKind),
+        cells: impl Iterator<Item = (&'c str, CellKind)>,
         loose: &mut Loose,
         hasher: &RandomState,
         spelled: Spelled<'_>,
     ) {
-        if is_blank(text) {
-            return;
-        }
-        let hash = hasher.hash_one(text);
-        if self.misses == self.met.len() {
-            let come_again = self.hits * AGAIN >= self.misses && self.met.len() < MET[1];
-            (self.hits, self.misses) = (0, 0);
-            if come_again {
-                self.met = vec![(0, BLANK); self.met.len() * 4];
+        for (text, kind) in cells.filter(|(text, _)| !is_blank(text)) {
+            let hash = hasher.hash_one(text);
+            if self.misses == self.met.len() {
+                self.know_more();
             }
-        }
-        let place = hash as usize % self.met.len();
-        let (known, value) = &mut self.met[place];
-        if *known == hash {
-            self.hits += 1;
-        } else {
-            self.misses += 1;
-            (*known, *value) = (hash, value_of(text, kind, loose, hasher));
-            for (form, sketch) in Form::ALL.into_iter().zip(&mut self.forms) {
-                let left = value.left[form as usize];
-                let is_shared = |main: &ByValue| main.has(left, form);
-                sketch.add(left, matches!(spelled, Spelled::Of(main) if is_shared(main)));
+            let place = hash as usize % self.met.len();
+            let (known, value) = &mut self.met[place];
+            if *known == hash {
+                self.hits += 1;
+            } else {
+                self.misses += 1;
+                (*known, *value) = (hash, value_of(text, kind, loose, hasher));
+                self.fresh.push(value.left);
             }
+            self.facts.add(value);
         }
-        self.facts.add(value);
+        // One by one, each would wait for the memory of the one before.
+        for (form, sketch) in Form::ALL.into_iter().zip(&mut self.forms) {
+            let left = self.fresh.iter().map(|left| left[form as usize]).filter(|left| *left != 0);
+            if let Spelled::Of(main) = spelled {
+                sketch.add_shared(left.clone(), main, form);
+            }
+            left.for_each(|left| sketch.add(left));
+        }
+        self.fresh.clear();
     }
 }
 
 impl FormSketching {
-    fn add(&mut self, value: u64, is_shared: bool) {
-        if value == 0 {
-            return;
+    /// Notes which of some values the main table has.
+    fn add_shared(&mut self, values: impl Iterator<Item = u64>, main: &ByValue, form: Form) {
+        for place in values.filter_map(|value| main.place(value, form)) {
+            self.shared.insert(place);
         }
-        if is_shared {
-            self.shared.insert(value);
-        }
+    }
+
+    fn add(&mut self, value: u64) {
         if value <= self.bound {
             self.least.push(value);
             if self.least.len() == KEPT * 4 {
@@ -163,6 +168,15 @@ impl FormSketching {
 }
 
 impl Sketching {
+    /// Knows more values that were met lately, where values come again.
+    fn know_more(&mut self) {
+        let come_again = self.hits * AGAIN >= self.misses && self.met.len() < MET[1];
+        (self.hits, self.misses) = (0, 0);
+        if come_again {
+            self.met = vec![(0, BLANK); self.met.len() * 4];
+        }
+    }
+
     fn is_found_by_chance(&self, form: Form) -> bool {
         let values = &self.forms[form as usize];
         let are_few = || values.least.len() <= 2;
@@ -177,13 +191,14 @@ fn may_hold_keys(main: &Profile, all: &[Sketching], headers: &Headers) -> bool {
     // For each main column, in how many columns its values are, how many of them in all, and in one at most.
     let mut together: BTreeMap<usize, (usize, usize, usize)> = BTreeMap::new();
     let may_by_itself = all.iter().any(|sketch| {
-        let loose =
-            main.by_value.columns_with(&sketch.forms[Form::Loose as usize].shared, Form::Loose);
-        let digits =
-            main.by_value.columns_with(&sketch.forms[Form::Digits as usize].shared, Form::Digits);
+        let columns_with = |form: Form| {
+            let shared = &sketch.forms[form as usize].shared;
+            main.by_value.columns_with(shared, form, main.columns.len())
+        };
+        let (loose, digits) = (columns_with(Form::Loose), columns_with(Form::Digits));
         main.columns.iter().enumerate().any(|(nth, column)| {
-            let share = |form: Form, covered: &BTreeMap<usize, usize>| {
-                let covered = covered.get(&nth).copied().unwrap_or(0);
+            let share = |form: Form, covered: &[usize]| {
+                let covered = covered[nth];
                 (covered, covered as f64 / column.distinct(form).len().max(1) as f64)
             };
             let (covered, loose) = share(Form::Loose, &loose);

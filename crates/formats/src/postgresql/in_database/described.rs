@@ -2,6 +2,7 @@
 
 use gather_keys_core::sql::{StoredColumn, StoredTable};
 use gather_keys_core::table::Headers;
+use postgres::Client;
 
 use super::{InDatabase, failed};
 use crate::postgresql::identity::TableIdentity;
@@ -78,11 +79,81 @@ impl InDatabase {
             let place = |number: &i16| numbers.iter().position(|other| other == number);
             columns.iter().take(keys.cast_unsigned().into()).map(place).collect::<Option<Vec<_>>>()
         });
-        let kind = client
-            .query_one("select relkind::text from pg_class where oid = $1", &[&identity.table])
-            .map_err(failed)?;
-        let has_places = matches!(kind.get(0), "r" | "m");
-        let (unique, place) = (unique.collect(), has_places.then_some("ctid"));
-        Ok((StoredTable { name: stored, headers, columns, key, order_by, unique, place }, identity))
+        let unique = unique.collect();
+        let (parts, place) = divided(client, identity.table).map_err(failed)?;
+        let described =
+            StoredTable { name: stored, headers, columns, key, order_by, unique, place, parts };
+        Ok((described, identity))
     }
+}
+
+/// The parts of a table that is divided, and the server's own columns that are the place of a row, where rows have one: not
+/// those of a view, or of a part that is another kind of table on another server.
+fn divided(
+    client: &mut Client,
+    table: u32,
+) -> std::result::Result<(Vec<String>, &'static [&'static str]), postgres::Error> {
+    let rows = client.query(
+        "select format('%I.%I', n.nspname, c.relname), c.relkind::text, s.srvname::text, c.relname::text, \
+         (select option_value from pg_options_to_table(f.ftoptions) where option_name = 'schema_name'), \
+         (select option_value from pg_options_to_table(f.ftoptions) where option_name = 'table_name') \
+         from pg_partition_tree($1::oid::regclass) p join pg_class c on c.oid = p.relid \
+         join pg_namespace n on n.oid = c.relnamespace left join pg_foreign_table f on f.ftrelid = c.oid \
+         left join pg_foreign_server s on s.oid = f.ftserver \
+         left join pg_foreign_data_wrapper w on w.oid = s.srvfdw and w.fdwname = 'postgres_fdw' \
+         where p.isleaf and (f.ftrelid is null or w.oid is not null) order by 1",
+        &[&table],
+    )?;
+    let leaves = client.query_one(
+        "select count(*) filter (where isleaf), c.relkind::text, exists (select from pg_inherits where inhparent = c.oid) \
+         from pg_class c left join pg_partition_tree($1::oid::regclass) on true where c.oid = $1 group by c.oid, c.relkind",
+        &[&table],
+    )?;
+    let (leaves, kind, has_children): (i64, &str, bool) =
+        (leaves.get(0), leaves.get(1), leaves.get(2));
+    if matches!(kind, "r" | "m") && !has_children {
+        return Ok((Vec::new(), &["ctid"]));
+    }
+    if kind != "p" || rows.len() as i64 != leaves {
+        return Ok((Vec::new(), &[]));
+    }
+    let mut have_places = true;
+    for row in &rows {
+        let (kind, server): (&str, Option<&str>) = (row.get(1), row.get(2));
+        have_places &= match server {
+            None => matches!(kind, "r" | "m"),
+            Some(server) => {
+                let (name, schema, table): (&str, Option<&str>, Option<&str>) =
+                    (row.get(3), row.get(4), row.get(5));
+                is_table_there(client, server, schema.unwrap_or("public"), table.unwrap_or(name))?
+            }
+        };
+    }
+    let place: &[&str] = if have_places { &["tableoid", "ctid"] } else { &[] };
+    Ok((rows.iter().map(|row| row.get(0)).collect(), place))
+}
+
+/// Whether a table of another server is one whose rows have one place each; no view, and not divided again.
+fn is_table_there(
+    client: &mut Client,
+    server: &str,
+    schema: &str,
+    table: &str,
+) -> std::result::Result<bool, postgres::Error> {
+    // That server has a view of all such tables. Who may not look there is content without places.
+    client.batch_execute("savepoint looking")?;
+    let create = format!(
+        "create foreign table pg_temp.gather_keys_tables (schemaname name, relname name) server {} \
+         options (schema_name 'pg_catalog', table_name 'pg_stat_all_tables')",
+        quoted(server)
+    );
+    let found = client.batch_execute(&create).and_then(|()| {
+        client.query_one(
+            "select count(*) from pg_temp.gather_keys_tables where schemaname::text = $1 and relname::text = $2",
+            &[&schema, &table],
+        )
+    });
+    // Nothing of it is left.
+    client.batch_execute("rollback to savepoint looking; release savepoint looking")?;
+    Ok(found.is_ok_and(|row| row.get::<_, i64>(0) == 1))
 }

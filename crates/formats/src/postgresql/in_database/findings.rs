@@ -2,7 +2,7 @@
 
 use gather_keys_core::enrich::{Resolved, RowOutput};
 use gather_keys_core::findings::{Counted, CountedRow, LookupFindings, Recorder};
-use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed};
+use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::sql::{LookupQueries, RowName, StoredTable};
 use gather_keys_core::table::Block;
@@ -43,9 +43,9 @@ impl InDatabase {
             *column = updated;
         }
         let mut block = Block::new(table.columns.len());
-        let (mut positions, mut line) = (Vec::new(), 1);
+        let (mut some, mut line) = (SomeRows::default(), 1);
         let has_unused = counted.rows[0] > counted.asked[0];
-        self.reference_rows(queries, (most, has_unused), |position, asked, by, cells| {
+        self.reference_rows(queries, (most, has_unused), |row, name, asked, by, cells| {
             let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
             for column in 0..table.columns.len() {
                 let cell = cells.next_if(|(used, _)| **used == column);
@@ -53,13 +53,17 @@ impl InDatabase {
             }
             line += 1;
             block.push_line(line);
-            positions.push(position);
+            // Rows without numbers come in the order of their places.
+            let position = row.checked_sub(1).map_or(some.positions.len() as u32, |row| row as u32);
+            some.positions.push(position);
+            some.names.extend(name);
             counted.asked_rows.push((asked, by));
         })?;
         let mut builder = found.builder(plan, &table.headers, seed);
         builder.add(&block)?;
         drop(block);
-        let reference = builder.some_of(positions, counted.rows[0], counted.keys).finish()?;
+        (some.rows, some.keys) = (counted.rows[0], counted.keys);
+        let reference = builder.some_of(some).finish()?;
         let (lookup, output) = found.lookup(reference);
         let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
         let columns = columns.max(lookup.columns().into_iter().max().map_or(0, |last| last + 1));
@@ -119,11 +123,7 @@ impl InDatabase {
         queries: &LookupQueries,
         mut take: impl FnMut(CountedRow, Option<&str>) -> Result<()>,
     ) -> Result<()> {
-        let name_of = |first: &str| match &queries.rows.name {
-            RowName::Key(header) => format!("{header} {first}"),
-            RowName::Place => format!("row at {first}"),
-            RowName::None => "a row".to_owned(),
-        };
+        let named = |first: &str| name_of(&queries.rows.name, first);
         let none: [i32; 0] = [];
         let rows = self.client.query_raw(query, none);
         let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
@@ -146,10 +146,10 @@ impl InDatabase {
                 miss: row.get(1),
                 rows: count_at(&row, 2),
                 row: 0,
-                name: Some(name_of(name.unwrap_or_default())),
+                name: Some(named(name.unwrap_or_default())),
                 cells,
             };
-            take(counted, after.map(name_of).as_deref())?;
+            take(counted, after.map(named).as_deref())?;
         }
         Ok(())
     }
@@ -176,15 +176,18 @@ impl InDatabase {
         })
     }
 
-    /// Passes the rows of a reference that findings name on: the position of each, how often it is asked for, and its cells.
+    /// Passes the rows of a reference that findings name on: the number of each, or 0, its name, how often it is asked for, by
+    /// which of the searched columns, and its cells.
     fn reference_rows(
         &mut self,
         queries: &LookupQueries,
         (most, has_unused): (Most, bool),
-        mut take: impl FnMut(u32, u64, Vec<usize>, &[String]),
+        mut take: impl FnMut(u64, Option<String>, u64, Vec<usize>, &[String]),
     ) -> Result<()> {
-        let unused =
-            if has_unused { self.query(&queries.rows.unused(most.named))? } else { Vec::new() };
+        let unused = match queries.rows.unused(most.named).filter(|_| has_unused) {
+            Some(query) => self.query(&query)?,
+            None => Vec::new(),
+        };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
         let query = queries.rows.reference(most.named, &unused, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
@@ -193,17 +196,28 @@ impl InDatabase {
             let rows = self.query(&format!("fetch {AT_ONCE} from rows_named"))?;
             for row in &rows {
                 cells.clear();
-                cells.extend((3..row.len()).map(|nth| row.get::<_, String>(nth)));
+                cells.extend((4..row.len()).map(|nth| row.get::<_, String>(nth)));
                 self.received += cells.iter().map(|cell| cell.len() as u64).sum::<u64>();
                 let by: Option<&str> = row.get(2);
                 let by = by.unwrap_or_default().trim_matches(['{', '}']).split(',');
                 let by = by.filter_map(|place| place.parse::<usize>().ok()?.checked_sub(1));
-                take((count_at(row, 0) - 1) as u32, count_at(row, 1), by.collect(), &cells);
+                let name: Option<&str> = row.get(3);
+                let name = name.map(|name| name_of(&queries.rows.reference_name, name));
+                take(count_at(row, 0), name, count_at(row, 1), by.collect(), &cells);
             }
             if rows.len() < AT_ONCE {
                 break;
             }
         }
         self.execute("close rows_named").map(drop)
+    }
+}
+
+/// What a row is called.
+fn name_of(kind: &RowName, name: &str) -> String {
+    match kind {
+        RowName::Key(header) => format!("{header} {name}"),
+        RowName::Place => format!("row at {name}"),
+        RowName::None => "a row".to_owned(),
     }
 }

@@ -167,7 +167,8 @@ impl InDatabase {
             key: Vec::new(),
             order_by: Vec::new(),
             unique: Vec::new(),
-            place: None,
+            place: &[],
+            parts: Vec::new(),
         })
     }
 }

@@ -44,7 +44,7 @@ impl InDatabase {
         let schema = quoted(&target.schema);
         // No two connections have one number, and nobody sees the tables of another's transaction.
         let number = self.one("select pg_backend_pid()::bigint")?;
-        Ok(Some(format!("{schema}.gather_keys_{}_answers", count_at(&number, 0))))
+        Ok(Some(format!("{schema}.gather_keys_{}", count_at(&number, 0))))
     }
 
     /// Writes the output, which nobody sees yet; returns how many rows it has.
@@ -98,7 +98,7 @@ impl InDatabase {
             self.execute(&before)?;
         }
         self.show_statement("The output: the rows with their answers.", &statement)?;
-        let rows = self.execute(&statement)?;
+        let rows = self.make(&statement)?;
         self.drop_shared(script)?;
         Ok(rows)
     }
@@ -112,11 +112,11 @@ impl InDatabase {
     pub fn write_into(&mut self, main: &StoredTable, script: &Script) -> Result<()> {
         let name = || main.headers.table().to_owned();
         let places: Vec<String> = match (main.place, &main.key[..]) {
-            (Some(place), _) => vec![place.to_owned()],
-            (None, []) => return Err(Error::NoKey { name: self.name.clone(), table: name() }),
-            (None, key) => key.iter().map(|&column| quoted(&main.columns[column].name)).collect(),
+            ([place], _) => vec![(*place).to_owned()],
+            (_, []) => return Err(Error::NoKey { name: self.name.clone(), table: name() }),
+            (_, key) => key.iter().map(|&column| quoted(&main.columns[column].name)).collect(),
         };
-        let is_key = |column: &usize| main.place.is_none() && main.key.contains(column);
+        let is_key = |column: &usize| main.place.len() != 1 && main.key.contains(column);
         if let Some((column, ..)) = script.updated.iter().find(|(column, ..)| is_key(column)) {
             let header = main.headers.address(*column);
             return Err(Error::UpdatesKey { name: name(), header });
