@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{
-    AskedBy, Change, ChangedBy, Findings, Kind, MainFinding, Recorder,
+    AskedBy, Change, ChangedBy, ChangingRow, Findings, Kind, MainFinding, Recorder,
 };
 use gather_keys_core::key::Unreadable;
 use gather_keys_core::lookup::{Answer, EntryId, Lookup, Miss, Reference, RowId};
@@ -327,17 +327,24 @@ impl Recorder for Lists {
     }
 
     fn changed(&mut self, change: &Change<'_>) -> Result<(), Error> {
-        let Change { by, row, column, before, after } = *change;
-        let (name, by) = match by {
+        let Change { by, row, name, column, before, after } = *change;
+        let (reference, by) = match by {
             ChangedBy::Lookup { lookup, row, .. } => {
                 let reference = lookup.reference();
-                let row = row.map_or_else(|| "several".to_owned(), |row| told_row(reference, row));
+                let row = match row {
+                    Some(ChangingRow::Here(row)) => told_row(reference, row),
+                    Some(ChangingRow::Named(name)) => name.to_owned(),
+                    None => "several".to_owned(),
+                };
                 (reference.name(), row)
             }
             ChangedBy::Correction(row) => ("corrections", row.to_string()),
         };
         let table = self.main.table().to_owned();
-        self.begin_row(name, &table, row.number(), row.line());
+        match name {
+            Some(name) => self.begin_named(reference, &table, name),
+            None => self.begin_row(reference, &table, row.number(), row.line()),
+        }
         self.record.push_field(&self.main.address(column));
         self.record.extend([before, after, &by]);
         self.write_change()

@@ -96,7 +96,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         gates: &results,
         verbose: call.messages.verbose,
         in_plan: asked.file.is_some(),
-        listed: call.lists.is_some() || has_updates(call),
+        listed: call.lists.is_some(),
         corrections: None,
     };
     let quiet = call.messages.quiet;
@@ -181,6 +181,7 @@ impl Found {
         let lookups = self.enrichment.lookups().enumerate().zip(&self.script.lookups);
         for (lookup, queries) in lookups {
             database.record(queries, lookup, KEPT, &mut lists)?;
+            database.record_changes(queries, lookup, KEPT, &mut lists)?;
         }
         Ok(lists)
     }
@@ -299,7 +300,6 @@ fn refuse(call: &Call) -> Result<()> {
     let options = [
         (call.receipt.is_some(), "--receipt"),
         (call.corrections.is_some(), "--corrections"),
-        (call.lists.is_some() && has_updates(call), "--lists of updates"),
         (call.shows.is_some(), "--show"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
         (is_appending, "--append-unused"),
@@ -316,11 +316,6 @@ fn refuse(call: &Call) -> Result<()> {
         Some((_, option)) => Err(Error::NotInDatabase { what: option.to_owned() }),
         None => Ok(()),
     }
-}
-
-/// Whether a reference updates cells.
-fn has_updates(call: &Call) -> bool {
-    call.references.iter().any(|(_, plan)| !plan.update.is_empty())
 }
 
 /// What the server says of a table of the call.
@@ -433,8 +428,10 @@ fn findings(
         let asked = (plan, &table, found);
         let (lookup, output, found) = database.findings(queries, asked, builder.seed(), most)?;
         let counts = &found.counts;
-        let is_long = |kind: &Kind| counts.of(*kind) > KEPT as u64;
-        if call.lists.is_some() && Kind::listed().any(|kind| is_long(&kind)) {
+        let is_long = |kind: Kind| counts.of(kind) > KEPT as u64;
+        let changed: u64 = found.updates.iter().map(|one| one.written.changed()).sum();
+        let are_long = changed > KEPT as u64 || Kind::listed().any(is_long);
+        if call.lists.is_some() && are_long {
             let most = number(KEPT as u64);
             bounded.push(format!(
                 "note: the lists have the first {most} of each kind of {}.",

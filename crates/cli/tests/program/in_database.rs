@@ -169,13 +169,16 @@ fn lists_are_the_same_inside_a_database() {
     let mut client = load(&scene, &server, "listed", &["harvest", "hives"]);
     // Blank is blank, whether there is a value or none.
     client.batch_execute("update listed.harvest set \"Hive\" = '' where \"Batch\" < 'B0100' and \"Hive\" is null").unwrap();
-    for (on, rule) in [
-        ("Apiary = Site code, Hive = Tag", "report"),
-        ("Apiary = Site code, Hive | digits | number = Tag | digits | number", "highest Since"),
+    let cleaned = "Apiary = Site code, Hive | digits | number = Tag | digits | number";
+    for (on, more) in [
+        ("Apiary = Site code, Hive = Tag", "--take Keeper"),
+        (cleaned, "--take Keeper --when-duplicate 'highest Since'"),
+        ("Apiary = Site code, Hive = Tag", "--update 'Note = Keeper, Valley = Queen line'"),
+        (cleaned, "--update 'Note = Keeper' --replace blanks --when-duplicate list"),
     ] {
         let call = format!(
-            "check {server}#listed.harvest --from {server}#listed.hives --name hives --on '{on}' --take Keeper \
-             --when-duplicate '{rule}' --overwrite --lists"
+            "check {server}#listed.harvest --from {server}#listed.hives --name hives --on '{on}' {more} \
+             --overwrite --lists"
         );
         scene.run(&format!("{call} here")).ended(0);
         let ran = scene.run(&format!("{call} inside --in-database")).ended(0);
@@ -229,6 +232,8 @@ fn lists_are_the_same_inside_a_database() {
             let (here, inside) = (named(&format!("here/{file}")), named(&format!("inside/{file}")));
             assert_eq!(here, inside, "{file} of {on}");
         }
+        let is_updating = more.contains("--update");
+        assert_eq!(named("inside/changes.csv").len() > 100, is_updating);
     }
 }
 
@@ -448,7 +453,7 @@ fn mistakes_with_a_database_are_answered() {
         format!("enrich {main} {hives} --take '@row' --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --when-duplicate first --in-database {out}"),
         format!(
-            "enrich {main} {hives} --take Keeper --update 'Note = Keeper' --lists found --in-database {out}"
+            "enrich {main} {hives} --take Keeper --update 'Note = Keeper' --receipt run.toml --in-database {out}"
         ),
         format!("enrich {main} {hives} --take Keeper --in-database -o {main} --overwrite"),
         format!(

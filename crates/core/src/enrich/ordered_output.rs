@@ -5,7 +5,7 @@
 use super::Enrichment;
 use super::stage::{StageResult, Workspace};
 use crate::Error;
-use crate::findings::{Change, ChangedBy, Recorder, Tally, WrittenCounts};
+use crate::findings::{Change, ChangedBy, ChangingRow, Recorder, Tally, WrittenCounts};
 use crate::table::{Block, Rendered, Row, RowOutcome, Sink, TotalRow};
 
 /// Consumes finished blocks in main-table order.
@@ -108,8 +108,9 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
         let stages = enrichment.lookups().zip(stages).enumerate().skip(from);
         let updates = stages.flat_map(|(nth, (lookup, stage))| {
             stage.updated.iter().map(move |cell| Change {
-                by: ChangedBy::Lookup { nth, lookup, row: cell.from },
+                by: ChangedBy::Lookup { nth, lookup, row: cell.from.map(ChangingRow::Here) },
                 row: Row::of(block, cell.row),
+                name: None,
                 column: cell.column,
                 before: &cell.before,
                 after: &cell.after,
@@ -118,6 +119,7 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
         let corrections = corrected.iter().map(|cell| Change {
             by: ChangedBy::Correction(cell.by),
             row: Row::of(block, cell.row),
+            name: None,
             column: cell.column,
             before: &cell.before,
             after: &cell.after,

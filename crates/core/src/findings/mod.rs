@@ -24,7 +24,7 @@ pub use corrected::{Corrected, Correction};
 pub use counted::{Counted, CountedRow};
 pub use gate::{CountGate, Gate, GateResult};
 pub use kind::{Counts, Kind, KindInfo, Population, Severity};
-pub use recorder::{AskedBy, Change, ChangedBy, MainFinding, Recorder};
+pub use recorder::{AskedBy, Change, ChangedBy, ChangingRow, MainFinding, Recorder};
 pub(crate) use request_counts::RequestCounts;
 pub(crate) use requested_rows::RequestedRows;
 pub use sample::{SAMPLES, Sample};

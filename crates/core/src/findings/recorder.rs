@@ -40,6 +40,8 @@ pub struct Change<'a> {
     pub by: ChangedBy<'a>,
     /// The row as it was read.
     pub row: Row<'a>,
+    /// Its name, where it has no number.
+    pub name: Option<&'a str>,
     /// The column: one of the main table's own, or a later number for an added one.
     pub column: usize,
     /// The cell before.
@@ -58,10 +60,19 @@ pub enum ChangedBy<'a> {
         /// The lookup.
         lookup: &'a Lookup,
         /// The reference row, unless there are several.
-        row: Option<RowId>,
+        row: Option<ChangingRow<'a>>,
     },
     /// A correction, by its row in the table of corrections.
     Correction(u64),
+}
+
+/// The row of a reference whose cell is the new one.
+#[derive(Debug, Clone, Copy)]
+pub enum ChangingRow<'a> {
+    /// One that is here.
+    Here(RowId),
+    /// One in a database, by its name or number.
+    Named(&'a str),
 }
 
 /// Takes every finding of a main row, in order.

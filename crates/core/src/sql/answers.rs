@@ -179,6 +179,16 @@ impl Answers {
         )
     }
 
+    /// The name and the number of the row of the reference that answers a row of the stage, as texts; null where it has none, or
+    /// several answer.
+    pub(super) fn giving_row(&self) -> [String; 2] {
+        let alias = self.alias();
+        match self.rows.in_place {
+            Some(_) => [format!("e{}.name", self.nth), "null::text".to_owned()],
+            None => [format!("{alias}.row_name"), format!("{alias}.row::text")],
+        }
+    }
+
     /// The taken cells of the answer to a row of the stage.
     pub(super) fn cells(&self) -> Vec<Cell> {
         let nth = self.nth;
@@ -216,7 +226,7 @@ impl Answers {
             let keys = asked.key().into_iter().enumerate();
             all.extend(keys.map(|(part, key)| format!("{key} as key{}", part + 1)));
         }
-        all.push("e.row".to_owned());
+        all.extend(["e.row", "e.name as row_name"].map(str::to_owned));
         all.push(format!("{held} as held"));
         all.push(match found.rule {
             Rule::Every => format!(
@@ -263,36 +273,59 @@ impl Answers {
         }
     }
 
-    /// Answers by the rows where they are: each key that is asked for is joined with them while it is counted, so that the
-    /// servers of divided tables do both.
+    /// Answers by the rows where they are.
     fn write_in_place(&self, steps: &mut Steps, stage: &Stage, asking: &Asking<'_>) {
         let Self { rows, asked, .. } = self;
-        let pairs = rows.keys("e").into_iter().zip(&asked.part_cells);
-        let is_same = joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and ");
-        let join =
-            format!("\n        left join {} e on {is_same} and {}", rows.all, rows.has_key("e"));
-        let cells =
-            joined(asked.found_by.iter().zip(1..).map(|(sql, at)| format!("{sql} as c{at}")), ", ");
+        let cells = asked.found_by.iter().zip(1..).map(|(sql, at)| format!("{sql} as c{at}"));
+        let cells = joined(cells, ", ");
         let group_by = joined((1..=asked.columns.len()).map(|at| at.to_string()), ", ");
-        let state = asked.state(stage, rows, asking);
-        // A row of the main table is there once for each row that holds its key.
+        let (first, state) = (stage.first(), asked.state(stage, rows, asking));
+        let select = format!("select {cells}, count(*) as times, {first} as first");
+        let (counted, rows_of_key, found, join, one) = if asking.table.parts.is_empty() {
+            // Each key is joined once.
+            let source = stage.source(asked.is_chained, "");
+            let join = format!(
+                "\n    left join {} e on {} and {}",
+                rows.all,
+                asked.has_key_of(rows, "e"),
+                rows.has_key("e")
+            );
+            let pairs = rows.places("d").into_iter().zip(rows.places("e"));
+            let is_first = joined(pairs.map(|(one, other)| format!("{one} = {other}")), " and ");
+            let one = format!("\nwhere d.held is null or {is_first}");
+            let counted = format!("{select} from {source} group by {group_by}");
+            (counted, "a.times".to_owned(), "e.key1 is null", join, one)
+        } else {
+            // Each row is joined, since servers can join tables of theirs, but not what they count of one. It is there once for
+            // each row that holds its key.
+            let pairs = rows.keys("e").into_iter().zip(&asked.part_cells);
+            let is_same = joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and ");
+            let join = format!(
+                "\n        left join {} e on {is_same} and {}",
+                rows.all,
+                rows.has_key("e")
+            );
+            let source = stage.source(asked.is_chained, &join);
+            let counted = format!(
+                "{select}, count(e.key1) as found\n        from {source}\n        group by {group_by}"
+            );
+            let rows = "a.times / coalesce(d.held, 1)".to_owned();
+            (counted, rows, "a.found = 0", String::new(), String::new())
+        };
         let status = format!(
-            "case when a.state = {BLANK} then 'blank key' when a.found = 0 then 'unmatched'\n        \
+            "case when a.state = {BLANK} then 'blank key' when {found} then 'unmatched'\n        \
              when d.disagree then 'ambiguous' else 'matched' end as status"
         );
         let held = format!(
-            "case when a.state = {WHOLE} then coalesce(d.held, least(a.found, 1)) end as held"
+            "case when a.state = {WHOLE} then coalesce(d.held, case when {found} then 0 else 1 end) end as held"
         );
         steps.statement(
             format!("The keys that are asked of {}, and whether its rows hold them.", asking.name),
             format!(
-                "{} as\nselect a.*, (a.times / coalesce(d.held, 1))::bigint as rows, {held}, 1 as nth,\n    \
+                "{} as\nselect a.*, ({rows_of_key})::bigint as rows, {held}, 1 as nth,\n    \
                  {status}, null::text as miss\nfrom (\n    select a.*, {state} as state\n    from (\n        \
-                 select {cells}, count(*) as times, {} as first, count(e.key1) as found\n        from {}\n        \
-                 group by {group_by}\n    ) a\n) a\n    left join {} d on {}",
+                 {counted}\n    ) a\n) a{join}\n    left join {} d on {}{one}",
                 self.create,
-                stage.first(),
-                stage.source(asked.is_chained, &join),
                 rows.repeated,
                 asked.has_key_of(rows, "d"),
             ),

@@ -3,7 +3,7 @@
 use super::Asking;
 use super::answers::Answers;
 use super::reading::{BLANK, MALFORMED};
-use super::row_queries::RowQueries;
+use super::row_queries::{MOST, RowQueries};
 use super::stage::Stage;
 use super::words::{each, joined};
 use crate::lookup::RangeMatch;
@@ -24,6 +24,8 @@ pub struct LookupQueries {
     pub asked: String,
     /// One row of as many numbers for each updated column as there are outcomes of a cell.
     pub updates: Option<String>,
+    /// The query for changed cells.
+    changes: Option<String>,
     /// Whether copies of main rows that an earlier reference made count by themselves.
     pub counts_copies: bool,
     /// Whether the reference has ranges.
@@ -120,15 +122,24 @@ impl LookupQueries {
             repeated,
             asked: asked_for,
             updates: None,
+            changes: None,
             counts_copies: asked.is_chained,
             has_ranges: rows.has_range,
             rows: RowQueries::new(stage, asking, answers),
         }
     }
 
-    /// Sets the query for updated cells, once all lookups are on the stage.
+    /// Sets the queries for updated cells, once all lookups are on the stage.
     pub(super) fn count_updates(&mut self, stage: &Stage, nth: usize) {
         self.updates = stage.updates(nth);
+        self.changes = stage.changes(nth, MOST);
+    }
+
+    /// The query for the first cells that the lookup changes, up to `most`, in the order of the main rows: the name of the row,
+    /// the column, the texts before and after, and the name and the number of the row of the reference that it comes from, which
+    /// are both null where several give it; `None` where it updates none.
+    pub fn changes(&self, most: usize) -> Option<String> {
+        Some(self.changes.as_ref()?.replace(MOST, &most.to_string()))
     }
 }
 

@@ -7,7 +7,7 @@ use super::Asking;
 use super::answers::Answers;
 use super::cell::Cell;
 use super::cells_of;
-use super::row_queries::{ALL, MOST, answered};
+use super::row_queries::{ALL, MOST, MOST_UNUSED, answered};
 use super::words::{each, joined};
 use crate::key::Key;
 
@@ -37,7 +37,7 @@ pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> S
         format!("(select true, {columns} from {all} e where not {is_whole} limit {MOST})");
     let unused = format!(
         "(select true, {columns} from {all} e where {is_whole} and not exists (\n        \
-         select from {} a where {} and {}) limit {MOST})",
+         select from {} a where {} and {}) limit {MOST_UNUSED})",
         answers.table(),
         answers.is_to("a", "e"),
         answered()

@@ -15,6 +15,7 @@ use crate::key::Key;
 pub(super) const MOST: &str = "\0most\0";
 pub(super) const ALL: &str = "\0all\0";
 const UNUSED: &str = "\0unused\0";
+pub(super) const MOST_UNUSED: &str = "\0most unused\0";
 
 /// The queries for the rows that findings name.
 #[derive(Debug)]
@@ -61,12 +62,19 @@ impl RowQueries {
         Some(self.unused.as_ref()?.replace(MOST, &most.to_string()))
     }
 
-    /// The query for the rows of the reference that findings name, `most` of each kind, the `unused` ones, and the first ones
-    /// up to `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
+    /// The query for the rows of the reference that findings name, `most` of each kind, the unused ones, of which it is said
+    /// whether there are any and which numbers they have, and the first ones up to `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
     /// searched columns, the name, and the text of each column that is used.
-    pub fn reference(&self, most: usize, unused: &[u64], all: usize) -> String {
+    pub fn reference(
+        &self,
+        most: usize,
+        (has_unused, unused): (bool, &[u64]),
+        all: usize,
+    ) -> String {
         let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
-        let query = self.reference.replace(MOST, &most.to_string());
+        let most_unused = if has_unused { most } else { 0 };
+        let query = self.reference.replace(MOST_UNUSED, &most_unused.to_string());
+        let query = query.replace(MOST, &most.to_string());
         query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
     }
 

@@ -90,7 +90,7 @@ impl Rows {
             .map(|column| Cell { sql: format!("n.v{}", column + 1), ..own[column].clone() });
         let mut records =
             Records::new(format!("{} t", table.name), own.clone(), numbered.collect());
-        let mut columns = vec!["n.row".to_owned()];
+        let mut columns = vec!["n.row".to_owned(), "n.name".to_owned()];
         key_columns_of(steps, asking, by_value, &mut records, &mut columns);
         order_columns_of(steps, asking, range, &mut records, &mut columns);
         let taken = found.taken.columns.iter().enumerate();
@@ -256,8 +256,8 @@ impl Rows {
         } else {
             ""
         };
-        let mut more: Vec<String> =
-            (1..=self.taken.len()).map(|cell| format!("r.cell{cell}")).collect();
+        let mut more = vec!["r.name".to_owned()];
+        more.extend((1..=self.taken.len()).map(|cell| format!("r.cell{cell}")));
         if self.has_range {
             more.extend(["r.scale", "r.lower", "r.upper"].map(str::to_owned));
         }

@@ -29,8 +29,22 @@ pub(super) struct Stage {
     firsts: Vec<String>,
     /// For each lookup what becomes of the cells of each updated column.
     written: Vec<Vec<String>>,
+    /// For each lookup the cells that it updates.
+    changes: Vec<Vec<Changing>>,
     /// The columns of the main table that are updated, each with whether a cell is another than before.
     updated: Vec<(usize, String)>,
+}
+
+/// A cell that a lookup updates.
+#[derive(Debug)]
+struct Changing {
+    column: usize,
+    /// The texts of the cell before and after, and the condition under which they differ.
+    before: String,
+    after: String,
+    is_change: String,
+    /// The name and the number of the row of the reference that it comes from; null where several give it.
+    by: [String; 2],
 }
 
 impl Stage {
@@ -56,6 +70,7 @@ impl Stage {
             keeps: Vec::new(),
             firsts: Vec::new(),
             written: Vec::new(),
+            changes: Vec::new(),
             updated: Vec::new(),
         }
     }
@@ -127,6 +142,31 @@ impl Stage {
         ))
     }
 
+    /// The query for the first cells that a lookup changes, in the order of the main rows: the name of the row, the column,
+    /// the texts before and after, the name and the number of the row of the reference that it comes from; `None` where it
+    /// updates none. `most` says how many.
+    pub(super) fn changes(&self, nth: usize, most: &str) -> Option<String> {
+        let changes = self.changes.get(nth).filter(|changes| !changes.is_empty())?;
+        let conditions = self.holds.iter().chain(&self.keeps).chain(&self.firsts[nth + 1..]);
+        let conditions: Vec<String> = conditions.cloned().collect();
+        let each = changes.iter().enumerate().map(|(at, changing)| {
+            let Changing { column, before, after, is_change, by: [name, number] } = changing;
+            let all: Vec<String> = conditions.iter().chain([is_change]).cloned().collect();
+            format!(
+                "(select {1} as place, ({1})::text as name, {at} as at, {column}::bigint as col, {before} as before, \
+                 {after} as after, {name} as by_name, {number} as by_row\n    from {0} m{2}{3} order by {1} limit {most})",
+                self.main,
+                self.name,
+                self.joins,
+                where_all(&all)
+            )
+        });
+        let each = joined(each, "\n    union all ");
+        Some(format!(
+            "select name, col, before, after, by_name, by_row from (\n    {each}\n) c order by place, at limit {most}"
+        ))
+    }
+
     /// The columns of the main table that are updated, each once, with whether a cell is another than before.
     pub(super) fn updated(&self) -> impl Iterator<Item = (usize, String)> {
         let mut all: Vec<(usize, String)> = Vec::new();
@@ -157,6 +197,16 @@ impl Stage {
         let updated = updates.iter().map(|one| added.updated(&self.cells[one.column], one.taken));
         let (written, updated): (Vec<String>, Vec<Cell>) = updated.unzip();
         let cells = added.all(&written);
+        let changes =
+            updates.iter().zip(&updated).zip(&written).map(|((update, cell), what)| Changing {
+                column: update.column,
+                before: self.cells[update.column].text(),
+                after: cell.text(),
+                is_change: is_change(what),
+                by: answers.giving_row(),
+            });
+        let changes = changes.collect();
+        self.changes.push(changes);
         for ((update, cell), what) in updates.iter().zip(updated).zip(&written) {
             if update.column < self.own {
                 self.updated.push((update.column, is_change(what)));

@@ -134,7 +134,7 @@ fn queries_are_of_as_many_rows_as_are_wanted() {
         let rows = &script.lookups[0].rows;
         assert!(rows.troubles(7).contains("at <= 7"));
         assert!(rows.unmatched(8).ends_with("limit 8"));
-        let (unused, reference) = (rows.unused(9), rows.reference(5, &[3, 11], 1000));
+        let (unused, reference) = (rows.unused(9), rows.reference(5, (true, &[3, 11]), 1000));
         assert!(reference.contains("limit 1000"), "{reference}");
         assert_eq!(unused.is_some(), reference.contains("'{3,11}'"), "{reference}");
         assert!(unused.iter().all(|query| query.ends_with("limit 9")));

@@ -2,7 +2,7 @@
 
 use gather_keys_core::Error;
 use gather_keys_core::enrich::Corrections;
-use gather_keys_core::findings::{Change, ChangedBy, Findings, MainFinding, Recorder};
+use gather_keys_core::findings::{Change, ChangedBy, ChangingRow, Findings, MainFinding, Recorder};
 use gather_keys_core::findings::{Correction, Written};
 use gather_keys_core::plan::{On, ReferencePlan, Replace, Take, Update, WhenDuplicate};
 use proptest::prelude::*;
@@ -340,10 +340,13 @@ fn changes_say_what_made_them() {
         fn changed(&mut self, change: &Change<'_>) -> Result<(), Error> {
             self.0.push(match change.by {
                 ChangedBy::Correction(row) => format!("correction {row}"),
-                ChangedBy::Lookup { lookup, row, .. } => {
-                    let row = row.map(|row| lookup.reference().number(row).to_string());
-                    format!("row {}", row.unwrap_or_else(|| "all".to_owned()))
-                }
+                ChangedBy::Lookup { lookup, row, .. } => match row {
+                    Some(ChangingRow::Here(row)) => {
+                        format!("row {}", lookup.reference().number(row))
+                    }
+                    Some(ChangingRow::Named(name)) => name.to_owned(),
+                    None => "row all".to_owned(),
+                },
             });
             Ok(())
         }

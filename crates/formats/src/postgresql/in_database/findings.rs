@@ -1,7 +1,9 @@
 //! What was found: counts, and the rows that findings name.
 
 use gather_keys_core::enrich::{Resolved, RowOutput};
-use gather_keys_core::findings::{Counted, CountedRow, LookupFindings, Recorder};
+use gather_keys_core::findings::{
+    Change, ChangedBy, ChangingRow, Counted, CountedRow, LookupFindings, Recorder,
+};
 use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::sql::{LookupQueries, RowName, StoredTable};
@@ -176,6 +178,47 @@ impl InDatabase {
         })
     }
 
+    /// Hands the first cells that a lookup, by its number, changes to a recorder, up to `most`. The enriched table has
+    /// `columns`.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone, and those of the recorder.
+    pub fn record_changes(
+        &mut self,
+        queries: &LookupQueries,
+        (nth, lookup): (usize, &Lookup),
+        most: usize,
+        recorder: &mut dyn Recorder<Error = crate::Error>,
+    ) -> Result<()> {
+        let Some(query) = queries.changes(most) else { return Ok(()) };
+        let none: [i32; 0] = [];
+        let rows = self.client.query_raw(&query, none);
+        let mut rows = rows.map_err(|error| failed(&self.name, &error))?;
+        // What changes is said by the names of rows, not by their cells.
+        let mut block = Block::new(0);
+        block.push_line(0);
+        while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
+            let text = |nth: usize| row.get::<_, Option<&str>>(nth);
+            let name = name_of(&queries.rows.name, text(0).unwrap_or_default());
+            let by_name = text(4).map(|name| name_of(&queries.rows.reference_name, name));
+            let (before, after) = (text(2).unwrap_or_default(), text(3).unwrap_or_default());
+            self.received += (before.len() + after.len()) as u64;
+            recorder.changed(&Change {
+                by: ChangedBy::Lookup {
+                    nth,
+                    lookup,
+                    row: by_name.as_deref().or(text(5)).map(ChangingRow::Named),
+                },
+                row: gather_keys_core::table::Row::of(&block, 0),
+                name: Some(&name),
+                column: count_at(&row, 1) as usize,
+                before,
+                after,
+            })?;
+        }
+        Ok(())
+    }
+
     /// Passes the rows of a reference that findings name on: the number of each, or 0, its name, how often it is asked for, by
     /// which of the searched columns, and its cells.
     fn reference_rows(
@@ -189,7 +232,7 @@ impl InDatabase {
             None => Vec::new(),
         };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
-        let query = queries.rows.reference(most.named, &unused, most.rows);
+        let query = queries.rows.reference(most.named, (has_unused, &unused), most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
         let mut cells = Vec::new();
         loop {
