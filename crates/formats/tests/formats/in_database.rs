@@ -9,7 +9,8 @@ use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::findings::{Findings, Kind, LookupFindings, Written};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::plan::{
-    Columns, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched, Within,
+    Columns, Mark, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
+    Within,
 };
 use gather_keys_core::sql::{Asking, Script, StoredTable};
 use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
@@ -410,61 +411,190 @@ fn plan() -> impl Strategy<Value = ReferencePlan> {
     )
 }
 
+/// A plan of the reference `ref` whose rows are joined where they are, if types are alike.
+fn plain_plan() -> impl Strategy<Value = ReferencePlan> {
+    let on = prop::sample::select(vec!["a = k", "b = k2", "b = k2", "a = k, b = k2", "size = s1"]);
+    (plan(), on).prop_map(|(plan, on)| ReferencePlan {
+        on: On::parse(&[on]).unwrap(),
+        clean: Vec::new(),
+        within: None,
+        reach: None,
+        when_duplicate: WhenDuplicate::default(),
+        match_blanks: false,
+        take: plan.take.map(|take| {
+            let is_plain = |one: &Take| match one {
+                Take::Mark { mark, .. } => matches!(mark, Mark::Status | Mark::Count | Mark::Table),
+                Take::Named { .. } => false,
+                _ => true,
+            };
+            take.into_iter().filter(is_plain).collect()
+        }),
+        ..plan
+    })
+}
+
+/// The rows of a main table.
+type MainRow = (Option<String>, usize, Option<String>, &'static str, Option<String>);
+/// The rows of a reference.
+type ReferenceRow = (
+    Option<String>,
+    usize,
+    Option<String>,
+    Option<String>,
+    Option<String>,
+    (Option<String>, Option<String>),
+    Option<i32>,
+);
+
+fn main_rows() -> impl Strategy<Value = Vec<MainRow>> {
+    let size = prop::sample::select(vec!["s1", "s2", "S1 ", "s9", ""]);
+    prop::collection::vec((text(), 0..9_usize, day(), size, text()), 0..12)
+}
+
+fn reference_rows() -> impl Strategy<Value = Vec<ReferenceRow>> {
+    let values = (text(), text());
+    let number = prop::option::of(0..3_i32);
+    prop::collection::vec((text(), 0..9_usize, day(), day(), text(), values, number), 0..10)
+}
+
+/// The tables `main` and `ref` of a schema.
+struct Tables {
+    /// The types of `b` and `k2`, with values of them.
+    ours: (&'static str, Vec<&'static str>),
+    theirs: (&'static str, Vec<&'static str>),
+    main: Vec<MainRow>,
+    reference: Vec<ReferenceRow>,
+    /// What follows the columns of the main table's `id`, of both tables, and what is said once their rows are there, which
+    /// may be refused.
+    key: &'static str,
+    divided: [&'static str; 2],
+    then: &'static str,
+}
+
+impl Tables {
+    fn create(&self, client: &mut Client, schema: &str) {
+        let value =
+            |values: &[&str], nth: usize| (nth < 8).then(|| values[nth % values.len()].to_owned());
+        let Self { ours, theirs, key, divided, .. } = self;
+        let rows = self.main.iter().enumerate().map(|(nth, (a, b, day, size, note))| {
+            vec![
+                Some(nth.to_string()),
+                a.clone(),
+                value(&ours.1, *b),
+                day.clone(),
+                Some((*size).to_owned()),
+                note.clone(),
+                (nth % 3 > 0).then(|| (nth % 4).to_string()),
+            ]
+        });
+        let rows: Vec<Vec<Option<String>>> = rows.collect();
+        let parts = |table: &str, divided: &str| {
+            let part = |nth: usize| {
+                format!(
+                    "create table {schema}.{table}_{nth} partition of {schema}.{table} for values with (modulus 2, remainder {nth});"
+                )
+            };
+            if divided.is_empty() { String::new() } else { part(0) + &part(1) }
+        };
+        let create = |table: &str, columns: &str, divided: &str, rows: &[Vec<Option<String>>]| {
+            let mut create = format!(
+                "create table {schema}.{table} ({columns}) {divided}; {}",
+                parts(table, divided)
+            );
+            if !rows.is_empty() {
+                let _ = write!(create, "insert into {schema}.{table} values {}", values(rows));
+            }
+            create
+        };
+        let columns = format!(
+            "id integer{key}, a text, b {}, day date, size text, note text, n numeric(6, 2)",
+            ours.0
+        );
+        client.batch_execute(&create("main", &columns, divided[0], &rows)).unwrap();
+        let rows = self.reference.iter().enumerate();
+        let rows = rows.map(|(nth, (k, k2, lo, hi, w, (s1, s2), v))| {
+            vec![
+                Some((nth * 7 % 10).to_string()),
+                k.clone(),
+                value(&theirs.1, *k2),
+                lo.clone(),
+                hi.clone(),
+                v.map(|v| v.to_string()),
+                w.clone(),
+                s1.clone(),
+                s2.clone(),
+                Some((nth % 2 == 0).to_string()),
+            ]
+        });
+        let rows: Vec<Vec<Option<String>>> = rows.collect();
+        let columns = format!(
+            "pos integer, k text, k2 {}, lo date, hi date, v numeric(6, 2), w text, s1 text, s2 text, x boolean",
+            theirs.0
+        );
+        client.batch_execute(&create("ref", &columns, divided[1], &rows)).unwrap();
+        let _ = client.batch_execute(self.then);
+    }
+}
+
+/// The plans of both references of the table `ref` of a schema, of which the second may ask for what the first takes.
+fn asked(plans: Vec<ReferencePlan>, schema: &str, chains: bool, orders: bool) -> Vec<Asked> {
+    let asked = plans.into_iter().enumerate().map(|(nth, mut plan)| {
+        if nth > 0 {
+            plan.name = "more".to_owned();
+            if chains {
+                plan.on = On::parse(&["note = w"]).unwrap();
+            }
+        }
+        let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
+        Asked { table: format!("{schema}.ref"), order_by, plan }
+    });
+    asked.collect()
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: cases(), ..ProptestConfig::default() })]
 
     /// Whatever is asked of whatever tables, the table and the findings are those of the program's own engine.
     #[test]
     fn a_database_answers_as_the_engine_does(
-        ((ours, our_values), (theirs, their_values)) in (typed(), typed()),
-        main in prop::collection::vec(
-            (text(), 0..9_usize, day(), prop::sample::select(vec!["s1", "s2", "S1 ", "s9", ""]), text()), 0..12),
-        reference in prop::collection::vec(
-            (text(), 0..9_usize, day(), day(), text(), (text(), text()), prop::option::of(0..3_i32)), 0..10),
+        (ours, theirs) in (typed(), typed()),
+        (main, reference) in (main_rows(), reference_rows()),
         plans in prop::collection::vec(plan(), 1..3),
-        chains in any::<bool>(),
-        has_key in any::<bool>(),
-        orders in any::<bool>(),
+        (chains, has_key, orders) in any::<(bool, bool, bool)>(),
         chosen in prop::bool::weighted(0.2),
     ) {
         let Some((server, mut client)) = schema("within") else { return Ok(()) };
-        let value = |values: &[&str], nth: usize| {
-            (nth < 8).then(|| values[nth % values.len()].to_owned())
-        };
-        let rows: Vec<Vec<Option<String>>> = main.iter().enumerate().map(|(nth, (a, b, day, size, note))| {
-            let number = nth.to_string();
-            vec![Some(number), a.clone(), value(&our_values, *b), day.clone(), Some((*size).to_owned()), note.clone(),
-                (nth % 3 > 0).then(|| (nth % 4).to_string())]
-        }).collect();
         let key = if has_key { " primary key" } else { "" };
-        client.batch_execute(&format!(
-            "create table within.main (id integer{key}, a text, b {ours}, day date, size text, note text, n numeric(6, 2))"
-        )).unwrap();
-        if !rows.is_empty() {
-            client.batch_execute(&format!("insert into within.main values {}", values(&rows))).unwrap();
-        }
-        let rows: Vec<Vec<Option<String>>> = reference.iter().enumerate().map(|(nth, (k, k2, lo, hi, w, (s1, s2), v))| {
-            vec![Some((nth * 7 % 10).to_string()), k.clone(), value(&their_values, *k2), lo.clone(), hi.clone(),
-                v.map(|v| v.to_string()), w.clone(), s1.clone(), s2.clone(), Some((nth % 2 == 0).to_string())]
-        }).collect();
-        client.batch_execute(&format!(
-            "create table within.ref (pos integer, k text, k2 {theirs}, lo date, hi date, v numeric(6, 2), w text, s1 text, s2 text, x boolean)"
-        )).unwrap();
-        if !rows.is_empty() {
-            client.batch_execute(&format!("insert into within.ref values {}", values(&rows))).unwrap();
-        }
-        let asked: Vec<Asked> = plans.into_iter().enumerate().map(|(nth, mut plan)| {
-            if nth > 0 {
-                plan.name = "more".to_owned();
-                if chains {
-                    plan.on = On::parse(&["note = w"]).unwrap();
-                }
-            }
-            let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
-            Asked { table: "within.ref".to_owned(), order_by, plan }
-        }).collect();
+        let tables = Tables { ours, theirs, main, reference, key, divided: ["", ""], then: "" };
+        tables.create(&mut client, "within");
+        let asked = asked(plans, "within", chains, orders);
         let columns = if chosen { Columns::parse("note as Remark, id, *").unwrap() } else { Vec::new() };
         let outcome = compare(&server, "within.main", &asked, &columns);
+        prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
+    }
+
+    /// The same where rows of the reference are joined where they are, in one table or in parts, told apart by the server or
+    /// not.
+    #[test]
+    fn rows_that_stay_answer_as_the_engine_does(
+        (ours, theirs, is_one_type) in (typed(), typed(), prop::bool::weighted(0.8)),
+        (main, reference) in (main_rows(), reference_rows()),
+        plans in prop::collection::vec(plain_plan(), 1..3),
+        chains in any::<bool>(),
+        divided in prop::sample::select(vec![
+            ["", ""],
+            ["", ""],
+            ["partition by hash (a)", "partition by hash (k)"],
+            ["", "partition by hash (k2)"],
+        ]),
+        is_unique in any::<bool>(),
+    ) {
+        let Some((server, mut client)) = schema("staying") else { return Ok(()) };
+        let then = if is_unique { "alter table staying.ref add unique (k2)" } else { "" };
+        let theirs = if is_one_type { ours.clone() } else { theirs };
+        let tables = Tables { ours, theirs, main, reference, key: "", divided, then };
+        tables.create(&mut client, "staying");
+        let outcome = compare(&server, "staying.main", &asked(plans, "staying", chains, false), &[]);
         prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
     }
 }
