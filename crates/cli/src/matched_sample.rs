@@ -10,7 +10,7 @@ use gather_keys_core::findings::{Findings, Kind, MainFinding};
 use gather_keys_core::lookup::{Answer, EntryId, Lookup};
 use gather_keys_core::table::Headers;
 
-use crate::places::{place, reference_place};
+use crate::places::{named_place, reference_place};
 use crate::terminal::{FAINT, STRONG};
 use crate::wording::{self, counted, number, wrapped};
 
@@ -37,9 +37,11 @@ impl MatchedSample {
 
     /// Takes a matched row, if it is to be in the sample.
     pub(crate) fn take(&mut self, finding: &MainFinding<'_>) {
-        let MainFinding { nth, lookup, row, answer, .. } = *finding;
-        let mark = mixed(self.seed ^ mixed(row.number()));
+        let MainFinding { nth, lookup, row, name, answer, .. } = *finding;
         let sample = &mut self.of[nth];
+        // Rows with names come from a database, which has chosen them.
+        let number = if name.is_some() { sample.len() as u64 } else { row.number() };
+        let mark = mixed(self.seed ^ mixed(number));
         let is_full = sample.len() >= self.most;
         if is_full && sample.peek().is_none_or(|last| last.0 <= mark) {
             return;
@@ -50,7 +52,7 @@ impl MatchedSample {
         let columns = lookup.columns();
         let key = columns.iter().map(|&column| (self.headers.address(column), row.cell(column)));
         let mut text = String::new();
-        line(&mut text, &place(row.number(), row.line()), key);
+        line(&mut text, &named_place(name, row.number(), row.line()), key);
         let entries = lookup.entries(row, answer);
         let (shown, what) = match answer {
             Answer::Chosen { entry, .. } => (vec![entry], "that it was chosen among"),
@@ -65,7 +67,7 @@ impl MatchedSample {
         if rest > 0 {
             let _ = writeln!(text, "      and {} {what}", counted(rest, "row"));
         }
-        sample.push(Sampled(mark, row.number(), text));
+        sample.push(Sampled(mark, number, text));
     }
 
     /// The samples in words, the rows of each in order.

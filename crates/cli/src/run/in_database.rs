@@ -10,7 +10,7 @@ use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
 use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
 use gather_keys_core::report::{Document, LISTED, Report};
-use gather_keys_core::sql::{Asking, Script, StoredTable};
+use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
 use gather_keys_formats::commit::{Finished, commit};
 use gather_keys_formats::postgresql::{Crossing, InDatabase, Most, ServerAddress};
 use gather_keys_formats::workbook::Edited;
@@ -24,7 +24,9 @@ use crate::diagnoses::diagnoses;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, arranged, seed};
 use crate::lists::{self, Lists};
+use crate::matched_sample::MatchedSample;
 use crate::progress::Steps;
+use crate::receipts::Notes;
 use crate::report::{self, Reports};
 use crate::signals::{cancel_with, let_end};
 use crate::summary::{self, Summary};
@@ -83,6 +85,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         files.lists = Some(found.listed(&mut database, begun)?);
     }
     let found = found.written(&mut database, call, &main, may_appear)?;
+    let sampled = found.sampled(&mut database, call)?;
     let diagnoses = diagnoses(call, &found.enrichment, &found.findings, &[])?;
     if let Some(lists) = &mut files.lists {
         lists.reasons(&found.enrichment, &found.findings, &diagnoses)?;
@@ -121,7 +124,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     said.extend(targets::reported(&appeared));
 
     let mut text = if quiet { String::new() } else { found.notes };
-    let parts = Told { written: &said, since: "", found: &text_of_findings, sampled: "" };
+    let parts = Told { written: &said, since: "", found: &text_of_findings, sampled: &sampled };
     parts.put_together(&mut text, quiet, !results.is_empty());
     // What stops a run comes last.
     results.sort_by_key(|gate| !gate.holds);
@@ -184,6 +187,18 @@ impl Found {
             database.record_changes(queries, lookup, KEPT, &mut lists)?;
         }
         Ok(lists)
+    }
+
+    /// Matched keys to look at, if these are wanted, in words.
+    fn sampled(&self, database: &mut InDatabase, call: &Call) -> Result<String> {
+        let Some(shows) = call.shows else { return Ok(String::new()) };
+        let mut notes = Notes::new(None, 0, false);
+        notes.sample = Some(MatchedSample::new(shows, &self.enrichment));
+        for (lookup, queries) in self.enrichment.lookups().enumerate().zip(&self.script.lookups) {
+            database.record_matched(queries, lookup, shown(call), &mut notes)?;
+        }
+        let sample = notes.finish().1;
+        Ok(sample.map_or(String::new(), |sample| sample.text(&self.enrichment, &self.findings)))
     }
 
     /// Writes the output, where it may appear.
@@ -300,7 +315,6 @@ fn refuse(call: &Call) -> Result<()> {
     let options = [
         (call.receipt.is_some(), "--receipt"),
         (call.corrections.is_some(), "--corrections"),
-        (call.shows.is_some(), "--show"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
         (is_appending, "--append-unused"),
         (has_aliases, "--aliases"),
@@ -383,6 +397,12 @@ fn references(
     Ok(all)
 }
 
+/// How many matched keys are to be shown, and which.
+fn shown(call: &Call) -> Shown {
+    let (most, seed) = call.shows.unwrap_or_default();
+    Shown { most, seed }
+}
+
 /// Whether the number of a row is taken.
 fn takes_number(plan: &ReferencePlan) -> bool {
     let take = plan.take.iter().flatten();
@@ -421,6 +441,7 @@ fn findings(
         named: if call.lists.is_some() { KEPT } else { sampled },
         unmatched: if explains { KEPT } else { 0 },
         rows: if explains { ROWS } else { 0 },
+        shown: shown(call),
     };
     let (mut lookups, mut bounded) = (Vec::new(), Vec::new());
     let all = references.into_iter().zip(&call.references).zip(&script.lookups);

@@ -237,6 +237,43 @@ fn lists_are_the_same_inside_a_database() {
     }
 }
 
+/// Matched rows to look at are the same for the same seed, each with a row of the reference that has its key.
+#[test]
+fn matched_rows_are_shown_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = demo();
+    let mut client = load(&scene, &server, "shown", &["harvest", "hives"]);
+    let pairs = client.query("select \"Site code\", \"Tag\" from shown.hives", &[]).unwrap();
+    let pairs: Vec<String> = pairs
+        .iter()
+        .map(|row| {
+            let cell = |nth: usize| row.get::<_, Option<String>>(nth).unwrap_or_default();
+            format!("Site code {}, Tag {}", cell(0), cell(1))
+        })
+        .collect();
+    // Rows that stay where they are, and ones that are copied.
+    for rule in ["report", "highest Since"] {
+        let call = format!(
+            "check {server}#shown.harvest --from {server}#shown.hives --name hives --on 'Apiary = Site code, Hive = Tag' \
+             --take Keeper --when-duplicate '{rule}' --in-database -q --show"
+        );
+        let show = |more: &str| scene.run(&format!("{call} {more}")).ended(0).out;
+        let first = show("5");
+        assert_eq!(first, show("5"));
+        assert_ne!(first, show("5 --seed 2"));
+        let lines: Vec<&str> = first.lines().collect();
+        let rows = lines.iter().filter(|line| line.trim_start().starts_with("is row at ("));
+        let keys: Vec<&str> = rows.map(|line| line.split_once(": ").unwrap().1).collect();
+        assert_eq!(keys.len(), 5, "{first}");
+        for key in keys {
+            assert!(pairs.iter().any(|pair| pair == key), "{key}");
+            let ours = key.replace("Site code", "Apiary").replace("Tag", "Hive");
+            assert!(lines.iter().any(|line| line.ends_with(&ours)), "{ours} in {first}");
+        }
+        assert_eq!(lines.iter().filter(|line| line.contains("takes: Keeper ")).count(), 5);
+    }
+}
+
 /// A gate that does not hold leaves nothing, and so does a server that refuses, is busy or is gone.
 #[test]
 fn nothing_is_half_written_inside_a_database() {

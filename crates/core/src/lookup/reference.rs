@@ -202,7 +202,7 @@ impl Reference {
 
     /// The name of a row that has no number of its own: its key or its place in a database.
     pub fn name_of(&self, row: RowId) -> Option<&str> {
-        self.tables.names.get(row.index()).map(String::as_str)
+        self.tables.names.get(row.index()).map(|name| &**name)
     }
 
     /// The line of the file on which a row begins, from 1.

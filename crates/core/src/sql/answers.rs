@@ -294,7 +294,7 @@ impl Answers {
             let is_first = joined(pairs.map(|(one, other)| format!("{one} = {other}")), " and ");
             let one = format!("\nwhere d.held is null or {is_first}");
             let counted = format!("{select} from {source} group by {group_by}");
-            (counted, "a.times".to_owned(), "e.key1 is null", join, one)
+            (counted, "a.times".to_owned(), "e.key1 is not null", join, one)
         } else {
             // Each row is joined, since servers can join tables of theirs, but not what they count of one. It is there once for
             // each row that holds its key.
@@ -310,21 +310,21 @@ impl Answers {
                 "{select}, count(e.key1) as found\n        from {source}\n        group by {group_by}"
             );
             let rows = "a.times / coalesce(d.held, 1)".to_owned();
-            (counted, rows, "a.found = 0", String::new(), String::new())
+            (counted, rows, "a.found > 0", String::new(), String::new())
         };
+        // A key that a row holds is whole; of others it is found out.
         let status = format!(
-            "case when a.state = {BLANK} then 'blank key' when {found} then 'unmatched'\n        \
-             when d.disagree then 'ambiguous' else 'matched' end as status"
+            "case when {found} then case when d.disagree then 'ambiguous' else 'matched' end\n        \
+             when ({state}) = {BLANK} then 'blank key' else 'unmatched' end as status"
         );
         let held = format!(
-            "case when a.state = {WHOLE} then coalesce(d.held, case when {found} then 0 else 1 end) end as held"
+            "case when {found} then coalesce(d.held, 1) when ({state}) = {WHOLE} then 0 end as held"
         );
         steps.statement(
             format!("The keys that are asked of {}, and whether its rows hold them.", asking.name),
             format!(
                 "{} as\nselect a.*, ({rows_of_key})::bigint as rows, {held}, 1 as nth,\n    \
-                 {status}, null::text as miss\nfrom (\n    select a.*, {state} as state\n    from (\n        \
-                 {counted}\n    ) a\n) a{join}\n    left join {} d on {}{one}",
+                 {status}, null::text as miss\nfrom (\n    {counted}\n) a{join}\n    left join {} d on {}{one}",
                 self.create,
                 rows.repeated,
                 asked.has_key_of(rows, "d"),

@@ -36,7 +36,7 @@ mod words;
 pub use cell::ValueType;
 pub use counts::LookupQueries;
 pub use reading::{Reader, Reading};
-pub use row_queries::RowQueries;
+pub use row_queries::{RowQueries, Shown};
 pub use words::quoted;
 
 use crate::enrich::Resolved;

@@ -7,7 +7,7 @@ use super::Asking;
 use super::answers::Answers;
 use super::cell::Cell;
 use super::cells_of;
-use super::row_queries::{ALL, MOST, MOST_UNUSED, answered};
+use super::row_queries::{ALL, MOST, MOST_UNUSED, answered, sampled};
 use super::words::{each, joined};
 use crate::key::Key;
 
@@ -42,6 +42,11 @@ pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> S
         answers.is_to("a", "e"),
         answered()
     );
+    let shown = format!(
+        "select true, {columns} from {all} e join {} a on {} and {is_whole}",
+        sampled(answers),
+        answers.is_to("a", "e")
+    );
     let all_shared = format!(
         "select false, {columns} from pg_temp.same_{nth} e where (select count(*) from pg_temp.same_{nth}) <= {ALL}"
     );
@@ -66,10 +71,10 @@ pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> S
     });
     let places = joined(rows.places("n"), ", ");
     format!(
-        "with named as (\n    {shared}\n    union all {ambiguous}\n    union all {keyless}\n    union all {unused}\n    \
+        "with named as (\n    {shared}\n    union all {ambiguous}\n    union all {keyless}\n    union all {unused}\n    union all {shown}\n    \
          union all {all_shared}\n    union all {alone}\n), each_once as (\n    \
          select distinct on ({places}) n.* from named n order by {places}, n.is_named desc\n)\n\
-         select 0::bigint, coalesce(a.rows, 0)::bigint, null::text, n.name{texts}\nfrom each_once n\n    \
+         select 0::bigint, coalesce(a.rows, 0)::bigint, null::text, case when n.is_named then n.name else '' end{texts}\nfrom each_once n\n    \
          left join {} a on {} and {} order by {places}",
         answers.table(),
         answers.is_to("a", "n"),

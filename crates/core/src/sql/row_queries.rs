@@ -16,6 +16,24 @@ pub(super) const MOST: &str = "\0most\0";
 pub(super) const ALL: &str = "\0all\0";
 const UNUSED: &str = "\0unused\0";
 pub(super) const MOST_UNUSED: &str = "\0most unused\0";
+const SHOWN: &str = "\0shown\0";
+const SEED: &str = "\0seed\0";
+
+/// How many matched keys are shown, and what they are chosen by: the same number chooses the same ones.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Shown {
+    /// How many.
+    pub most: usize,
+    /// What they are chosen by.
+    pub seed: u64,
+}
+
+impl Shown {
+    /// Puts it into a query.
+    fn within(self, query: &str) -> String {
+        query.replace(SHOWN, &self.most.to_string()).replace(SEED, &self.seed.to_string())
+    }
+}
 
 /// The queries for the rows that findings name.
 #[derive(Debug)]
@@ -32,6 +50,8 @@ pub struct RowQueries {
     /// The first main rows in trouble, each by itself, and the ones that repeat a key.
     listed: String,
     repeated: String,
+    /// Matched keys to look at: as `troubles`.
+    matched: String,
     /// The first rows of the reference that nothing asks for, by their numbers, where rows have such.
     unused: Option<String>,
     /// The rows of the reference that findings name, the unused ones, and others: the number, how often its
@@ -62,19 +82,26 @@ impl RowQueries {
         Some(self.unused.as_ref()?.replace(MOST, &most.to_string()))
     }
 
+    /// The query for some matched keys, each with the first row that asks for it: as `troubles`.
+    pub fn matched(&self, shown: Shown) -> String {
+        shown.within(&self.matched)
+    }
+
     /// The query for the rows of the reference that findings name, `most` of each kind, the unused ones, of which it is said
-    /// whether there are any and which numbers they have, and the first ones up to `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
+    /// whether there are any and which numbers they have, the ones of matched keys that are shown, and the first ones up to
+    /// `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
     /// searched columns, the name, and the text of each column that is used.
     pub fn reference(
         &self,
         most: usize,
         (has_unused, unused): (bool, &[u64]),
+        shown: Shown,
         all: usize,
     ) -> String {
         let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
         let most_unused = if has_unused { most } else { 0 };
         let query = self.reference.replace(MOST_UNUSED, &most_unused.to_string());
-        let query = query.replace(MOST, &most.to_string());
+        let query = shown.within(&query.replace(MOST, &most.to_string()));
         query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
     }
 
@@ -106,6 +133,10 @@ impl RowQueries {
              where status = 'unmatched' and miss is null order by {order} limit {MOST}"
         );
         let is_in_place = answers.rows.in_place.is_some();
+        let matched = format!(
+            "select status, miss, rows::bigint, first::text{cells} from {} a",
+            sampled(answers)
+        );
         let unused = (!is_in_place).then(|| unused(answers));
         let reference = if is_in_place {
             named_rows::in_place(asking, answers, &order)
@@ -121,6 +152,7 @@ impl RowQueries {
             unmatched,
             listed,
             repeated,
+            matched,
             unused,
             reference,
             reference_name,
@@ -132,6 +164,17 @@ impl RowQueries {
 /// The order of records `a` of the keys that are asked for: by the first row, then by the cells.
 fn order(answers: &Answers) -> String {
     format!("a.first{}", each(1..=answers.asked.columns.len(), |at| format!(", a.c{at}")))
+}
+
+/// Matched answers that are chosen by chance, as a table of a query.
+pub(super) fn sampled(answers: &Answers) -> String {
+    let cells = (1..=answers.asked.columns.len()).map(|at| format!("a.c{at}"));
+    format!(
+        "(select a.* from {} a where a.nth = 1 and a.status in ('matched', 'chosen')\n    \
+         order by md5('{SEED}' || row({})::text) limit {SHOWN})",
+        answers.table(),
+        joined(cells, ", ")
+    )
 }
 
 /// The queries for main rows in trouble, each by itself, and for rows that repeat a key.
@@ -285,14 +328,28 @@ fn reference(asking: &Asking<'_>, answers: &Answers) -> String {
         answers.is_to("a", "e"),
         rows.has_key("e")
     );
+    let shown = if rows.has_range {
+        format!(
+            "select e.row from pg_temp.found_{nth} e join {} a on e.ask = a.ask",
+            sampled(answers)
+        )
+    } else {
+        format!(
+            "select e.row from {} e join {} a on {} where {}",
+            rows.holders,
+            sampled(answers),
+            answers.is_to("a", "e"),
+            rows.has_key("e")
+        )
+    };
     format!(
         "with whole as (select count(*) <= {ALL} as is_all from {0} r), named as (\n    \
          select row, bool_or(is_named) as is_named from (\n    \
-         select row, true as is_named from (\n    {1}\n    union {ambiguous}\n    union {2}\n    union {3}\n    \
+         select row, true as is_named from (\n    {1}\n    union {ambiguous}\n    union {2}\n    union {3}\n    union {shown}\n    \
          union select unnest('{{{UNUSED}}}'::bigint[])\n    ) n\n    \
          union all (select r.row, is_all from {0} r, whole where is_all or {alone} order by r.row limit {ALL})\n    \
          ) n group by row\n), asked_for as (\n    {4}\n)\n\
-         select n.row, coalesce(a.rows, 0)::bigint, a.places, n.name{texts}\nfrom (\n    {5}\n) n join named w on w.row = n.row\n    \
+         select n.row, coalesce(a.rows, 0)::bigint, a.places, case when w.is_named then n.name when n.name is not null then '' end{texts}\nfrom (\n    {5}\n) n join named w on w.row = n.row\n    \
          left join asked_for a on a.row = n.row order by n.row",
         rows.all,
         shared(asking, answers),

@@ -2,7 +2,7 @@
 
 use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Within};
-use gather_keys_core::sql::{Asking, Script, Step, StoredColumn, StoredTable, ValueType};
+use gather_keys_core::sql::{Asking, Script, Shown, Step, StoredColumn, StoredTable, ValueType};
 use gather_keys_core::table::Headers;
 
 /// A table of a database with columns of these types.
@@ -131,11 +131,15 @@ fn queries_are_of_as_many_rows_as_are_wanted() {
     // Rows that stay where they are, and ones that are numbered.
     for on in ["Hive = Tag", "Hive | number = Tag | number"] {
         let script = script(on, "Keeper, @status, @count", None, None);
-        let rows = &script.lookups[0].rows;
+        let (rows, shown) = (&script.lookups[0].rows, Shown { most: 4, seed: 17 });
         assert!(rows.troubles(7).contains("at <= 7"));
         assert!(rows.unmatched(8).ends_with("limit 8"));
-        let (unused, reference) = (rows.unused(9), rows.reference(5, (true, &[3, 11]), 1000));
+        let (unused, reference) =
+            (rows.unused(9), rows.reference(5, (true, &[3, 11]), shown, 1000));
         assert!(reference.contains("limit 1000"), "{reference}");
+        for query in [&rows.matched(shown), &reference] {
+            assert!(query.contains("md5('17' ||") && query.contains("limit 4)"), "{query}");
+        }
         assert_eq!(unused.is_some(), reference.contains("'{3,11}'"), "{reference}");
         assert!(unused.iter().all(|query| query.ends_with("limit 9")));
         for query in [rows.troubles(1), rows.unmatched(1), reference].iter().chain(&unused) {

@@ -81,9 +81,9 @@ impl TextRenderer {
             };
             let is_plain = own.is_some_and(|(text, length, _)| {
                 let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
-                !is_quoted
-                    && added_are_plain()
-                    && self.push_pieces(&pieces, (main, row), (added, nth), &mut buffer)
+                let push = if is_quoted { push_own::<true> } else { push_own::<false> };
+                added_are_plain()
+                    && self.push_pieces(&pieces, (main, row), (added, nth), push, &mut buffer)
             });
             if !is_plain {
                 buffer.truncate(begun);
@@ -100,12 +100,14 @@ impl TextRenderer {
         *bytes = buffer.into_bytes();
     }
 
-    /// Appends a row without quotes, whose added cells need none. Says whether all its cells are there as they are.
+    /// Appends a row whose added cells need no quotes, its own cells by `push_own`. Says whether all its cells are there as they
+    /// are.
     fn push_pieces(
         &self,
         pieces: &[Piece],
         (main, row): (&Block, usize),
         (added, nth): (&Block, usize),
+        push_own: PushOwn,
         buffer: &mut CopyBuffer,
     ) -> bool {
         let Some(places) = main.row_places(row) else { return false };
@@ -213,15 +215,31 @@ impl TextRenderer {
     }
 }
 
-/// Appends cells of a row as they are, with the delimiter after each. Says whether all are there.
+/// Appends cells of a row, each from the first to the last of several, to a buffer.
+type PushOwn = fn(&[(u32, u32)], RowPlaces<'_>, u8, &mut CopyBuffer) -> bool;
+
+/// Appends cells of a row as they are, with the delimiter after each, where some are `QUOTED` with their quotes. Says whether
+/// all are there.
 // By itself it is small enough for all it needs to be in registers.
 #[inline(never)]
-fn push_own(
+fn push_own<const QUOTED: bool>(
     cells: &[(u32, u32)],
     places: RowPlaces<'_>,
     delimiter: u8,
     buffer: &mut CopyBuffer,
 ) -> bool {
-    let cells = cells.iter().map(|&(first, last)| places.between(first, last));
-    buffer.push_slices(places.text(), cells, delimiter)
+    let text = places.text();
+    let cells = cells.iter().map(|&(first, last)| {
+        let slice = places.between(first, last)?;
+        Some(if QUOTED { with_quotes(text, slice) } else { slice })
+    });
+    buffer.push_slices(text, cells, delimiter)
+}
+
+/// A slice of a row's own bytes, from one cell to another, with the quotes around them.
+fn with_quotes(text: &[u8], (from, length): (u32, u32)) -> (u32, u32) {
+    let is_quote = |at: u32| text.get(at as usize) == Some(&b'"');
+    let before = u32::from(from.checked_sub(1).is_some_and(is_quote));
+    let after = u32::from(is_quote(from + length));
+    (from - before, length + before + after)
 }

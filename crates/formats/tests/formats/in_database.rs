@@ -12,7 +12,7 @@ use gather_keys_core::plan::{
     Columns, Mark, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
     Within,
 };
-use gather_keys_core::sql::{Asking, Script, StoredTable};
+use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
 use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
 use gather_keys_core::template::read_steps;
 use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
@@ -21,7 +21,13 @@ use postgres::{Client, NoTls};
 use proptest::prelude::*;
 
 const SEED: [u64; 4] = [1, 2, 3, 4];
-const MOST: Most = Most { sampled: 100, named: 100, unmatched: 1000, rows: 1000 };
+const MOST: Most = Most {
+    sampled: 100,
+    named: 100,
+    unmatched: 1000,
+    rows: 1000,
+    shown: Shown { most: 0, seed: 0 },
+};
 
 /// A schema of a test's own, which is dropped with it.
 struct Schema {

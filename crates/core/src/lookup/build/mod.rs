@@ -81,8 +81,8 @@ pub struct ReferenceBuilder {
 pub struct SomeRows {
     /// Their positions among all rows, from 0 and ascending.
     pub positions: Vec<u32>,
-    /// Their names, where rows have no numbers; else none.
-    pub names: Vec<String>,
+    /// Their names, where rows have no numbers, which are empty for rows that nobody names; else none.
+    pub names: Vec<Box<str>>,
     /// How many rows the table has.
     pub rows: u64,
     /// How many different keys these have.

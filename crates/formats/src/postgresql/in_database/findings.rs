@@ -2,11 +2,11 @@
 
 use gather_keys_core::enrich::{Resolved, RowOutput};
 use gather_keys_core::findings::{
-    Change, ChangedBy, ChangingRow, Counted, CountedRow, LookupFindings, Recorder,
+    Change, ChangedBy, ChangingRow, Counted, CountedRow, Kind, LookupFindings, Recorder,
 };
 use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::sql::{LookupQueries, RowName, StoredTable};
+use gather_keys_core::sql::{LookupQueries, RowName, Shown, StoredTable};
 use gather_keys_core::table::Block;
 use postgres::fallible_iterator::FallibleIterator;
 
@@ -24,6 +24,8 @@ pub struct Most {
     pub unmatched: usize,
     /// How many rows of each reference, whether findings name them or not.
     pub rows: usize,
+    /// How many matched keys, and which.
+    pub shown: Shown,
 }
 
 impl InDatabase {
@@ -58,7 +60,7 @@ impl InDatabase {
             // Rows without numbers come in the order of their places.
             let position = row.checked_sub(1).map_or(some.positions.len() as u32, |row| row as u32);
             some.positions.push(position);
-            some.names.extend(name);
+            some.names.extend(name.map(String::into_boxed_str));
             counted.asked_rows.push((asked, by));
         })?;
         let mut builder = found.builder(plan, &table.headers, seed);
@@ -178,6 +180,26 @@ impl InDatabase {
         })
     }
 
+    /// Hands some matched keys of a lookup, by its number, to a recorder, each as the first main row that asks for it.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone, and those of the recorder.
+    pub fn record_matched(
+        &mut self,
+        queries: &LookupQueries,
+        (nth, lookup): (usize, &Lookup),
+        shown: Shown,
+        recorder: &mut dyn Recorder<Error = crate::Error>,
+    ) -> Result<()> {
+        let columns = lookup.columns().into_iter().max().map_or(0, |last| last + 1);
+        let mut buffers = ProbeBuffers::default();
+        self.each_row(&queries.rows.matched(shown), queries, |mut row, _| {
+            // One that a rule has chosen is matched too.
+            Kind::Matched.label().clone_into(&mut row.outcome);
+            row.record((nth, lookup, columns), None, &mut buffers, recorder)
+        })
+    }
+
     /// Hands the first cells that a lookup, by its number, changes to a recorder, up to `most`. The enriched table has
     /// `columns`.
     ///
@@ -232,7 +254,8 @@ impl InDatabase {
             None => Vec::new(),
         };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
-        let query = queries.rows.reference(most.named, (has_unused, &unused), most.rows);
+        let query =
+            queries.rows.reference(most.named, (has_unused, &unused), most.shown, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
         let mut cells = Vec::new();
         loop {
@@ -244,8 +267,10 @@ impl InDatabase {
                 let by: Option<&str> = row.get(2);
                 let by = by.unwrap_or_default().trim_matches(['{', '}']).split(',');
                 let by = by.filter_map(|place| place.parse::<usize>().ok()?.checked_sub(1));
-                let name: Option<&str> = row.get(3);
-                let name = name.map(|name| name_of(&queries.rows.reference_name, name));
+                let name = row.get::<_, Option<&str>>(3).map(|name| match name {
+                    "" => String::new(),
+                    name => name_of(&queries.rows.reference_name, name),
+                });
                 take(count_at(row, 0), name, count_at(row, 1), by.collect(), &cells);
             }
             if rows.len() < AT_ONCE {
