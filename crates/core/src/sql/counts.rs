@@ -6,22 +6,30 @@ use super::reading::{BLANK, MALFORMED};
 use super::row_queries::{MOST, RowQueries};
 use super::stage::Stage;
 use super::words::{each, joined};
+use crate::findings::Kind;
 use crate::lookup::RangeMatch;
 
 /// The answers that rows of the reference give.
 pub(super) const ANSWERED: &str = "('matched', 'chosen', 'ambiguous')";
 
+/// Whether rows of the reference give an answer of this outcome.
+pub fn is_answered(outcome: &str) -> bool {
+    [Kind::Matched, Kind::Chosen, Kind::Ambiguous].iter().any(|kind| kind.label() == outcome)
+}
+
 /// The queries for the findings of a reference, once its answers are there.
 #[derive(Debug)]
 pub struct LookupQueries {
-    /// For each outcome of main rows and each reason of a miss, how many rows it has: `status`, `miss`, `rows`.
+    /// For each outcome of main rows and each reason of a miss: `status`, `miss`, how many rows it has, and how many rows of the
+    /// reference hold its keys, and how many of these several rows ask for.
     pub outcomes: String,
     /// One row: rows of the reference, of them without a key, of them malformed, keys, and ranges.
     pub reference: String,
     /// One row: duplicate keys, conflicting ones, collapsed ones.
     pub repeated: String,
-    /// One row: rows of the reference that are asked for, and keys that are asked for several times.
-    pub asked: String,
+    /// One row: rows of the reference that are asked for, and keys that are asked for several times; `None` where the outcomes
+    /// say so.
+    pub asked: Option<String>,
     /// One row of as many numbers for each updated column as there are outcomes of a cell.
     pub updates: Option<String>,
     /// The query for changed cells.
@@ -104,23 +112,22 @@ impl LookupQueries {
                 rows.holders,
                 answers.is_to("a", "e")
             )
-        } else if rows.by_value {
-            format!(
-                "select coalesce(sum(held), 0)::bigint, count(*) filter (where rows > 1) {of_answers}"
-            )
         } else {
             format!(
                 "select coalesce(sum(held), 0)::bigint, count(*) filter (where rows > 1) from (\n    \
                  select sum(rows) as rows, max(held) as held {of_answers} group by {keys}\n) k"
             )
         };
+        // There is one answer to each key where it is compared by its values.
+        let is_one = rows.by_value && !rows.has_range && !rows.is_reverse();
         Self {
             outcomes: format!(
-                "select status, miss, sum(rows)::bigint from {table} where nth = 1 group by status, miss"
+                "select status, miss, sum(rows)::bigint, coalesce(sum(held), 0)::bigint, count(*) filter (where rows > 1)\n\
+                 from {table} where nth = 1 group by status, miss"
             ),
             reference,
             repeated,
-            asked: asked_for,
+            asked: (!is_one).then_some(asked_for),
             updates: None,
             changes: None,
             counts_copies: asked.is_chained,

@@ -34,9 +34,9 @@ mod stage;
 mod words;
 
 pub use cell::ValueType;
-pub use counts::LookupQueries;
+pub use counts::{LookupQueries, is_answered};
 pub use reading::{Reader, Reading};
-pub use row_queries::{RowQueries, Shown};
+pub use row_queries::{NamedRows, RowQueries, Shown};
 pub use words::quoted;
 
 use crate::enrich::Resolved;

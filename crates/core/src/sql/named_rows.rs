@@ -7,7 +7,7 @@ use super::Asking;
 use super::answers::Answers;
 use super::cell::Cell;
 use super::cells_of;
-use super::row_queries::{ALL, MOST, MOST_UNUSED, answered, sampled};
+use super::row_queries::{ALL, MOST, MOST_KEYLESS, MOST_UNUSED, answered, sampled};
 use super::words::{each, joined};
 use crate::key::Key;
 
@@ -34,7 +34,7 @@ pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> S
         answers.is_to("a", "e")
     );
     let keyless =
-        format!("(select true, {columns} from {all} e where not {is_whole} limit {MOST})");
+        format!("(select true, {columns} from {all} e where not {is_whole} limit {MOST_KEYLESS})");
     let unused = format!(
         "(select true, {columns} from {all} e where {is_whole} and not exists (\n        \
          select from {} a where {} and {}) limit {MOST_UNUSED})",

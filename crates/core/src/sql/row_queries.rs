@@ -16,6 +16,7 @@ pub(super) const MOST: &str = "\0most\0";
 pub(super) const ALL: &str = "\0all\0";
 const UNUSED: &str = "\0unused\0";
 pub(super) const MOST_UNUSED: &str = "\0most unused\0";
+pub(super) const MOST_KEYLESS: &str = "\0most keyless\0";
 const SHOWN: &str = "\0shown\0";
 const SEED: &str = "\0seed\0";
 
@@ -26,6 +27,19 @@ pub struct Shown {
     pub most: usize,
     /// What they are chosen by.
     pub seed: u64,
+}
+
+/// Which rows of a reference are named, besides those of keys in trouble.
+#[derive(Debug, Clone, Copy)]
+pub struct NamedRows<'u> {
+    /// Whether there are rows without a key.
+    pub has_keyless: bool,
+    /// Whether there are unused rows, and the numbers of the first ones, where rows have such.
+    pub has_unused: bool,
+    /// These numbers.
+    pub unused: &'u [u64],
+    /// Matched keys that are shown.
+    pub shown: Shown,
 }
 
 impl Shown {
@@ -87,21 +101,14 @@ impl RowQueries {
         shown.within(&self.matched)
     }
 
-    /// The query for the rows of the reference that findings name, `most` of each kind, the unused ones, of which it is said
-    /// whether there are any and which numbers they have, the ones of matched keys that are shown, and the first ones up to
-    /// `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
+    /// The query for the rows of the reference that findings name, `most` of each kind, and the first ones up to `all`: the number, or 0 where rows have none, how often the key is asked for, in a reverse lookup by which of the
     /// searched columns, the name, and the text of each column that is used.
-    pub fn reference(
-        &self,
-        most: usize,
-        (has_unused, unused): (bool, &[u64]),
-        shown: Shown,
-        all: usize,
-    ) -> String {
-        let unused: Vec<String> = unused.iter().map(u64::to_string).collect();
-        let most_unused = if has_unused { most } else { 0 };
-        let query = self.reference.replace(MOST_UNUSED, &most_unused.to_string());
-        let query = shown.within(&query.replace(MOST, &most.to_string()));
+    pub fn reference(&self, named: &NamedRows<'_>, most: usize, all: usize) -> String {
+        let unused: Vec<String> = named.unused.iter().map(u64::to_string).collect();
+        let most_if = |are_any: bool| if are_any { most } else { 0 }.to_string();
+        let query = self.reference.replace(MOST_UNUSED, &most_if(named.has_unused));
+        let query = query.replace(MOST_KEYLESS, &most_if(named.has_keyless));
+        let query = named.shown.within(&query.replace(MOST, &most.to_string()));
         query.replace(ALL, &all.to_string()).replace(UNUSED, &unused.join(","))
     }
 

@@ -2,7 +2,9 @@
 
 use gather_keys_core::enrich::EnrichmentBuilder;
 use gather_keys_core::plan::{On, ReferencePlan, Take, Within};
-use gather_keys_core::sql::{Asking, Script, Shown, Step, StoredColumn, StoredTable, ValueType};
+use gather_keys_core::sql::{
+    Asking, NamedRows, Script, Shown, Step, StoredColumn, StoredTable, ValueType,
+};
 use gather_keys_core::table::Headers;
 
 /// A table of a database with columns of these types.
@@ -132,10 +134,10 @@ fn queries_are_of_as_many_rows_as_are_wanted() {
     for on in ["Hive = Tag", "Hive | number = Tag | number"] {
         let script = script(on, "Keeper, @status, @count", None, None);
         let (rows, shown) = (&script.lookups[0].rows, Shown { most: 4, seed: 17 });
+        let named = NamedRows { has_keyless: true, has_unused: true, unused: &[3, 11], shown };
         assert!(rows.troubles(7).contains("at <= 7"));
         assert!(rows.unmatched(8).ends_with("limit 8"));
-        let (unused, reference) =
-            (rows.unused(9), rows.reference(5, (true, &[3, 11]), shown, 1000));
+        let (unused, reference) = (rows.unused(9), rows.reference(&named, 5, 1000));
         assert!(reference.contains("limit 1000"), "{reference}");
         for query in [&rows.matched(shown), &reference] {
             assert!(query.contains("md5('17' ||") && query.contains("limit 4)"), "{query}");

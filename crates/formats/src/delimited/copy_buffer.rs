@@ -163,11 +163,7 @@ fn slice_with_behind(
     else {
         return false;
     };
-    // Most cells have no more than half of it.
-    room[..SHORT / 2].copy_from_slice(&slice[..SHORT / 2]);
-    if length > SHORT / 2 {
-        room[SHORT / 2..SHORT].copy_from_slice(&slice[SHORT / 2..]);
-    }
+    room[..SHORT].copy_from_slice(slice);
     room[length.min(SHORT)] = delimiter;
     true
 }

@@ -6,7 +6,7 @@ use gather_keys_core::findings::{
 };
 use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::sql::{LookupQueries, RowName, Shown, StoredTable};
+use gather_keys_core::sql::{LookupQueries, NamedRows, RowName, Shown, StoredTable, is_answered};
 use gather_keys_core::table::Block;
 use postgres::fallible_iterator::FallibleIterator;
 
@@ -48,8 +48,13 @@ impl InDatabase {
         }
         let mut block = Block::new(table.columns.len());
         let (mut some, mut line) = (SomeRows::default(), 1);
-        let has_unused = counted.rows[0] > counted.asked[0];
-        self.reference_rows(queries, (most, has_unused), |row, name, asked, by, cells| {
+        let named = NamedRows {
+            has_keyless: counted.rows[1] > 0,
+            has_unused: counted.rows[0] > counted.asked[0],
+            unused: &[],
+            shown: most.shown,
+        };
+        self.reference_rows(queries, (most, named), |row, name, asked, by, cells| {
             let mut cells = queries.rows.reference_columns.iter().zip(cells).peekable();
             for column in 0..table.columns.len() {
                 let cell = cells.next_if(|(used, _)| **used == column);
@@ -77,12 +82,21 @@ impl InDatabase {
 
     /// What was counted for a reference, with the first main rows of each trouble.
     fn count(&mut self, queries: &LookupQueries, most: Most) -> Result<Counted> {
-        let outcomes = self.query(&queries.outcomes)?;
-        let outcomes = outcomes.iter().map(|row| (row.get(0), row.get(1), count_at(row, 2)));
+        let rows = self.query(&queries.outcomes)?;
+        let outcomes = rows.iter().map(|row| (row.get(0), row.get(1), count_at(row, 2)));
         let outcomes = outcomes.collect();
         let reference = self.one(&queries.reference)?;
         let repeated = self.one(&queries.repeated)?;
-        let asked = self.one(&queries.asked)?;
+        let asked = match &queries.asked {
+            Some(query) => {
+                let asked = self.one(query)?;
+                [0, 1].map(|nth| count_at(&asked, nth))
+            }
+            None => {
+                let answered = rows.iter().filter(|row| is_answered(row.get(0)));
+                [3, 4].map(|nth| answered.clone().map(|row| count_at(row, nth)).sum())
+            }
+        };
         let mut updates = Vec::new();
         if let Some(query) = &queries.updates {
             let row = self.one(query)?;
@@ -101,7 +115,7 @@ impl InDatabase {
             keys: count_at(&reference, 3),
             ranges: queries.has_ranges.then(|| count_at(&reference, 4)),
             repeated: [0, 1, 2].map(|nth| count_at(&repeated, nth)),
-            asked: [0, 1].map(|nth| count_at(&asked, nth)),
+            asked,
             updates,
             counts_copies: queries.counts_copies,
             troubles,
@@ -246,16 +260,16 @@ impl InDatabase {
     fn reference_rows(
         &mut self,
         queries: &LookupQueries,
-        (most, has_unused): (Most, bool),
+        (most, named): (Most, NamedRows<'_>),
         mut take: impl FnMut(u64, Option<String>, u64, Vec<usize>, &[String]),
     ) -> Result<()> {
-        let unused = match queries.rows.unused(most.named).filter(|_| has_unused) {
+        let unused = match queries.rows.unused(most.named).filter(|_| named.has_unused) {
             Some(query) => self.query(&query)?,
             None => Vec::new(),
         };
         let unused: Vec<u64> = unused.iter().map(|row| count_at(row, 0)).collect();
-        let query =
-            queries.rows.reference(most.named, (has_unused, &unused), most.shown, most.rows);
+        let named = NamedRows { unused: &unused, ..named };
+        let query = queries.rows.reference(&named, most.named, most.rows);
         self.execute(&format!("declare rows_named no scroll cursor without hold for {query}"))?;
         let mut cells = Vec::new();
         loop {
