@@ -214,11 +214,7 @@ fn lists_are_the_same_inside_a_database() {
                             format!("Batch {}", batches[row - 1])
                         }
                         // Rows that stay where they are are named by their place there.
-                        _ => cell
-                            .split("; ")
-                            .map(|name| numbered(name))
-                            .collect::<Vec<_>>()
-                            .join("; "),
+                        _ => cell.split("; ").map(numbered).collect::<Vec<_>>().join("; "),
                     };
                     let cells: Vec<String> = headers.iter().zip(&record).map(cell).collect();
                     cells.join("|")

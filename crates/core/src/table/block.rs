@@ -239,7 +239,7 @@ impl Block {
             text.is_none_or(|text| memchr::memchr(byte, text).is_some())
         };
         let own = || rows.iter().filter_map(|row| self.own.get(*row));
-        match (own().next(), own().last()) {
+        match (own().next(), own().next_back()) {
             // One search takes less time than several.
             (Some(first), Some(last)) if own().is_sorted_by_key(|own| own.start) => {
                 holds(first.start, last.end)

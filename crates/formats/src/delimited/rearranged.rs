@@ -75,14 +75,14 @@ impl TextRenderer {
             let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
             is_open = line_end.is_empty();
             let begun = buffer.length();
-            let added_are_plain = || {
+            let needs_quotes = || {
                 let text = || added.row_with_gaps(nth, 0).0.as_bytes();
-                !changes && !(is_special && holds_special(text(), self.delimiter))
+                changes || is_special && holds_special(text(), self.delimiter)
             };
             let is_plain = own.is_some_and(|(text, length, _)| {
                 let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
                 let push = if is_quoted { push_own::<true> } else { push_own::<false> };
-                added_are_plain()
+                !needs_quotes()
                     && self.push_pieces(&pieces, (main, row), (added, nth), push, &mut buffer)
             });
             if !is_plain {

@@ -93,7 +93,6 @@ impl<W: Write> Sink for Writer<W> {
         TextRenderer {
             delimiter,
             line_end: self.line_end().to_vec(),
-            is_whole: columns.begins_with_main(),
             runs: columns.runs(),
             columns: columns.clone(),
             raw_form,
@@ -134,9 +133,7 @@ pub struct TextRenderer {
     /// The line end of rows without one of their own.
     pub(super) line_end: Vec<u8>,
     columns: OutputColumns,
-    /// Whether a row is written as it came, before all else.
-    is_whole: bool,
-    /// The columns as they are written together, after such a row.
+    /// The columns that are written together, after a row as it came where the output begins with that.
     runs: Vec<Run>,
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
@@ -308,7 +305,7 @@ impl Renderer for TextRenderer {
     type Rendered = Vec<u8>;
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
-        if !self.is_whole {
+        if !self.columns.begins_with_main() {
             return self.render_runs(&self.runs, (main, rows), added, bytes);
         }
         bytes.clear();

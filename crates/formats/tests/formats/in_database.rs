@@ -546,7 +546,7 @@ impl Tables {
 fn asked(plans: Vec<ReferencePlan>, schema: &str, chains: bool, orders: bool) -> Vec<Asked> {
     let asked = plans.into_iter().enumerate().map(|(nth, mut plan)| {
         if nth > 0 {
-            plan.name = "more".to_owned();
+            "more".clone_into(&mut plan.name);
             if chains {
                 plan.on = On::parse(&["note = w"]).unwrap();
             }

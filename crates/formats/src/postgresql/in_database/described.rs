@@ -114,7 +114,7 @@ fn divided(
     if matches!(kind, "r" | "m") && !has_children {
         return Ok((Vec::new(), &["ctid"]));
     }
-    if kind != "p" || rows.len() as i64 != leaves {
+    if kind != "p" || u64::try_from(leaves) != Ok(rows.len() as u64) {
         return Ok((Vec::new(), &[]));
     }
     let mut have_places = true;
