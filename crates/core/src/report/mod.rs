@@ -274,7 +274,6 @@ pub struct SharedTold {
     /// The rows, from 1.
     pub rows: Vec<u64>,
     /// Their names, by the primary key inside a database; they have no numbers then.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub names: Vec<String>,
 }
 

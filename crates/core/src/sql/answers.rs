@@ -123,7 +123,7 @@ impl Answers {
         Some(format!("({alias}.held is null or {is_first})"))
     }
 
-    /// The condition under which a row is the first of those that the lookup makes of one.
+    /// The condition under which a row is the first of several that the lookup makes of one.
     pub(super) fn is_first(&self) -> String {
         match self.rows.in_place {
             Some(_) => "true".to_owned(),

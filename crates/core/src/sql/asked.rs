@@ -19,7 +19,7 @@ pub(super) struct Asked {
     pub(super) found_by: Vec<String>,
     /// The expressions of the cells that are the parts of the key, where parts are compared by their values.
     pub(super) part_cells: Vec<String>,
-    /// The condition under which one of these is blank.
+    /// The condition under which a part is blank, there.
     pub(super) is_blank: String,
     /// The parts of the key, by their names in the table.
     pub(super) keys: Vec<String>,

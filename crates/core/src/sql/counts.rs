@@ -20,8 +20,8 @@ pub fn is_answered(outcome: &str) -> bool {
 /// The queries for the findings of a reference, once its answers are there.
 #[derive(Debug)]
 pub struct LookupQueries {
-    /// For each outcome of main rows and each reason of a miss: `status`, `miss`, how many rows it has, and how many rows of the
-    /// reference hold its keys, and how many of these several rows ask for.
+    /// For each outcome of main rows and each reason of a miss: `status`, `miss`, how many rows there are, how many rows of the
+    /// reference hold their keys, and how many keys several rows ask for.
     pub outcomes: String,
     /// One row: rows of the reference, of them without a key, of them malformed, keys, and ranges.
     pub reference: String,

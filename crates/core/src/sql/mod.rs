@@ -15,9 +15,9 @@
 //!
 //! The output is the main table joined with the answers, so that its rows are gone through twice, whatever the rules.
 //!
-//! Where a key is compared by its values and rows of one key are not chosen from, a reference is joined where it is, on whichever
-//! server: `rows` is a view of it, of its rows only those that share a key are copied, as `same`, and the output is the main table
-//! joined with the view.
+//! Where a key is compared by its values and no rule chooses among rows, a reference is joined where it is, on whichever
+//! server: `rows` is a view of it, only rows that share a key are copied, as `same`, and the output is the main table joined
+//! with the view.
 
 mod added;
 mod answers;

@@ -5,11 +5,8 @@
 
 use super::Asking;
 use super::answers::Answers;
-use super::cell::Cell;
-use super::cells_of;
-use super::row_queries::{ALL, MOST, MOST_KEYLESS, MOST_UNUSED, answered, sampled};
-use super::words::{each, joined};
-use crate::key::Key;
+use super::row_queries::{ALL, MOST, MOST_KEYLESS, MOST_UNUSED, answered, sampled, texts};
+use super::words::joined;
 
 /// The query for the rows of the reference that findings name, and others. `order` is that of the answers.
 pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> String {
@@ -55,20 +52,7 @@ pub(super) fn in_place(asking: &Asking<'_>, answers: &Answers, order: &str) -> S
          select from pg_temp.shared_{nth} s where {}) limit {ALL})",
         rows.is_same_key("s", "e")
     );
-    let own = cells_of(asking.table, "t");
-    // What is taken is of interest only where a finding names the row.
-    let is_taken_only = |column: &usize| {
-        let mut of_key = asking.found.reference_keys.iter().flat_map(Key::columns);
-        asking.found.taken.columns.contains(column) && !of_key.any(|one| one == column)
-    };
-    let texts = each(&rows.used, |column| {
-        let text = Cell { sql: format!("n.v{}", column + 1), ..own[*column].clone() }.text();
-        if is_taken_only(column) {
-            format!(", case when n.is_named then {text} else '' end")
-        } else {
-            format!(", {text}")
-        }
-    });
+    let texts = texts(asking, answers, "n.is_named");
     let places = joined(rows.places("n"), ", ");
     format!(
         "with named as (\n    {shared}\n    union all {ambiguous}\n    union all {keyless}\n    union all {unused}\n    union all {shown}\n    \

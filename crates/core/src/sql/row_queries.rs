@@ -29,7 +29,7 @@ pub struct Shown {
     pub seed: u64,
 }
 
-/// Which rows of a reference are named, besides those of keys in trouble.
+/// Which rows of a reference are named as well as the rows of keys in trouble.
 #[derive(Debug, Clone, Copy)]
 pub struct NamedRows<'u> {
     /// Whether there are rows without a key.
@@ -295,23 +295,28 @@ fn asked_for(answers: &Answers) -> String {
     )
 }
 
-/// The query for the rows of the reference that findings name, and others.
-fn reference(asking: &Asking<'_>, answers: &Answers) -> String {
-    let (rows, nth) = (&answers.rows, answers.nth);
+/// The texts of the columns that are used, of a record `n` of the reference, each after a comma. What is taken is of interest only
+/// where a finding names the row.
+pub(super) fn texts(asking: &Asking<'_>, answers: &Answers, is_named: &str) -> String {
     let own = cells_of(asking.table, "t");
-    // What is taken is of interest only where a finding names the row.
     let is_taken_only = |column: &usize| {
         let mut of_key = asking.found.reference_keys.iter().flat_map(Key::columns);
         asking.found.taken.columns.contains(column) && !of_key.any(|one| one == column)
     };
-    let texts = each(&rows.used, |column| {
+    each(&answers.rows.used, |column| {
         let text = Cell { sql: format!("n.v{}", column + 1), ..own[*column].clone() }.text();
         if is_taken_only(column) {
-            format!(", case when w.is_named then {text} else '' end")
+            format!(", case when {is_named} then {text} else '' end")
         } else {
             format!(", {text}")
         }
-    });
+    })
+}
+
+/// The query for the rows of the reference that findings name, and others.
+fn reference(asking: &Asking<'_>, answers: &Answers) -> String {
+    let (rows, nth) = (&answers.rows, answers.nth);
+    let texts = texts(asking, answers, "w.is_named");
     // Of a large reference only keys that one row alone holds: the rows of others come together, or not at all.
     let alone = if rows.has_range {
         "true".to_owned()

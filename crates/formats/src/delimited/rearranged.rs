@@ -12,8 +12,8 @@ use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// Runs as they are copied from blocks in which a row's own cells have these places, counted among those that the block has of
-/// it.
+/// Runs as they are copied from blocks in which a row's own cells have these places, counted among the cells that the block has
+/// of it.
 #[derive(Debug)]
 enum Piece {
     /// The cells from one to another, and so on.

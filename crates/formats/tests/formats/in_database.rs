@@ -579,8 +579,8 @@ proptest! {
         prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
     }
 
-    /// The same where rows of the reference are joined where they are, in one table or in parts, told apart by the server or
-    /// not.
+    /// The same where rows of the reference are joined where they are, in one table or in parts, and whether the server sees to it
+    /// that no two have one key or not.
     #[test]
     fn rows_that_stay_answer_as_the_engine_does(
         (ours, theirs, is_one_type) in (typed(), typed(), prop::bool::weighted(0.8)),

@@ -15,7 +15,7 @@ pub(in crate::lookup) struct Tables {
     pub(in crate::lookup) lines: Vec<Lines>,
     /// The position of each stored row among all rows, where not all rows are stored.
     pub(in crate::lookup) positions: Vec<u32>,
-    /// The name of each stored row, where rows have no number; empty for those that nobody names.
+    /// The name of each stored row, where rows have no number; empty for rows that nobody names.
     pub(in crate::lookup) names: Vec<Box<str>>,
     /// How many rows the tables have, stored or not.
     pub(in crate::lookup) rows: u64,

@@ -1,6 +1,6 @@
 //! The columns of a main table by their values, so that a reference's values are looked up once.
 //!
-//! In go the columns, out come those that share values with a column of a reference, and how many in each form.
+//! In go the columns, out come the ones that share values with a column of a reference, and how many in each form.
 
 use std::collections::{BTreeMap, HashMap};
 

@@ -67,7 +67,7 @@ struct Sketching {
     /// How many values were among them since their number last grew, and how many not.
     hits: usize,
     misses: usize,
-    /// What is left of values that were not among them, of the rows at hand.
+    /// What is left of values that were not among them, of the rows that are added.
     fresh: Vec<[u64; 2]>,
     forms: [FormSketching; 2],
 }
