@@ -63,12 +63,12 @@ fn main() -> ExitCode {
     }));
     // The descriptions of the steps are long, and made only when asked for.
     let command = arguments::command().mut_subcommand("key", |key| key.defer(commands::with_steps));
-    let words = process_title::taken_arguments();
-    let matches = match command.try_get_matches_from(words.clone()) {
+    let words = process_title::arguments();
+    let matches = match command.try_get_matches_from(words) {
         Ok(matches) => matches,
         Err(asked) if !asked.use_stderr() => asked.exit(),
         Err(error) => {
-            if let Some(sentence) = mistyped::sentence(&error, &words) {
+            if let Some(sentence) = mistyped::sentence(&error, words) {
                 Error::Mistyped { sentence: without_passwords(&sentence) }.print();
                 return ExitCode::from(2);
             }

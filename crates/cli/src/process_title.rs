@@ -4,19 +4,25 @@
 //! passwords of addresses are overwritten there, once the arguments are taken.
 
 use std::ffi::OsString;
+use std::sync::OnceLock;
 
 use gather_keys_formats::passwords;
 
-/// The arguments of the program; passwords are no longer in its title afterwards, where the system lets a program
-/// change that.
-pub(crate) fn taken_arguments() -> Vec<OsString> {
-    let arguments: Vec<OsString> = std::env::args_os().collect();
-    let has_password =
-        |argument: &OsString| argument.to_str().is_some_and(|text| !passwords(text).is_empty());
-    if arguments.iter().any(has_password) {
-        hide();
-    }
-    arguments
+/// The arguments as they were before anything was overwritten.
+static TAKEN: OnceLock<Vec<OsString>> = OnceLock::new();
+
+/// The arguments of the program, its name first. When they are first taken, passwords are overwritten in its title, where the
+/// system lets a program change that.
+pub(crate) fn arguments() -> &'static [OsString] {
+    TAKEN.get_or_init(|| {
+        let arguments: Vec<OsString> = std::env::args_os().collect();
+        let has_password =
+            |argument: &OsString| argument.to_str().is_some_and(|text| !passwords(text).is_empty());
+        if arguments.iter().any(has_password) {
+            hide();
+        }
+        arguments
+    })
 }
 
 #[cfg(target_os = "linux")]

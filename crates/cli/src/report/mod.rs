@@ -12,6 +12,7 @@ use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{WholeFile, without_passwords};
 
 use crate::error::{Error, Result};
+use crate::process_title::arguments;
 use crate::summary::Summary;
 use crate::wording::{counted, number, shell_word};
 
@@ -80,7 +81,7 @@ pub(crate) struct Context {
 
 /// The call, as a shell takes it and without passwords.
 pub(crate) fn command() -> String {
-    let words = std::env::args_os().skip(1);
+    let words = arguments().iter().skip(1);
     let words = words.map(|word| shell_word(&without_passwords(&word.to_string_lossy())));
     std::iter::once("gather-keys".to_owned()).chain(words).collect::<Vec<_>>().join(" ")
 }

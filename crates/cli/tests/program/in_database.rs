@@ -132,6 +132,9 @@ fn the_demo_is_the_same_inside_a_database() {
     let text = flat(&inside.err, &server).replace(". ", ".\n") + "\n";
     snapshot("in_database", &text);
     let report: serde_json::Value = serde_json::from_str(&scene.read("r.json")).unwrap();
+    // The command can be run again, by who knows the password.
+    let command = report["command"].as_str().unwrap();
+    assert!(command.contains("'postgres://keeper@127.0.0.1:"), "{command}");
     let unmatched = &report["references"][0]["unmatched"][0];
     assert_eq!(unmatched["name"], "Batch B0004", "{unmatched}");
     // Nothing but the output is left.

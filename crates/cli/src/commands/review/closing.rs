@@ -11,6 +11,7 @@ use super::answers::Answers;
 use super::{Left, View};
 use crate::entered::{entered, entered_in_reference};
 use crate::error::Result;
+use crate::process_title::arguments;
 use crate::typed::{Asked, PlanFile};
 use crate::wording::{counted, joined, number, shell_word, wrapped};
 
@@ -128,7 +129,7 @@ fn command(
     aliases: &[Option<&Path>],
     corrections: Option<&Path>,
 ) -> String {
-    let typed = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned());
+    let typed = arguments().iter().skip(1).map(|word| without_passwords(&word.to_string_lossy()));
     let typed = typed.filter(|word| word != "--plain-prompts");
     let mut words: Vec<String> = vec!["gather-keys".to_owned()];
     let mut is_command_found = false;
