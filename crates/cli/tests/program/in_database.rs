@@ -568,6 +568,33 @@ fn the_main_table_is_written_into_inside_a_database() {
         Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("into.sql")).output();
     assert!(psql.unwrap().status.success());
     assert_eq!(rows(&mut client, "into_main.inside"), all[1].0);
+    // Also with a reference that is there, whose rows share keys: ones that agree, and ones that don't.
+    client
+        .batch_execute(
+            "create table into_main.rounds (site text, tag int, who text);
+             insert into into_main.rounds values ('Fellside', 1, 'Edda'), ('Fellside', 1, 'Edda'), ('Fellside', 2, 'Jorun'),
+                ('Fellside', 2, 'Aldis'), ('Mill Race', 9, 'Tamsin'), (null, 9, 'Wenna')",
+        )
+        .unwrap();
+    let mut both = Vec::new();
+    for how in ["", " --in-database --overwrite"] {
+        client
+            .batch_execute(
+                "drop table if exists into_main.shared; create table into_main.shared (apiary text, hive int, keeper text,
+                    primary key (apiary, hive));
+                 insert into into_main.shared values ('Fellside', 1, 'a'), ('Fellside', 2, 'b'), ('Mill Race', 9, null),
+                    ('Mill Race', 10, 'd')",
+            )
+            .unwrap();
+        scene
+            .run(&format!(
+                "enrich {server}#into_main.shared --from {server}#into_main.rounds --on 'apiary = site, hive = tag' \
+                 --update 'keeper = who' --take '@count' --in-place{how}"
+            ))
+            .ended(0);
+        both.push(rows(&mut client, "into_main.shared"));
+    }
+    assert_eq!(both[0], both[1]);
     // Rows that are not to be written twice are not, and what the table refuses leaves it as it was.
     let again = "--on 'apiary = Site, hive = Tag' --update 'keeper = Keeper, round = Round' --in-place --in-database";
     let table = format!("{server}#into_main.inside");

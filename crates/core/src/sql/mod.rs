@@ -174,8 +174,10 @@ pub struct Script {
     pub steps: Vec<Step>,
     /// The columns of the output: each name, the expression of its value, that of its canonical text, and its type.
     pub output: Vec<OutputColumn>,
-    /// The tables that the output is made of, and the rows of them that go out: what follows the columns of a query.
+    /// The tables that the output is made of, from the word `from` on.
     pub source: String,
+    /// The conditions under which a row of these goes out.
+    pub conditions: Vec<String>,
     /// For each reference the queries for its findings.
     pub lookups: Vec<LookupQueries>,
     /// The tables that are to be dropped once the output is written.
@@ -264,7 +266,8 @@ impl Script {
             stage.updated().map(|(at, changed)| (at, column(at, &main.columns[at].name), changed));
         let updated = updated.collect();
         Self {
-            source: stage.rows_that_go_out(),
+            source: stage.all_rows(),
+            conditions: stage.conditions(),
             steps: steps.all,
             output,
             lookups,
@@ -272,6 +275,17 @@ impl Script {
             added,
             updated,
         }
+    }
+}
+
+impl Script {
+    /// What follows the columns of a query for the rows that go out, as far as one of `among` holds, or for all of them where there
+    /// is none.
+    pub fn rows(&self, among: &[String]) -> String {
+        let among = Some(words::joined(among.iter().cloned(), " or "));
+        let among = among.filter(|among| !among.is_empty()).map(|among| format!("({among})"));
+        let conditions: Vec<String> = self.conditions.iter().cloned().chain(among).collect();
+        format!("{}{}", self.source, stage::where_all(&conditions))
     }
 }
 

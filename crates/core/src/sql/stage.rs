@@ -117,9 +117,13 @@ impl Stage {
     }
 
     /// Where the output's rows come from.
-    pub(super) fn rows_that_go_out(&self) -> String {
-        let conditions: Vec<String> = self.holds.iter().chain(&self.keeps).cloned().collect();
-        format!("from {} m{}{}", self.main, self.joins, where_all(&conditions))
+    pub(super) fn all_rows(&self) -> String {
+        format!("from {} m{}", self.main, self.joins)
+    }
+
+    /// The conditions under which a row goes out.
+    pub(super) fn conditions(&self) -> Vec<String> {
+        self.holds.iter().chain(&self.keeps).cloned().collect()
     }
 
     /// The query for how often each thing happened to the cells of each column that a lookup updates, in the order of
@@ -221,7 +225,7 @@ impl Stage {
 }
 
 /// A condition of several.
-fn where_all(conditions: &[String]) -> String {
+pub(super) fn where_all(conditions: &[String]) -> String {
     match conditions {
         [] => String::new(),
         all => format!("\nwhere {}", all.join(" and ")),

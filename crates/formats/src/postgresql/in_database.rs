@@ -260,7 +260,7 @@ impl InDatabase {
     /// # Errors
     /// [`Error::Server`] when the server refuses or is gone.
     pub fn rows_of(&mut self, script: &Script) -> Result<u64> {
-        Ok(count_at(&self.one(&format!("select count(*) {}", script.source))?, 0))
+        Ok(count_at(&self.one(&format!("select count(*) {}", script.rows(&[])))?, 0))
     }
 
     /// How many rows a table has.

@@ -72,7 +72,7 @@ impl InDatabase {
                     format!(
                         "insert into {name} ({})\nselect {values}\n{}",
                         names.join(", "),
-                        script.source
+                        script.rows(&[])
                     ),
                 )
             }
@@ -89,7 +89,7 @@ impl InDatabase {
                 let columns = script.output.iter().map(one).collect::<Vec<_>>().join(",\n    ");
                 (
                     there.is_some().then(|| format!("drop table {name}")),
-                    format!("create table {name} as\nselect {columns}\n{}", script.source),
+                    format!("create table {name} as\nselect {columns}\n{}", script.rows(&[])),
                 )
             }
         };
@@ -151,12 +151,11 @@ impl InDatabase {
             let places = places.iter().enumerate();
             let places = places.map(|(nth, place)| format!("m.{place} as p{nth}"));
             let update = format!(
-                "update {} t set {}\nfrom (\n    select {}\n    {}\nwhere {}\n) s where {}",
+                "update {} t set {}\nfrom (\n    select {}\n    {}\n) s where {}",
                 main.name,
                 set.join(", "),
                 places.chain(values).collect::<Vec<_>>().join(",\n        "),
-                script.source,
-                concerned.join(" or "),
+                script.rows(&concerned),
                 found.collect::<Vec<_>>().join(" and ")
             );
             self.show_statement("The cells that are others than before.", &update)?;
