@@ -176,7 +176,7 @@ pub struct Script {
     pub output: Vec<OutputColumn>,
     /// The tables that the output is made of, from the word `from` on.
     pub source: String,
-    /// The conditions under which a row of these goes out.
+    /// The conditions under which their rows go out.
     pub conditions: Vec<String>,
     /// For each reference the queries for its findings.
     pub lookups: Vec<LookupQueries>,
