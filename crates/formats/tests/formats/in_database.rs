@@ -623,6 +623,23 @@ fn rare_cases_are_the_same_inside() {
                 ('', 'x', null, 7, '', 'NaN'), (' x ', null, '', 7, ' y', 2.5)",
         )
         .unwrap();
+    // What is unique in a table is not so with the rows of one that inherits its columns.
+    client
+        .batch_execute(
+            "create table within_rare.parent (b integer primary key, w text);
+             create table within_rare.child () inherits (within_rare.parent);
+             insert into within_rare.parent values (2, 'x'), (7, 'y');
+             insert into within_rare.child values (7, 'other'), (2, 'x'), (9, 'z')",
+        )
+        .unwrap();
+    let plan = ReferencePlan {
+        name: "ref".to_owned(),
+        on: On::parse(&["b"]).unwrap(),
+        take: Some(Take::parse("w, @status, @count").unwrap()),
+        ..ReferencePlan::default()
+    };
+    let asked = Asked { table: "within_rare.parent".to_owned(), order_by: Vec::new(), plan };
+    compare(&server, "within_rare.main", &[asked], &[]).unwrap();
     let of = |on: &str, rule: &str, take: &str, update: &str| ReferencePlan {
         name: "ref".to_owned(),
         on: On::parse(&[on]).unwrap(),

@@ -81,8 +81,12 @@ impl InDatabase {
         });
         let unique = unique.collect();
         let (parts, place) = divided(client, identity.table).map_err(failed)?;
-        let described =
+        let mut described =
             StoredTable { name: stored, headers, columns, key, order_by, unique, place, parts };
+        if has_children(client, identity.table).map_err(failed)? {
+            // What the server sees to in a table, it does not in those that inherit its columns.
+            (described.key, described.unique, described.place) = (Vec::new(), Vec::new(), &[]);
+        }
         Ok((described, identity))
     }
 }
@@ -105,13 +109,12 @@ fn divided(
         &[&table],
     )?;
     let leaves = client.query_one(
-        "select count(*) filter (where isleaf), c.relkind::text, exists (select from pg_inherits where inhparent = c.oid) \
-         from pg_class c left join pg_partition_tree($1::oid::regclass) on true where c.oid = $1 group by c.oid, c.relkind",
+        "select count(*) filter (where isleaf), c.relkind::text from pg_class c \
+         left join pg_partition_tree($1::oid::regclass) on true where c.oid = $1 group by c.relkind",
         &[&table],
     )?;
-    let (leaves, kind, has_children): (i64, &str, bool) =
-        (leaves.get(0), leaves.get(1), leaves.get(2));
-    if matches!(kind, "r" | "m") && !has_children {
+    let (leaves, kind): (i64, &str) = (leaves.get(0), leaves.get(1));
+    if matches!(kind, "r" | "m") {
         return Ok((Vec::new(), &["ctid"]));
     }
     if kind != "p" || u64::try_from(leaves) != Ok(rows.len() as u64) {
@@ -131,6 +134,14 @@ fn divided(
     }
     let place: &[&str] = if have_places { &["tableoid", "ctid"] } else { &[] };
     Ok((rows.iter().map(|row| row.get(0)).collect(), place))
+}
+
+/// Whether other tables inherit the columns of a table, so that their rows are among its own; not the parts of one that is
+/// divided.
+fn has_children(client: &mut Client, table: u32) -> std::result::Result<bool, postgres::Error> {
+    let query = "select exists (select from pg_inherits i join pg_class c on c.oid = i.inhparent \
+                 where i.inhparent = $1 and c.relkind <> 'p')";
+    Ok(client.query_one(query, &[&table])?.get(0))
 }
 
 /// Whether a table of another server is one whose rows have one place each; no view, and not divided again.
