@@ -13,10 +13,6 @@ use crate::plan::{Mark, Replace};
 pub(super) struct AddedCells<'a> {
     asking: &'a Asking<'a>,
     answers: &'a Answers,
-    /// The status of a row, whether it has an answer, and how many rows hold its key.
-    status: String,
-    has_answer: String,
-    held: String,
     /// The name of the answer in statements.
     alias: String,
     /// The taken cells of the answer.
@@ -30,25 +26,7 @@ pub(super) fn is_change(written: &str) -> String {
 
 impl<'a> AddedCells<'a> {
     pub(super) fn of(asking: &'a Asking<'a>, answers: &'a Answers) -> Self {
-        let alias = answers.alias();
-        let status = answers.status();
-        let (matched, chosen) = (Kind::Matched.label(), Kind::Chosen.label());
-        let has_answer = match answers.found_in_place() {
-            Some(found) => found,
-            None => format!("{status} in ('{matched}', '{chosen}')"),
-        };
-        let (held, cells) = (answers.held(), answers.cells());
-        Self { asking, answers, status, has_answer, held, alias, cells }
-    }
-
-    /// What became of a row; one without an answer has a blank key.
-    pub(super) fn status(&self) -> String {
-        self.status.clone()
-    }
-
-    /// Whether a row has an answer.
-    fn has_answer(&self) -> String {
-        self.has_answer.clone()
+        Self { asking, answers, alias: answers.alias(), cells: answers.cells() }
     }
 
     /// A taken cell, by its place.
@@ -70,7 +48,7 @@ impl<'a> AddedCells<'a> {
         let Unmatched::Fill(text) = &self.asking.found.output.unmatched else { return cell };
         Cell::of_text(format!(
             "case when {} = '{}' then {} else nullif({}, '') end",
-            self.status(),
+            self.answers.status(),
             Kind::Unmatched.label(),
             literal(text),
             cell.text()
@@ -79,7 +57,7 @@ impl<'a> AddedCells<'a> {
 
     /// What becomes of a cell that is updated by a taken cell, and the cell after that.
     pub(super) fn updated(&self, now: &Cell, taken: usize) -> (String, Cell) {
-        let (has_answer, new) = (self.has_answer(), self.taken(taken));
+        let (has_answer, new) = (self.answers.has_answer(), self.taken(taken));
         let replacing = self.asking.found.output.replacing;
         let (blank_now, blank_new) = (is_blank(&now.text()), is_blank(&new.text()));
         let becomes = match (replacing.replace, replacing.bring_blanks) {
@@ -127,13 +105,13 @@ impl<'a> AddedCells<'a> {
     /// What the lookup knows of the row.
     fn mark(&self, mark: Mark, written: &[String]) -> Cell {
         let (alias, table) = (&self.alias, &self.asking.table.headers);
-        let (found, has_answer) = (self.asking.found, self.has_answer());
+        let (found, has_answer) = (self.asking.found, self.answers.has_answer());
         let number =
             |sql: String| Cell { sql, value: ValueType::Integer, declared: "bigint".to_owned() };
         let is_list = found.rule == Rule::List;
         match mark {
             Mark::Status => Cell::of_text(self.told_status(written)),
-            Mark::Count => number(self.held.clone()),
+            Mark::Count => number(self.answers.held()),
             Mark::Key => Cell::of_text(format!("nullif({alias}.key_text, '')")),
             Mark::Row if is_list => Cell::of_text(format!(
                 "coalesce({alias}.row::text, case when {has_answer} then {alias}.row_list end)"
@@ -157,13 +135,13 @@ impl<'a> AddedCells<'a> {
 
     /// The status of a row; where the lookup updates cells, whether any is another.
     fn told_status(&self, written: &[String]) -> String {
-        let status = self.status();
+        let status = self.answers.status();
         if written.is_empty() {
             return status;
         }
         format!(
             "case when {} then case when {} then '{}' else '{}' end else {status} end",
-            self.has_answer(),
+            self.answers.has_answer(),
             joined(written.iter().map(|what| is_change(what)), " or "),
             Status::Updated.label(),
             Status::Unchanged.label()

@@ -20,6 +20,7 @@
 //! with the view.
 
 mod added;
+mod answered;
 mod answers;
 mod asked;
 mod cell;

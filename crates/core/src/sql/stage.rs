@@ -186,7 +186,7 @@ impl Stage {
     /// Adds the answers of a lookup.
     pub(super) fn add(&mut self, asking: &Asking<'_>, answers: &Answers) {
         let added = AddedCells::of(asking, answers);
-        let status = added.status();
+        let status = answers.status();
         self.joins.push_str(&answers.joins());
         self.holds.extend(answers.is_one());
         let unmatched = Kind::Unmatched.label();

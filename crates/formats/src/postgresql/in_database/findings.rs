@@ -75,7 +75,7 @@ impl InDatabase {
         let reference = builder.some_of(some).finish()?;
         let (lookup, output) = found.lookup(reference);
         let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
-        let columns = columns.max(lookup.columns().into_iter().max().map_or(0, |last| last + 1));
+        let columns = columns.max(width_of(&lookup));
         let findings = counted.findings(&lookup, columns, most.sampled);
         Ok((lookup, output, findings))
     }
@@ -183,7 +183,7 @@ impl InDatabase {
         most: usize,
         recorder: &mut dyn Recorder<Error = crate::Error>,
     ) -> Result<()> {
-        let columns = lookup.columns().into_iter().max().map_or(0, |last| last + 1);
+        let columns = width_of(lookup);
         let of = (nth, lookup, columns);
         let mut buffers = ProbeBuffers::default();
         self.each_row(&queries.rows.listed(most), queries, |row, _| {
@@ -205,7 +205,7 @@ impl InDatabase {
         shown: Shown,
         recorder: &mut dyn Recorder<Error = crate::Error>,
     ) -> Result<()> {
-        let columns = lookup.columns().into_iter().max().map_or(0, |last| last + 1);
+        let columns = width_of(lookup);
         let mut buffers = ProbeBuffers::default();
         self.each_row(&queries.rows.matched(shown), queries, |mut row, _| {
             // One that a rule has chosen is matched too.
@@ -302,4 +302,9 @@ fn name_of(kind: &RowName, name: &str) -> String {
         RowName::Place => format!("row at {name}"),
         RowName::None => "a row".to_owned(),
     }
+}
+
+/// How many columns a main row needs so that a lookup finds all that it looks at.
+fn width_of(lookup: &Lookup) -> usize {
+    lookup.columns().into_iter().max().map_or(0, |last| last + 1)
 }
