@@ -6,11 +6,11 @@
 
 use std::path::Path;
 
-use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved};
+use gather_keys_core::enrich::{Corrections, Enrichment, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
 use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
 use gather_keys_core::report::{Document, LISTED, Report};
-use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
+use gather_keys_core::sql::{Asking, CorrectionQueries, RowName, Script, Shown, StoredTable};
 use gather_keys_formats::commit::{Finished, commit};
 use gather_keys_formats::postgresql::{Crossing, InDatabase, Most, ServerAddress};
 use gather_keys_formats::workbook::Edited;
@@ -20,6 +20,7 @@ use super::written_into::drops_rows;
 use super::{Told, judge, put_out};
 use crate::call::{Call, Destination, Table, WithinDatabase};
 use crate::commands::Outcome;
+use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
 use crate::error::{Error, Result};
 use crate::inputs::{OpenTable, arranged, seed};
@@ -91,6 +92,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         lists.reasons(&found.enrichment, &found.findings, &diagnoses)?;
         lists.reference_rows(&found.enrichment, &found.findings)?;
     }
+    let corrections = call.corrections.as_ref().map(|path| path.display().to_string());
     let summary = Summary {
         main: &main.headers,
         enrichment: &found.enrichment,
@@ -100,7 +102,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         verbose: call.messages.verbose,
         in_plan: asked.file.is_some(),
         listed: call.lists.is_some(),
-        corrections: None,
+        corrections: corrections.as_deref(),
     };
     let quiet = call.messages.quiet;
     let text_of_findings = if quiet { String::new() } else { summary.text() };
@@ -171,6 +173,7 @@ impl Files {
 struct Found {
     script: Script,
     enrichment: Enrichment,
+    corrections: Option<Corrections>,
     findings: Findings,
     /// Notes on names, and on findings that rest on a part of the rows.
     notes: String,
@@ -178,6 +181,11 @@ struct Found {
 }
 
 impl Found {
+    /// The corrections, with the queries for what became of them.
+    fn corrected(&self) -> Option<(&CorrectionQueries, &Corrections)> {
+        self.script.corrected.as_ref().zip(self.corrections.as_ref())
+    }
+
     /// The lists of what was found, with the first main rows of each kind.
     fn listed(&self, database: &mut InDatabase, files: lists::Files) -> Result<Lists> {
         let mut lists = Lists::begin(files, &self.enrichment)?;
@@ -185,6 +193,10 @@ impl Found {
         for (lookup, queries) in lookups {
             database.record(queries, lookup, KEPT, &mut lists)?;
             database.record_changes(queries, lookup, KEPT, &mut lists)?;
+        }
+        if let Some(corrected) = self.corrected() {
+            let name = self.script.lookups.first().map_or(&RowName::None, |one| &one.rows.name);
+            database.record_corrected(corrected, name, KEPT, &mut lists)?;
         }
         Ok(lists)
     }
@@ -292,7 +304,10 @@ fn find(
         })
         .collect();
     let shared = database.shared_name()?;
-    let script = Script::new(main, &asking, &builder.output_columns(), shared.as_deref());
+    let corrections = call.corrections.as_deref().map(CorrectionsFile::read).transpose()?;
+    let corrections = corrections.map(|file| file.placed_in(&builder)).transpose()?;
+    let output = builder.output_columns();
+    let script = Script::new(main, &asking, (&output, corrections.as_ref()), shared.as_deref());
     drop(asking);
     let is_divided = |table: &StoredTable| !table.parts.is_empty();
     let are_divided = is_divided(main) || references.iter().any(|one| is_divided(&one.table));
@@ -302,9 +317,12 @@ fn find(
     let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
     database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
     let notes = summary::notes(builder.notes());
-    let (enrichment, findings, bounded) =
+    let (enrichment, mut findings, bounded) =
         findings(database, call, &script, (main, references, builder))?;
-    Ok(Found { script, enrichment, findings, notes, bounded })
+    if let Some((queries, corrections)) = script.corrected.as_ref().zip(corrections.as_ref()) {
+        findings.corrected = database.corrected(queries, corrections)?;
+    }
+    Ok(Found { script, enrichment, corrections, findings, notes, bounded })
 }
 
 /// Refuses what has no meaning inside a database, or is not done there.
@@ -314,7 +332,6 @@ fn refuse(call: &Call) -> Result<()> {
     let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
     let options = [
         (call.receipt.is_some(), "--receipt"),
-        (call.corrections.is_some(), "--corrections"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
         (is_appending, "--append-unused"),
         (has_aliases, "--aliases"),

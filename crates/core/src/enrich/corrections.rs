@@ -12,6 +12,7 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::RowOutput;
 use super::stage::RowBatch;
 use crate::findings::{Corrected, Correction, Status};
 use crate::table::{Block, Overlay, Packer, Row};
@@ -149,11 +150,48 @@ impl Corrections {
         self.all.iter().map(|placed| placed.column)
     }
 
-    /// Says which `@status` columns tell that a cell of a column was corrected.
-    pub(super) fn set_status_columns(&mut self, status: impl Fn(usize) -> Vec<usize>) {
+    /// Finds the `@status` columns that tell of corrections, where lookups with these outputs follow `own` columns.
+    pub(super) fn find_status<'o>(
+        &mut self,
+        own: usize,
+        outputs: impl Iterator<Item = &'o RowOutput> + Clone,
+    ) {
         for placed in &mut self.all {
-            placed.status = status(placed.column);
+            placed.status = status_columns(own, outputs.clone(), placed.column);
         }
+    }
+
+    /// Each correction in order: the columns that tell its rows, with their values there, the column that it writes, and the
+    /// value.
+    pub(crate) fn placed(&self) -> impl Iterator<Item = (Vec<(usize, &str)>, usize, &str)> {
+        self.all.iter().map(|Placed { correction, column, .. }| {
+            let named = self.key.iter().zip(&correction.key).filter(|(_, cell)| *cell != ANY);
+            let named = named.map(|(&column, cell)| (column, &cell[..]));
+            (named.collect(), *column, &correction.value[..])
+        })
+    }
+
+    /// The row of a correction, by its number in their order, in their own table.
+    pub fn row(&self, nth: usize) -> u64 {
+        self.all.get(nth).map_or(0, |placed| placed.correction.row)
+    }
+
+    /// What became of each, from how many cells each one changed and how many were so already, by its number, where that was
+    /// counted elsewhere.
+    pub fn counted(&self, counts: impl IntoIterator<Item = (usize, [u64; 2])>) -> Vec<Corrected> {
+        let outcome = |placed: &Placed| Corrected {
+            correction: placed.correction.clone(),
+            changed: 0,
+            same: 0,
+        };
+        let mut all: Vec<Corrected> = self.all.iter().map(outcome).collect();
+        for (nth, [changed, same]) in counts {
+            if let Some(one) = all.get_mut(nth) {
+                one.changed += changed;
+                one.same += same;
+            }
+        }
+        all
     }
 
     /// Corrects the rows of a block; gives the cells that are others than before.
@@ -229,4 +267,22 @@ impl Corrections {
         });
         outcomes.collect()
     }
+}
+
+/// The `@status` columns that tell that a cell of a column was corrected, where lookups with these outputs follow `own`
+/// columns: none for a column that no lookup writes.
+pub(crate) fn status_columns<'o>(
+    own: usize,
+    outputs: impl Iterator<Item = &'o RowOutput>,
+    column: usize,
+) -> Vec<usize> {
+    let (mut first, mut all) = (own, Vec::new());
+    for output in outputs {
+        let added = first..first + output.cells.len();
+        first = added.end;
+        if added.contains(&column) || output.updates.iter().any(|one| one.column == column) {
+            all.extend(output.status_cells().map(|nth| added.start + nth));
+        }
+    }
+    all
 }

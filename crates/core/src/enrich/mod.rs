@@ -29,6 +29,7 @@ mod updating;
 pub use appending::Appending;
 pub use builder::EnrichmentBuilder;
 pub use columns::{selected_columns, shown_columns};
+pub(crate) use corrections::status_columns;
 pub use corrections::{ANY, Corrections};
 pub use pass::{Enrichment, LookupTrace};
 pub use resolve::{NeedsWhole, Note, Resolved, Side, resolve};

@@ -106,25 +106,8 @@ impl Enrichment {
         self.lay_over();
         let own = self.own();
         let Stages { lookups, corrections, .. } = &mut self.stages;
-        // For each lookup, the columns it writes, and those of its added ones that hold its status.
-        let mut first = own;
-        let given: Vec<(Vec<usize>, Vec<usize>)> = lookups
-            .iter()
-            .map(|(_, taking)| {
-                let added = first..first + taking.cells.len();
-                first = added.end;
-                let status = taking.status_cells().map(|nth| added.start + nth).collect();
-                let updates = taking.updates.iter().map(|one| one.column);
-                (added.chain(updates).collect(), status)
-            })
-            .collect();
         if let Some(corrections) = corrections {
-            corrections.set_status_columns(|column| {
-                // No lookup writes a column of the main table's own.
-                let giving = |(columns, _): &&(Vec<usize>, Vec<usize>)| columns.contains(&column);
-                let telling = given.iter().filter(giving);
-                telling.flat_map(|(_, status)| status.iter().copied()).collect()
-            });
+            corrections.find_status(own, lookups.iter().map(|(_, output)| output));
         }
         self
     }

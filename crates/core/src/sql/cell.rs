@@ -3,6 +3,9 @@
 //! A reader of a table gives every value one canonical text. The expressions here make the same text on the server,
 //! so that keys are equal there exactly when they are equal here.
 
+use crate::value::number::push_real;
+use crate::value::{Point, Scale};
+
 /// The type of a stored value, by the text that it has as a cell.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ValueType {
@@ -131,6 +134,48 @@ impl Cell {
         )
     }
 
+    /// Whether a text is that of a value of the type that it is declared with, so that nothing of it is lost there.
+    pub(super) fn takes(&self, text: &str) -> bool {
+        let is_number = |number: Option<String>| number.as_deref() == Some(text);
+        let (kind, limits) = match self.declared.split_once('(') {
+            Some((kind, limits)) => (kind, Some(limits.trim_end_matches(')'))),
+            None => (&self.declared[..], None),
+        };
+        let mut limits = limits.into_iter().flat_map(|limits| limits.split(','));
+        let mut limit = || limits.next().and_then(|limit| limit.trim().parse::<usize>().ok());
+        text.is_empty()
+            || match (self.value, kind) {
+                (ValueType::Integer, "smallint") => {
+                    is_number(text.parse().ok().map(|one: i16| one.to_string()))
+                }
+                (ValueType::Integer, "integer") => {
+                    is_number(text.parse().ok().map(|one: i32| one.to_string()))
+                }
+                (ValueType::Integer, "bigint") => {
+                    is_number(text.parse().ok().map(|one: i64| one.to_string()))
+                }
+                (ValueType::Decimal, "numeric") => {
+                    let (precision, scale) = (limit(), limit());
+                    is_decimal(text, precision, scale)
+                }
+                (ValueType::Real, "double precision") => {
+                    is_number(text.parse().ok().and_then(real))
+                }
+                (ValueType::Text { .. }, "text") => true,
+                (ValueType::Text { .. }, "character varying") => {
+                    limit().is_none_or(|most| text.chars().count() <= most)
+                }
+                (ValueType::Truth, "boolean") => matches!(text, "true" | "false"),
+                (ValueType::Day, "date") => {
+                    let is_day = |point: Point| point.scale() == Scale::Civil;
+                    text.len() == 10
+                        && text.as_bytes()[4] == b'-'
+                        && Point::of(text).is_some_and(is_day)
+                }
+                _ => false,
+            }
+    }
+
     /// Whether it is blank, where it is compared by its value.
     pub(super) fn is_blank(&self) -> String {
         match self.value {
@@ -138,4 +183,27 @@ impl Cell {
             _ => format!("({0} is null or {1})", self.sql, super::words::is_blank(&self.sql)),
         }
     }
+}
+
+/// The text of a number that may have an exponent.
+fn real(number: f64) -> Option<String> {
+    let mut text = String::new();
+    push_real(number, &mut text).then_some(text)
+}
+
+/// Whether a text is a decimal number as cells have it, of at most this many digits, and this many of them after the point.
+fn is_decimal(text: &str, precision: Option<usize>, scale: Option<usize>) -> bool {
+    let number = text.strip_prefix('-').unwrap_or(text);
+    let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
+    let are_digits = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
+    let (scale, has_point) = (precision.map(|_| scale.unwrap_or_default()), number.contains('.'));
+    let most_whole = precision.zip(scale).map(|(all, after)| all.saturating_sub(after));
+    are_digits(whole)
+        && are_digits(fraction)
+        && !whole.is_empty()
+        && (whole == "0" || !whole.starts_with('0'))
+        && has_point != (fraction.is_empty() || fraction.ends_with('0'))
+        && text != "-0"
+        && scale.is_none_or(|most| fraction.len() <= most)
+        && most_whole.is_none_or(|most| whole == "0" || whole.len() <= most)
 }

@@ -166,7 +166,13 @@ pub(super) fn overlapping(asking: &Asking<'_>, answers: &Answers) -> String {
             "max(e.upper) over ({partition} order by e.lower, e.row rows between unbounded preceding and 1 preceding)"
         ),
     };
-    let spelled = if rows.has_spelling { ", e.spelled" } else { "" };
+    // In a reverse lookup each row may spell the key in several ways.
+    let last_spelled = if rows.is_reverse() { "last_spelled" } else { "spelled" };
+    let spelled = match (rows.has_spelling, rows.is_reverse()) {
+        (false, _) => "",
+        (true, false) => ", e.spelled",
+        (true, true) => ", e.spelled, e.last_spelled",
+    };
     let inner = format!(
         "select {keys}e.row, e.lower, {island} as before, ({}) collate \"C\" as signature{spelled} from {} e\n            \
          where {} and e.scale = (select scale from pg_temp.scale_{nth})",
@@ -183,8 +189,11 @@ pub(super) fn overlapping(asking: &Asking<'_>, answers: &Answers) -> String {
              as island, e.row, e.signature{spelled}\n        from ({inner}) e"
         ),
     };
-    let collapsed =
-        if rows.has_spelling { ", min(e.spelled) <> max(e.spelled) as collapsed" } else { "" };
+    let collapsed = if rows.has_spelling {
+        format!(", min(e.spelled) <> max(e.{last_spelled}) as collapsed")
+    } else {
+        String::new()
+    };
     format!(
         "    select {keys}e.island, count(*) as held, min(e.signature) <> max(e.signature) as disagree{collapsed},\n        \
          min(e.row) as first from (\n        {group}\n    ) e group by {keys}e.island having count(*) > 1"

@@ -24,6 +24,7 @@ mod answered;
 mod answers;
 mod asked;
 mod cell;
+mod corrected;
 mod counts;
 mod decision;
 mod named_rows;
@@ -35,12 +36,13 @@ mod stage;
 mod words;
 
 pub use cell::ValueType;
+pub use corrected::CorrectionQueries;
 pub use counts::{LookupQueries, is_answered};
 pub use reading::{Reader, Reading};
 pub use row_queries::{NamedRows, RowQueries, Shown};
 pub use words::quoted;
 
-use crate::enrich::Resolved;
+use crate::enrich::{Corrections, Resolved};
 use crate::key::Key;
 use crate::lookup::RangeSpec;
 use crate::table::{Headers, OutputColumns};
@@ -181,6 +183,8 @@ pub struct Script {
     pub conditions: Vec<String>,
     /// For each reference the queries for its findings.
     pub lookups: Vec<LookupQueries>,
+    /// The queries for what became of corrections, if there are any.
+    pub corrected: Option<CorrectionQueries>,
     /// The tables that are to be dropped once the output is written.
     pub shared: Vec<String>,
     /// The columns that references add, for an output that is the main table itself.
@@ -225,15 +229,15 @@ impl Steps {
 }
 
 impl Script {
-    /// The statements of an enrichment: the main table, the references in order, and the columns of the
-    /// output. Matches by position have no meaning here and are not to be among them.
+    /// The statements of an enrichment: the main table, the references in order, the columns of the output, and corrections that
+    /// come after the lookups. Matches by position have no meaning here and are not to be among them.
     ///
     /// With `shared`, the beginning of a name that no table of the database has, the answers are in tables that the server's
     /// workers share, for the time of the transaction; otherwise in temporary ones.
     pub fn new(
         main: &StoredTable,
         asked: &[Asking<'_>],
-        output: &OutputColumns,
+        (output, corrections): (&OutputColumns, Option<&Corrections>),
         shared: Option<&str>,
     ) -> Self {
         let mut steps = Steps::default();
@@ -248,6 +252,13 @@ impl Script {
         for (nth, queries) in lookups.iter_mut().enumerate() {
             queries.count_updates(&stage, nth);
         }
+        let corrections = corrections.filter(|all| all.placed().next().is_some());
+        let corrected = corrections.map(|corrections| {
+            let (queries, tables) =
+                corrected::correct(&mut steps, &mut stage, (corrections, asked), shared);
+            dropped.extend(tables);
+            queries
+        });
         let column = |column: usize, name: &str| {
             let cell = stage.cell(column);
             OutputColumn {
@@ -272,6 +283,7 @@ impl Script {
             steps: steps.all,
             output,
             lookups,
+            corrected,
             shared: dropped,
             added,
             updated,

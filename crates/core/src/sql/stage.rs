@@ -80,6 +80,11 @@ impl Stage {
         self.cells.len()
     }
 
+    /// How many of them the main table has.
+    pub(super) fn own(&self) -> usize {
+        self.own
+    }
+
     /// A cell of a row.
     pub(super) fn cell(&self, column: usize) -> &Cell {
         &self.cells[column]
@@ -221,6 +226,28 @@ impl Stage {
         self.changed.extend(cells.iter().map(|_| true));
         self.cells.extend(cells);
         self.written.push(written);
+    }
+}
+
+impl Stage {
+    /// Joins corrections to the rows: the cells that they write, each with its column and the condition under which it is another
+    /// than before, and cells that tell of it.
+    pub(super) fn correct(
+        &mut self,
+        joins: &str,
+        written: Vec<(usize, Cell, String)>,
+        told: Vec<(usize, Cell)>,
+    ) {
+        self.joins.push_str(joins);
+        for (column, cell, is_change) in written {
+            if column < self.own {
+                self.updated.push((column, is_change));
+            }
+            self.cells[column] = cell;
+        }
+        for (column, cell) in told {
+            self.cells[column] = cell;
+        }
     }
 }
 

@@ -5,8 +5,8 @@
 
 use std::fmt::Write as _;
 
-use gather_keys_core::enrich::EnrichmentBuilder;
-use gather_keys_core::findings::{Findings, Kind, LookupFindings, Written};
+use gather_keys_core::enrich::{ANY, Corrections, EnrichmentBuilder};
+use gather_keys_core::findings::{Corrected, Correction, Findings, Kind, LookupFindings, Written};
 use gather_keys_core::lookup::Lookup;
 use gather_keys_core::plan::{
     Columns, Mark, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
@@ -77,11 +77,43 @@ struct Asked {
     plan: ReferencePlan,
 }
 
-/// What came out: the rows, and what was found of each reference.
+/// What is asked of all references, and what the output is to be.
+#[derive(Debug, Clone, Default)]
+struct Job {
+    asked: Vec<Asked>,
+    columns: Vec<Columns>,
+    /// By the columns `id` and `a` of the main table.
+    corrections: Vec<Correction>,
+}
+
+impl From<Vec<Asked>> for Job {
+    fn from(asked: Vec<Asked>) -> Self {
+        Self { asked, ..Self::default() }
+    }
+}
+
+impl Job {
+    /// Chooses the columns of the output, and finds those of the corrections.
+    fn arrange(&self, builder: &mut EnrichmentBuilder) -> Result<Option<Corrections>, String> {
+        if !self.columns.is_empty() {
+            builder.choose(&self.columns, &[]).map_err(|error| error.to_string())?;
+        }
+        if self.corrections.is_empty() {
+            return Ok(None);
+        }
+        let key = ["id", "a"].map(str::to_owned);
+        let find = |header: &str| builder.find_output(header);
+        let corrections = Corrections::new("fixes.csv", &key, self.corrections.clone(), find);
+        corrections.map(Some).map_err(|error| error.to_string())
+    }
+}
+
+/// What came out: the rows, and what was found of each reference and each correction.
 struct Outcome {
     headers: Vec<String>,
     rows: Vec<Vec<String>>,
     lookups: Vec<(Lookup, LookupFindings)>,
+    corrected: Vec<Corrected>,
 }
 
 /// A table of the server by its own reader.
@@ -92,10 +124,10 @@ fn open(server: &str, table: &str, order_by: &[String]) -> Table {
 }
 
 /// The enrichment by the program's own engine.
-fn here(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Result<Outcome, String> {
+fn here(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let mut main = open(server, main, &[]);
     let mut builder = EnrichmentBuilder::new(main.headers(), SEED);
-    for Asked { table, order_by, plan } in asked {
+    for Asked { table, order_by, plan } in &job.asked {
         let mut table = open(server, table, order_by);
         let headers = table.headers().clone();
         let found = builder.resolve(plan, &headers, &[]).map_err(|error| error.to_string())?;
@@ -105,16 +137,15 @@ fn here(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Resul
         let (lookup, output) = found.lookup(reference);
         builder.add(lookup, output);
     }
-    if !columns.is_empty() {
-        builder.choose(columns, &[]).map_err(|error| error.to_string())?;
-    }
-    let mut enrichment = builder.finish().explaining(true).sampling(100);
+    let corrections = job.arrange(&mut builder)?;
+    let mut enrichment = builder.finish().explaining(true).sampling(100).corrected(corrections);
     let mut out = Collected::default();
     let findings = enrichment.run(&mut main, &mut Adapter(&mut out), None, 1);
     let findings: Findings = findings.map_err(|error| error.to_string())?;
     let lookups = enrichment.into_lookups().map(|(lookup, _)| lookup);
     let lookups = lookups.zip(findings.lookups).collect();
-    Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
+    let corrected = findings.corrected;
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected })
 }
 
 /// Collects rows with the errors of this crate.
@@ -138,12 +169,7 @@ impl Sink for Adapter<'_> {
 }
 
 /// The same inside the database.
-fn there(
-    server: &str,
-    main: &str,
-    asked: &[Asked],
-    columns: &[Columns],
-) -> Result<Outcome, String> {
+fn there(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let said = |error: gather_keys_formats::Error| error.to_string();
     let address = |table: &str| ServerAddress::of(&format!("{server}#{table}")).unwrap();
     let mut database = InDatabase::begin(&address(main)).map_err(said)?;
@@ -152,17 +178,15 @@ fn there(
     let (main, _) = database.describe(&address(main), &[]).map_err(said)?;
     let mut builder = EnrichmentBuilder::new(&main.headers, SEED);
     let mut all: Vec<(StoredTable, _)> = Vec::new();
-    for Asked { table, order_by, plan } in asked {
+    for Asked { table, order_by, plan } in &job.asked {
         let (table, _) = database.describe(&address(table), order_by).map_err(said)?;
         let found = builder.resolve(plan, &table.headers, &[]);
         all.push((table, found.map_err(|error| error.to_string())?));
     }
-    if !columns.is_empty() {
-        builder.choose(columns, &[]).map_err(|error| error.to_string())?;
-    }
+    let corrections = job.arrange(&mut builder)?;
     let asking: Vec<Asking<'_>> = all
         .iter()
-        .zip(asked)
+        .zip(&job.asked)
         .map(|((table, found), asked)| Asking {
             name: &asked.plan.name,
             found,
@@ -171,16 +195,22 @@ fn there(
         })
         .collect();
     let shared = database.shared_name().map_err(said)?;
-    let script = Script::new(&main, &asking, &builder.output_columns(), shared.as_deref());
+    let output = builder.output_columns();
+    let script = Script::new(&main, &asking, (&output, corrections.as_ref()), shared.as_deref());
     drop(asking);
     let carried = database.carry_out(&script, |_| ());
     carried.map_err(|error| format!("{error}\n{}", text_of(&script)))?;
     let mut lookups = Vec::new();
-    for (((table, found), asked), queries) in all.into_iter().zip(asked).zip(&script.lookups) {
+    for (((table, found), asked), queries) in all.into_iter().zip(&job.asked).zip(&script.lookups) {
         let found = database.findings(queries, (&asked.plan, &table, found), SEED, MOST);
         let (lookup, _, findings) =
             found.map_err(|error| format!("{error}\n{queries:#?}\n{}", text_of(&script)))?;
         lookups.push((lookup, findings));
+    }
+    let mut corrected = Vec::new();
+    if let Some((queries, corrections)) = script.corrected.as_ref().zip(corrections.as_ref()) {
+        let found = database.corrected(queries, corrections);
+        corrected = found.map_err(|error| format!("{error}\n{queries:#?}"))?;
     }
     let written =
         database.write(&script).map_err(|error| format!("{error}\n{}", text_of(&script)))?;
@@ -190,7 +220,7 @@ fn there(
     let builder = EnrichmentBuilder::new(table.headers(), SEED);
     builder.finish().run(&mut table, &mut Adapter(&mut out), None, 1).map_err(said)?;
     assert_eq!(written, out.rows.len() as u64);
-    Ok(Outcome { headers: out.headers, rows: out.rows, lookups })
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected })
 }
 
 /// A script, to be read in a failed test.
@@ -263,9 +293,9 @@ fn told((lookup, found): &(Lookup, LookupFindings)) -> String {
 }
 
 /// Compares both ways.
-fn compare(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Result<(), String> {
-    let ours = here(server, main, asked, columns);
-    let theirs = there(server, main, asked, columns);
+fn compare(server: &str, main: &str, job: &Job) -> Result<(), String> {
+    let ours = here(server, main, job);
+    let theirs = there(server, main, job);
     let (mut ours, mut theirs) = match (ours, theirs) {
         (Ok(ours), Ok(theirs)) => (ours, theirs),
         (Err(_), Err(_)) => return Ok(()),
@@ -291,6 +321,9 @@ fn compare(server: &str, main: &str, asked: &[Asked], columns: &[Columns]) -> Re
         if ours != theirs {
             return Err(format!("here\n{ours}\nthere\n{theirs}"));
         }
+    }
+    if ours.corrected != theirs.corrected {
+        return Err(format!("here {:#?}\nthere {:#?}", ours.corrected, theirs.corrected));
     }
     Ok(())
 }
@@ -439,6 +472,28 @@ fn plain_plan() -> impl Strategy<Value = ReferencePlan> {
     })
 }
 
+/// Corrections of different cells, if there are any.
+fn corrections() -> impl Strategy<Value = Vec<Correction>> {
+    let any = || Some(ANY.to_owned());
+    let id = prop::sample::select(vec!["0", "1", "2", "3", "77", ANY]);
+    let a = prop_oneof![text(), Just(any()), Just(any())];
+    let header = prop::sample::select(vec!["note", "note", "n", "day", "size", "a", "w"]);
+    let value = prop::sample::select(vec!["x", "H-1", "2.5", "12345.1", "2026-05-03", ""]);
+    let all = prop::collection::vec((id, a, header, value), 0..5);
+    prop_oneof![Just(Vec::new()), all].prop_map(|all| {
+        let all = all.into_iter().zip(1..).map(|((id, a, header, value), row)| Correction {
+            key: vec![id.to_owned(), a.unwrap_or_default()],
+            header: header.to_owned(),
+            value: value.to_owned(),
+            row,
+        });
+        let mut all: Vec<Correction> = all.collect();
+        let mut seen = std::collections::HashSet::new();
+        all.retain(|one| seen.insert((one.key.clone(), one.header.clone())));
+        all
+    })
+}
+
 /// The rows of a main table.
 type MainRow = (Option<String>, usize, Option<String>, &'static str, Option<String>);
 /// The rows of a reference.
@@ -568,6 +623,7 @@ proptest! {
         plans in prop::collection::vec(plan(), 1..3),
         (chains, has_key, orders) in any::<(bool, bool, bool)>(),
         chosen in prop::bool::weighted(0.2),
+        corrections in corrections(),
     ) {
         let Some((server, mut client)) = schema("within") else { return Ok(()) };
         let key = if has_key { " primary key" } else { "" };
@@ -575,7 +631,10 @@ proptest! {
         tables.create(&mut client, "within");
         let asked = asked(plans, "within", chains, orders);
         let columns = if chosen { Columns::parse("note as Remark, id, *").unwrap() } else { Vec::new() };
-        let outcome = compare(&server, "within.main", &asked, &columns);
+        let takes_w = asked[0].plan.take.iter().flatten().any(|one| format!("{one:?}").contains("\"w\""));
+        let is_there = |one: &Correction| one.header != "w" || takes_w;
+        let corrections = corrections.into_iter().filter(is_there).collect();
+        let outcome = compare(&server, "within.main", &Job { asked, columns, corrections });
         prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
     }
 
@@ -600,7 +659,7 @@ proptest! {
         let theirs = if is_one_type { ours.clone() } else { theirs };
         let tables = Tables { ours, theirs, main, reference, key: "", divided, then };
         tables.create(&mut client, "staying");
-        let outcome = compare(&server, "staying.main", &asked(plans, "staying", chains, false), &[]);
+        let outcome = compare(&server, "staying.main", &asked(plans, "staying", chains, false).into());
         prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
     }
 }
@@ -639,7 +698,7 @@ fn rare_cases_are_the_same_inside() {
         ..ReferencePlan::default()
     };
     let asked = Asked { table: "within_rare.parent".to_owned(), order_by: Vec::new(), plan };
-    compare(&server, "within_rare.main", &[asked], &[]).unwrap();
+    compare(&server, "within_rare.main", &vec![asked].into()).unwrap();
     let of = |on: &str, rule: &str, take: &str, update: &str| ReferencePlan {
         name: "ref".to_owned(),
         on: On::parse(&[on]).unwrap(),
@@ -661,12 +720,17 @@ fn rare_cases_are_the_same_inside() {
         of("a | trim = k | trim", "report", "w, @status, @key", "note = w"),
         of("b", "list", "w, v as n", "note = w"),
         of("a, b", "report", "w, @key, @count", ""),
+        // A row may spell a key in several ways by itself.
+        ReferencePlan {
+            within: Some(Within::parse("b in b ..").unwrap()),
+            ..of("a | trim = any(k, s1, s2)", "report", "w", "")
+        },
     ] {
         for match_blanks in [false, true] {
             let plan = ReferencePlan { match_blanks, ..plan.clone() };
             let said = format!("{plan:?}");
             let asked = Asked { table: "within_rare.ref".to_owned(), order_by: Vec::new(), plan };
-            let outcome = compare(&server, "within_rare.main", &[asked], &[]);
+            let outcome = compare(&server, "within_rare.main", &vec![asked].into());
             outcome.unwrap_or_else(|error| panic!("{said}: {error}"));
         }
     }
@@ -870,7 +934,7 @@ fn hostile_names_are_names() {
                 ..ReferencePlan::default()
             };
             let asked = Asked { table: reference.clone(), order_by: Vec::new(), plan };
-            compare(&server, &main, &[asked], &[])
+            compare(&server, &main, &vec![asked].into())
                 .unwrap_or_else(|error| panic!("{name}: {error}"));
         }
     }

@@ -1,12 +1,14 @@
 //! What was found: counts, and the rows that findings name.
 
-use gather_keys_core::enrich::{Resolved, RowOutput};
+use gather_keys_core::enrich::{Corrections, Resolved, RowOutput};
 use gather_keys_core::findings::{
-    Change, ChangedBy, ChangingRow, Counted, CountedRow, Kind, LookupFindings, Recorder,
+    Change, ChangedBy, ChangingRow, Corrected, Counted, CountedRow, Kind, LookupFindings, Recorder,
 };
 use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
-use gather_keys_core::sql::{LookupQueries, NamedRows, RowName, Shown, StoredTable, is_answered};
+use gather_keys_core::sql::{
+    CorrectionQueries, LookupQueries, NamedRows, RowName, Shown, StoredTable, is_answered,
+};
 use gather_keys_core::table::Block;
 use postgres::fallible_iterator::FallibleIterator;
 
@@ -247,6 +249,51 @@ impl InDatabase {
                 },
                 row: gather_keys_core::table::Row::of(&block, 0),
                 name: Some(&name),
+                column: count_at(&row, 1) as usize,
+                before,
+                after,
+            })?;
+        }
+        Ok(())
+    }
+
+    /// What became of each correction.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone.
+    pub fn corrected(
+        &mut self,
+        queries: &CorrectionQueries,
+        corrections: &Corrections,
+    ) -> Result<Vec<Corrected>> {
+        let counts = self.query(&queries.counts)?;
+        let counts = counts
+            .iter()
+            .map(|row| (count_at(row, 0) as usize, [1, 2].map(|nth| count_at(row, nth))));
+        Ok(corrections.counted(counts))
+    }
+
+    /// Hands the first cells that corrections change to a recorder, up to `most`. `name` is what names a main row.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone, and those of the recorder.
+    pub fn record_corrected(
+        &mut self,
+        (queries, corrections): (&CorrectionQueries, &Corrections),
+        name: &RowName,
+        most: usize,
+        recorder: &mut dyn Recorder<Error = crate::Error>,
+    ) -> Result<()> {
+        let mut block = Block::new(0);
+        block.push_line(0);
+        for row in self.query(&queries.changes(most))? {
+            let text = |nth: usize| row.get::<_, Option<&str>>(nth).unwrap_or_default();
+            let (before, after) = (text(2), text(3));
+            self.received += (before.len() + after.len()) as u64;
+            recorder.changed(&Change {
+                by: ChangedBy::Correction(corrections.row(count_at(&row, 4) as usize)),
+                row: gather_keys_core::table::Row::of(&block, 0),
+                name: Some(&name_of(name, text(0))),
                 column: count_at(&row, 1) as usize,
                 before,
                 after,
