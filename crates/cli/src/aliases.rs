@@ -8,8 +8,10 @@
 
 use std::fmt::Write as _;
 
+use gather_keys_core::enrich::Resolved;
 use gather_keys_core::key::Key;
-use gather_keys_core::lookup::{Alias, AliasState, Lookup};
+use gather_keys_core::lookup::{Alias, AliasKeys, AliasState, Lookup};
+use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{Headers, Row};
 use gather_keys_core::template::BoundTemplate;
 use gather_keys_formats::SideFile;
@@ -27,21 +29,88 @@ const YES: [&str; 5] = ["yes", "y", "x", "1", "true"];
 /// How many aliases in trouble are named.
 const SHOWN: usize = 3;
 
+/// The keys of a lookup's two sides.
+pub(crate) struct Keys<'a> {
+    ours: &'a Key,
+    theirs: &'a Key,
+    /// The headers of the reference, and the first of the columns that a reverse lookup looks in.
+    headers: &'a Headers,
+    searched: Option<usize>,
+    /// The name of the reference.
+    name: &'a str,
+    matches_blanks: bool,
+}
+
+impl<'a> Keys<'a> {
+    /// Those of a lookup.
+    fn of(lookup: &'a Lookup) -> Self {
+        let reference = lookup.reference();
+        Self {
+            ours: lookup.key(),
+            theirs: reference.key(),
+            headers: reference.headers(),
+            searched: reference.searched().first().copied(),
+            name: reference.name(),
+            matches_blanks: reference.matches_blanks(),
+        }
+    }
+
+    /// Those of a plan whose columns are found, of which there is no lookup yet.
+    pub(crate) fn of_plan(
+        plan: &'a ReferencePlan,
+        found: &'a Resolved,
+        headers: &'a Headers,
+    ) -> Self {
+        Self {
+            ours: &found.main_key,
+            theirs: &found.reference_keys[0],
+            headers,
+            searched: found.searched.first().copied(),
+            name: &plan.name,
+            matches_blanks: plan.match_blanks,
+        }
+    }
+
+    /// The headers of a file of aliases: those of the main key, and those of the reference's.
+    fn headers(&self, main: &Headers) -> (Vec<String>, Vec<String>) {
+        let ours = self.ours.columns().iter().map(|&column| main.address(column));
+        let theirs = self.theirs.columns().iter().map(|column| {
+            // A value that may be in several columns is called as the main table calls it.
+            let part = self.theirs.parts().iter().position(|part| part.columns() == [*column]);
+            let ours = part.and_then(|part| self.ours.parts()[part].columns().first());
+            match ours.filter(|_| Some(*column) == self.searched) {
+                Some(&ours) => format!("{NEAREST} {}", main.address(ours)),
+                None => format!("{NEAREST} {}", self.headers.address(*column)),
+            }
+        });
+        (ours.collect(), theirs.collect())
+    }
+
+    /// The parts of the keys.
+    fn parts(&self) -> Vec<Part> {
+        let places = |key: &Key, part: &BoundTemplate| -> Vec<usize> {
+            let place = |column: &usize| key.columns().iter().position(|other| other == column);
+            part.columns().iter().filter_map(place).collect()
+        };
+        let parts = self.ours.parts().iter().zip(self.theirs.parts());
+        let of = |(a, b)| Part { ours: places(self.ours, a), theirs: places(self.theirs, b) };
+        parts.map(of).collect()
+    }
+
+    /// The aliases for the keys of these sides, as the lookup uses them.
+    pub(crate) fn with(&self, aliases: Vec<Alias>) -> AliasKeys {
+        AliasKeys::new(aliases, (self.ours, self.theirs), self.matches_blanks)
+    }
+}
+
 /// The headers of a file of aliases: those of the main key, and those of the reference's.
 pub(crate) fn headers(lookup: &Lookup, main: &Headers) -> (Vec<String>, Vec<String>) {
-    let (key, reference) = (lookup.key(), lookup.reference());
-    let ours = key.columns().iter().map(|&column| main.address(column));
-    let searched = reference.searched().first();
-    let theirs = reference.key().columns().iter().map(|column| {
-        // A value that may be in several columns is called as the main table calls it.
-        let part = reference.key().parts().iter().position(|part| part.columns() == [*column]);
-        let ours = part.and_then(|part| key.parts()[part].columns().first());
-        match ours.filter(|_| Some(column) == searched) {
-            Some(&ours) => format!("{NEAREST} {}", main.address(ours)),
-            None => format!("{NEAREST} {}", reference.headers().address(*column)),
-        }
-    });
-    (ours.collect(), theirs.collect())
+    Keys::of(lookup).headers(main)
+}
+
+/// The parts of a lookup's key.
+pub(crate) fn parts(lookup: &Lookup) -> Vec<Part> {
+    Keys::of(lookup).parts()
 }
 
 /// Whether a cell of the column `approve` says yes.
@@ -51,10 +120,15 @@ pub(crate) fn is_yes(cell: &str) -> bool {
 
 /// The aliases of a lookup in its file.
 pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Vec<Alias>> {
-    let (ours, theirs) = headers(lookup, main);
+    between(&Keys::of(lookup), table, main)
+}
+
+/// The aliases between two keys in a file.
+pub(crate) fn between(keys: &Keys<'_>, table: &SideFile, main: &Headers) -> Result<Vec<Alias>> {
+    let (ours, theirs) = keys.headers(main);
     let found = table.headers();
     let place = |header: &String| found.iter().position(|other| other == header);
-    let parts = parts(lookup);
+    let parts = keys.parts();
     // The parts of which the file has all columns, of both sides.
     let is_there = |part: &Part| {
         let mut columns = part.ours.iter().map(|&at| &ours[at]);
@@ -74,7 +148,7 @@ pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Ve
     let approve = place(&APPROVE.to_owned());
     let of = place(&"reference".to_owned());
     let counts = |row: &Row<'_>| {
-        let is_own = of.is_none_or(|column| row.cell(column) == lookup.reference().name());
+        let is_own = of.is_none_or(|column| row.cell(column) == keys.name);
         is_own && approve.is_none_or(|column| is_yes(row.cell(column)))
     };
     let cells = |row: Row<'_>, columns: &[Option<usize>]| -> Vec<String> {
@@ -85,7 +159,7 @@ pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Ve
         // Where blanks match, a blank part is a part like any other.
         let is_said = |part: &Part| {
             let is_filled = |(at, cells): (&usize, &Vec<String>)| !cells[*at].trim().is_empty();
-            lookup.reference().matches_blanks()
+            keys.matches_blanks
                 || part.ours.iter().any(|at| is_filled((at, &main)))
                 || part.theirs.iter().any(|at| is_filled((at, &reference)))
         };
@@ -100,17 +174,6 @@ pub(crate) fn of(table: &SideFile, lookup: &Lookup, main: &Headers) -> Result<Ve
 pub(crate) struct Part {
     pub(crate) ours: Vec<usize>,
     pub(crate) theirs: Vec<usize>,
-}
-
-/// The parts of a lookup's key.
-pub(crate) fn parts(lookup: &Lookup) -> Vec<Part> {
-    let places = |key: &Key, part: &BoundTemplate| -> Vec<usize> {
-        let place = |column: &usize| key.columns().iter().position(|other| other == column);
-        part.columns().iter().filter_map(place).collect()
-    };
-    let (key, theirs) = (lookup.key(), lookup.reference().key());
-    let parts = key.parts().iter().zip(theirs.parts());
-    parts.map(|(a, b)| Part { ours: places(key, a), theirs: places(theirs, b) }).collect()
 }
 
 /// The cells of a key that an alias is about.

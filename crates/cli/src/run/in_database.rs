@@ -8,16 +8,18 @@ use std::path::Path;
 
 use gather_keys_core::enrich::{Corrections, Enrichment, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
+use gather_keys_core::lookup::AliasKeys;
 use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
 use gather_keys_core::report::{Document, LISTED, Report};
 use gather_keys_core::sql::{Asking, CorrectionQueries, RowName, Script, Shown, StoredTable};
 use gather_keys_formats::commit::{Finished, commit};
-use gather_keys_formats::postgresql::{Crossing, InDatabase, Most, ServerAddress};
+use gather_keys_formats::postgresql::{Answering, Crossing, InDatabase, Most, ServerAddress};
 use gather_keys_formats::workbook::Edited;
-use gather_keys_formats::{Address, Error as FormatError, Untapped, WholeFile};
+use gather_keys_formats::{Address, Error as FormatError, SideFile, Untapped, WholeFile};
 
 use super::written_into::drops_rows;
 use super::{Told, judge, put_out};
+use crate::aliases;
 use crate::call::{Call, Destination, Table, WithinDatabase};
 use crate::commands::Outcome;
 use crate::corrections::CorrectionsFile;
@@ -42,6 +44,7 @@ const ROWS: usize = 100_000;
 struct Reference {
     table: StoredTable,
     found: Resolved,
+    aliases: Option<AliasKeys>,
 }
 
 /// The files of a run, which nobody sees yet.
@@ -296,10 +299,11 @@ fn find(
     let references = references.map_err(|error| asked.located(error))?;
     let asking = references.iter().zip(&call.references);
     let asking: Vec<Asking<'_>> = asking
-        .map(|(Reference { table, found }, (_, plan))| Asking {
+        .map(|(Reference { table, found, aliases }, (_, plan))| Asking {
             name: &plan.name,
             found,
             match_blanks: plan.match_blanks,
+            aliases: aliases.as_ref(),
             table,
         })
         .collect();
@@ -328,13 +332,11 @@ fn find(
 /// Refuses what has no meaning inside a database, or is not done there.
 fn refuse(call: &Call) -> Result<()> {
     let is_appending = call.references.iter().any(|(_, plan)| plan.append_unused);
-    let has_aliases = call.references.iter().any(|(table, _)| table.aliases.is_some());
     let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
     let options = [
         (call.receipt.is_some(), "--receipt"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
         (is_appending, "--append-unused"),
-        (has_aliases, "--aliases"),
         (by_position, "--on @row"),
     ];
     if call.into == Destination::Main
@@ -406,7 +408,11 @@ fn references(
             _ => ship(database, nth, table, within.ship)?,
         };
         let found = builder.resolve(plan, &stored.headers, &table.blanks)?;
-        all.push(Reference { table: stored, found });
+        let file = table.aliases.as_ref().map(SideFile::read).transpose()?;
+        let keys = aliases::Keys::of_plan(plan, &found, &stored.headers);
+        let aliases = file.map(|file| aliases::between(&keys, &file, builder.headers()));
+        let aliases = aliases.transpose()?.map(|all| keys.with(all)).filter(|all| !all.is_empty());
+        all.push(Reference { table: stored, found, aliases });
     }
     if !call.has_all_columns() {
         builder.choose(&call.columns, &call.dropped)?;
@@ -462,8 +468,8 @@ fn findings(
     };
     let (mut lookups, mut bounded) = (Vec::new(), Vec::new());
     let all = references.into_iter().zip(&call.references).zip(&script.lookups);
-    for ((Reference { table, found }, (_, plan)), queries) in all {
-        let asked = (plan, &table, found);
+    for ((Reference { table, found, aliases }, (_, plan)), queries) in all {
+        let asked = Answering { plan, table: &table, found, aliases };
         let (lookup, output, found) = database.findings(queries, asked, builder.seed(), most)?;
         let counts = &found.counts;
         let is_long = |kind: Kind| counts.of(kind) > KEPT as u64;

@@ -123,11 +123,12 @@ impl Answers {
             all.push("e.headers".to_owned());
         }
         if found.output.shows_key() {
-            let parts = asked.key();
+            let parts: Vec<String> = asked.own_keys.iter().map(|key| format!("a.{key}")).collect();
             let parts = if parts.is_empty() { vec!["''".to_owned()] } else { parts };
             all.push(format!("{} as key_text", joined(parts, " || ', ' || ")));
         }
         all.extend((1..=found.named_columns.len()).map(|one| format!("a.named{one}")));
+        all.extend(asking.aliases.map(|_| "a.aliases".to_owned()));
         all
     }
 

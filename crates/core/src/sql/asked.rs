@@ -1,5 +1,6 @@
 //! What the main table asks for: its different keys, each with how many rows have it.
 
+use super::aliased;
 use super::cell::Cell;
 use super::reading::{BLANK, MALFORMED, UNKNOWN, WHOLE, What};
 use super::records::{Part, Records, columns_of, key_columns, key_state};
@@ -21,8 +22,9 @@ pub(super) struct Asked {
     pub(super) part_cells: Vec<String>,
     /// The condition under which a part is blank, there.
     pub(super) is_blank: String,
-    /// The parts of the key, by their names in the table.
+    /// The parts of the key, by their names in the table; those that the main rows have themselves.
     pub(super) keys: Vec<String>,
+    pub(super) own_keys: Vec<String>,
     /// How many columns are named.
     named: usize,
     /// Whether more than the key decides, so that each record is answered by itself.
@@ -39,7 +41,8 @@ pub(super) fn is_by_value(stage: &Stage, asking: &Asking<'_>, reference: &[Cell]
         && found.named_columns.is_empty()
         && found.searched.is_empty()
         && !asking.match_blanks
-        && !found.output.shows_key();
+        && !found.output.shows_key()
+        && asking.aliases.is_none();
     let (ours, theirs) = (&found.main_key, &found.reference_keys[0]);
     let pairs = || ours.parts().iter().zip(theirs.parts());
     is_plain
@@ -69,6 +72,7 @@ impl Asked {
             part_cells: Vec::new(),
             is_blank: String::new(),
             keys: rows.keys(""),
+            own_keys: rows.keys(""),
             named: found.named_columns.len(),
             each: rows.has_range || !found.named_columns.is_empty(),
             is_chained,
@@ -100,6 +104,7 @@ impl Asked {
             asking.name
         );
         let is_read = asked.each
+            || asking.aliases.is_some()
             || found.main_key.parts().iter().any(|part| part.template().as_header().is_none());
         let mut records = asked.records(stage, rows);
         if is_read {
@@ -108,15 +113,20 @@ impl Asked {
             );
             steps.statement(about, create);
             let columns = asking_columns(steps, rows, asking, &mut records);
+            let keys = if asking.aliases.is_some() { "plain" } else { "keys" };
             steps.statement(
                 "The keys that are asked for, as they are compared.".to_owned(),
                 format!(
-                    "create temp table keys_{nth} as\nselect a.*, {}\nfrom {}{}",
+                    "create temp table {keys}_{nth} as\nselect a.*, {}\nfrom {}{}",
                     joined(columns, ",\n    "),
                     records.from,
                     records.joins
                 ),
             );
+            if let Some(aliases) = asking.aliases {
+                aliased::replace(steps, (rows, &asked), asking, aliases);
+                asked.own_keys = (1..=rows.parts).map(|part| format!("own_key{part}")).collect();
+            }
             asked.table = format!("pg_temp.keys_{nth}");
         } else {
             let mut columns = asking_columns(steps, rows, asking, &mut records);
@@ -145,7 +155,7 @@ impl Asked {
     }
 
     /// The name of a cell in the table, by its column in the stage.
-    fn cell(&self, column: usize) -> String {
+    pub(super) fn cell(&self, column: usize) -> String {
         let place = self.columns.iter().position(|&one| one == column).unwrap_or_default();
         format!("c{}", place + 1)
     }
@@ -237,15 +247,20 @@ fn asking_columns(
     let parts: Vec<Part> = parts.collect();
     let mut state = key_state(&parts, *match_blanks);
     let mut columns = key_columns(&parts);
+    let (key_state, mut at_state) = (state.clone(), WHOLE.to_string());
     if let Some(value) = &found.range_value {
         let about = "The places of the values that must be in a range.".to_owned();
         let alias = records.read(steps, [value], (What::Point(value.clone()), blanks), about);
         columns.push(format!("{alias}.place as at"));
-        state = format!(
-            "greatest({state}, {alias}.state, case when {alias}.scale \
+        at_state = format!(
+            "greatest({alias}.state, case when {alias}.scale \
              <> (select scale from pg_temp.scale_{}) then {MALFORMED} else {WHOLE} end)",
             rows.nth
         );
+        state = format!("greatest({state}, {at_state})");
+    }
+    if asking.aliases.is_some() {
+        columns.extend([format!("{key_state} as key_state"), format!("{at_state} as at_state")]);
     }
     columns.push(format!("{state} as state"));
     for (one, template) in (1..).zip(&found.named_columns) {

@@ -1,6 +1,7 @@
 //! The queries for the findings of a reference: counts first, then the first rows of each kind.
 
 use super::Asking;
+use super::aliased::AliasQueries;
 use super::answers::Answers;
 use super::reading::{BLANK, MALFORMED};
 use super::row_queries::{MOST, RowQueries};
@@ -32,6 +33,8 @@ pub struct LookupQueries {
     pub asked: Option<String>,
     /// One row of as many numbers for each updated column as there are outcomes of a cell.
     pub updates: Option<String>,
+    /// The queries for aliases, if there are any.
+    pub aliases: Option<AliasQueries>,
     /// The query for changed cells.
     changes: Option<String>,
     /// Whether copies of main rows that an earlier reference made count by themselves.
@@ -129,6 +132,7 @@ impl LookupQueries {
             repeated,
             asked: (!is_one).then_some(asked_for),
             updates: None,
+            aliases: asking.aliases.map(|aliases| AliasQueries::new(rows, aliases, table)),
             changes: None,
             counts_copies: asked.is_chained,
             has_ranges: rows.has_range,

@@ -20,6 +20,7 @@
 //! with the view.
 
 mod added;
+mod aliased;
 mod answered;
 mod answers;
 mod asked;
@@ -35,6 +36,7 @@ mod rows;
 mod stage;
 mod words;
 
+pub use aliased::AliasQueries;
 pub use cell::ValueType;
 pub use corrected::CorrectionQueries;
 pub use counts::{LookupQueries, is_answered};
@@ -44,7 +46,7 @@ pub use words::quoted;
 
 use crate::enrich::{Corrections, Resolved};
 use crate::key::Key;
-use crate::lookup::RangeSpec;
+use crate::lookup::{AliasKeys, RangeSpec};
 use crate::table::{Headers, OutputColumns};
 use answers::Answers;
 use cell::Cell;
@@ -102,6 +104,8 @@ pub struct Asking<'a> {
     pub found: &'a Resolved,
     /// Whether a blank part of a key matches a blank part.
     pub match_blanks: bool,
+    /// The aliases for keys that it has not, if there are any.
+    pub aliases: Option<&'a AliasKeys>,
     /// Its table.
     pub table: &'a StoredTable,
 }

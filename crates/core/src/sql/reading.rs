@@ -3,7 +3,9 @@
 //! A query gives the distinct cells; each is read here, and the result goes into a temporary table next to the cells,
 //! which statements join. So every step works as it does elsewhere, and only distinct values cross the wire.
 
-use crate::lookup::{HeaderTemplate, NamedColumn, RangeSpec};
+use crate::key::Key;
+use crate::lookup::{AliasKeys, HeaderTemplate, NamedColumn, RangeSpec};
+use crate::table::{Block, Packer, Row};
 use crate::template::{BoundTemplate, PartState, StepBuffers};
 use crate::value::{Point, Scale};
 
@@ -31,6 +33,8 @@ pub(super) enum What {
     Range(RangeSpec),
     /// The header that a main row names: its state, and the place of the column.
     Header(HeaderTemplate),
+    /// The key that aliases of parts give: the numbers of the aliases, and the parts.
+    Aliased { aliases: AliasKeys, key: Key },
 }
 
 /// The states of what was read, as numbers.
@@ -67,26 +71,25 @@ impl Reading {
     }
 
     /// The columns that follow the cells, each with its type.
-    fn results(&self) -> &'static [(&'static str, &'static str)] {
-        match self.what {
-            What::Part(_) => &[("state", "smallint"), ("value", "text")],
-            What::Point(_) => &[("state", "smallint"), ("scale", "smallint"), ("place", "numeric")],
-            What::Rank(_) => &[("scale", "smallint"), ("place", "numeric")],
-            What::Range(_) => &[
-                ("state", "smallint"),
-                ("scale", "smallint"),
-                ("lower", "numeric"),
-                ("upper", "numeric"),
-            ],
-            What::Header(_) => &[("state", "smallint"), ("place", "integer")],
-        }
+    fn results(&self) -> Vec<String> {
+        let all = match &self.what {
+            What::Part(_) => "state smallint, value text",
+            What::Point(_) => "state smallint, scale smallint, place numeric",
+            What::Rank(_) => "scale smallint, place numeric",
+            What::Range(_) => "state smallint, scale smallint, lower numeric, upper numeric",
+            What::Header(_) => "state smallint, place integer",
+            What::Aliased { key, .. } => {
+                let values = (1..=key.parts().len()).map(|part| format!("value{part} text"));
+                return std::iter::once("used text".to_owned()).chain(values).collect();
+            }
+        };
+        all.split(", ").map(str::to_owned).collect()
     }
 
     /// The statement that makes the temporary table.
     pub fn create(&self) -> String {
         let cells = (1..=self.width()).map(|nth| format!("in{nth} text"));
-        let results = self.results().iter().map(|(name, kind)| format!("{name} {kind}"));
-        let columns: Vec<String> = cells.chain(results).collect();
+        let columns: Vec<String> = cells.chain(self.results()).collect();
         format!("create temp table {} ({})", self.table, columns.join(", "))
     }
 
@@ -155,6 +158,24 @@ impl Reader<'_> {
                 };
                 number(Some(state.into()), &mut take);
                 number(place, &mut take);
+            }
+            What::Aliased { aliases, key } => {
+                let width = columns.iter().max().map_or(0, |last| last + 1);
+                let mut block = Block::new(width);
+                (0..width).for_each(|column| block.push_cell(cell(column)));
+                block.push_line(0);
+                let (row, mut packer) = (Row::of(&block, 0), Packer::default());
+                let replaced = match key.pack(row, &mut packer, steps) {
+                    PartState::Malformed => aliases.replace_unreadable(key, row),
+                    PartState::Whole | PartState::Blank => aliases.replace(packer.bytes()),
+                };
+                let used = replaced.as_ref().map(|(_, used)| {
+                    used.iter().map(usize::to_string).collect::<Vec<_>>().join(" ")
+                });
+                take(used.as_deref());
+                for part in 0..key.parts().len() {
+                    take(replaced.as_ref().map(|(parts, _)| &parts[part][..]));
+                }
             }
         }
     }

@@ -55,7 +55,8 @@ fn script(on: &str, take: &str, within: Option<&str>, shared: Option<&str>) -> S
     };
     let mut builder = EnrichmentBuilder::new(&main.headers, [1, 2, 3, 4]);
     let found = builder.resolve(&plan, &hives.headers, &[]).unwrap();
-    let asking = Asking { name: "hives", found: &found, match_blanks: false, table: &hives };
+    let asking =
+        Asking { name: "hives", found: &found, match_blanks: false, aliases: None, table: &hives };
     Script::new(&main, &[asking], (&builder.output_columns(), None), shared)
 }
 

@@ -11,7 +11,7 @@ mod shipped;
 mod target;
 
 pub use crossing::Crossing;
-pub use findings::Most;
+pub use findings::{Answering, Most};
 
 use std::io::{self, Write};
 

@@ -5,9 +5,10 @@
 
 use std::fmt::Write as _;
 
-use gather_keys_core::enrich::{ANY, Corrections, EnrichmentBuilder};
+use gather_keys_core::enrich::{ANY, Corrections, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Corrected, Correction, Findings, Kind, LookupFindings, Written};
-use gather_keys_core::lookup::Lookup;
+use gather_keys_core::key::Key;
+use gather_keys_core::lookup::{Alias, AliasKeys, Lookup};
 use gather_keys_core::plan::{
     Columns, Mark, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
     Within,
@@ -15,7 +16,7 @@ use gather_keys_core::plan::{
 use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
 use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
 use gather_keys_core::template::read_steps;
-use gather_keys_formats::postgresql::{InDatabase, Most, ServerAddress};
+use gather_keys_formats::postgresql::{Answering, InDatabase, Most, ServerAddress};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use postgres::{Client, NoTls};
 use proptest::prelude::*;
@@ -75,6 +76,8 @@ struct Asked {
     table: String,
     order_by: Vec<String>,
     plan: ReferencePlan,
+    /// Aliases with the cells of whole rows.
+    aliases: Vec<Alias>,
 }
 
 /// What is asked of all references, and what the output is to be.
@@ -89,6 +92,23 @@ struct Job {
 impl From<Vec<Asked>> for Job {
     fn from(asked: Vec<Asked>) -> Self {
         Self { asked, ..Self::default() }
+    }
+}
+
+impl Asked {
+    /// The aliases with the cells of the keys.
+    fn aliases(&self, found: &Resolved) -> Vec<Alias> {
+        let of_key = |cells: &[String], key: &Key| {
+            key.columns().iter().map(|&column| cells[column].clone()).collect()
+        };
+        let count = found.main_key.parts().len();
+        let aliases = self.aliases.iter().map(|alias| Alias {
+            row: alias.row,
+            parts: alias.parts.iter().copied().filter(|&part| part < count).collect(),
+            main: of_key(&alias.main, &found.main_key),
+            reference: of_key(&alias.reference, &found.reference_keys[0]),
+        });
+        aliases.collect()
     }
 }
 
@@ -127,15 +147,17 @@ fn open(server: &str, table: &str, order_by: &[String]) -> Table {
 fn here(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let mut main = open(server, main, &[]);
     let mut builder = EnrichmentBuilder::new(main.headers(), SEED);
-    for Asked { table, order_by, plan } in &job.asked {
+    for asked in &job.asked {
+        let Asked { table, order_by, plan, .. } = asked;
         let mut table = open(server, table, order_by);
         let headers = table.headers().clone();
         let found = builder.resolve(plan, &headers, &[]).map_err(|error| error.to_string())?;
         let mut reference = found.builder(plan, &headers, SEED);
         reference.read(&mut table, 1).map_err(|error| error.to_string())?;
         let reference = reference.finish().map_err(|error| error.to_string())?;
+        let aliases = asked.aliases(&found);
         let (lookup, output) = found.lookup(reference);
-        builder.add(lookup, output);
+        builder.add(lookup.aliased(aliases), output);
     }
     let corrections = job.arrange(&mut builder)?;
     let mut enrichment = builder.finish().explaining(true).sampling(100).corrected(corrections);
@@ -177,20 +199,25 @@ fn there(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     database.set_target(&address(&out), true).map_err(said)?;
     let (main, _) = database.describe(&address(main), &[]).map_err(said)?;
     let mut builder = EnrichmentBuilder::new(&main.headers, SEED);
-    let mut all: Vec<(StoredTable, _)> = Vec::new();
-    for Asked { table, order_by, plan } in &job.asked {
+    let mut all: Vec<(StoredTable, Resolved, Option<AliasKeys>)> = Vec::new();
+    for asked in &job.asked {
+        let Asked { table, order_by, plan, .. } = asked;
         let (table, _) = database.describe(&address(table), order_by).map_err(said)?;
         let found = builder.resolve(plan, &table.headers, &[]);
-        all.push((table, found.map_err(|error| error.to_string())?));
+        let found = found.map_err(|error| error.to_string())?;
+        let sides = (&found.main_key, &found.reference_keys[0]);
+        let aliases = AliasKeys::new(asked.aliases(&found), sides, plan.match_blanks);
+        all.push((table, found, Some(aliases).filter(|all| !all.is_empty())));
     }
     let corrections = job.arrange(&mut builder)?;
     let asking: Vec<Asking<'_>> = all
         .iter()
         .zip(&job.asked)
-        .map(|((table, found), asked)| Asking {
+        .map(|((table, found, aliases), asked)| Asking {
             name: &asked.plan.name,
             found,
             match_blanks: asked.plan.match_blanks,
+            aliases: aliases.as_ref(),
             table,
         })
         .collect();
@@ -201,8 +228,11 @@ fn there(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let carried = database.carry_out(&script, |_| ());
     carried.map_err(|error| format!("{error}\n{}", text_of(&script)))?;
     let mut lookups = Vec::new();
-    for (((table, found), asked), queries) in all.into_iter().zip(&job.asked).zip(&script.lookups) {
-        let found = database.findings(queries, (&asked.plan, &table, found), SEED, MOST);
+    for (((table, found, aliases), asked), queries) in
+        all.into_iter().zip(&job.asked).zip(&script.lookups)
+    {
+        let answering = Answering { plan: &asked.plan, table: &table, found, aliases };
+        let found = database.findings(queries, answering, SEED, MOST);
         let (lookup, _, findings) =
             found.map_err(|error| format!("{error}\n{queries:#?}\n{}", text_of(&script)))?;
         lookups.push((lookup, findings));
@@ -289,6 +319,9 @@ fn told((lookup, found): &(Lookup, LookupFindings)) -> String {
     }
     let _ = writeln!(text, "unmatched {keys:?}\nrepeated {groups:?}\nunused {unused:?}");
     let _ = writeln!(text, "blank columns {:?}", found.blank_columns);
+    for (alias, state) in lookup.aliases() {
+        let _ = writeln!(text, "alias {}: {state:?}", alias.row);
+    }
     text
 }
 
@@ -533,11 +566,12 @@ struct Tables {
 }
 
 impl Tables {
-    fn create(&self, client: &mut Client, schema: &str) {
+    /// The rows of both tables.
+    fn rows(&self) -> [Vec<Vec<Option<String>>>; 2] {
         let value =
             |values: &[&str], nth: usize| (nth < 8).then(|| values[nth % values.len()].to_owned());
-        let Self { ours, theirs, key, divided, .. } = self;
-        let rows = self.main.iter().enumerate().map(|(nth, (a, b, day, size, note))| {
+        let Self { ours, theirs, .. } = self;
+        let main = self.main.iter().enumerate().map(|(nth, (a, b, day, size, note))| {
             vec![
                 Some(nth.to_string()),
                 a.clone(),
@@ -548,7 +582,45 @@ impl Tables {
                 (nth % 3 > 0).then(|| (nth % 4).to_string()),
             ]
         });
-        let rows: Vec<Vec<Option<String>>> = rows.collect();
+        let rows = self.reference.iter().enumerate();
+        let reference = rows.map(|(nth, (k, k2, lo, hi, w, (s1, s2), v))| {
+            vec![
+                Some((nth * 7 % 10).to_string()),
+                k.clone(),
+                value(&theirs.1, *k2),
+                lo.clone(),
+                hi.clone(),
+                v.map(|v| v.to_string()),
+                w.clone(),
+                s1.clone(),
+                s2.clone(),
+                Some((nth % 2 == 0).to_string()),
+            ]
+        });
+        [main.collect(), reference.collect()]
+    }
+
+    /// Aliases between rows.
+    fn aliases(&self, pairs: &Pairs) -> Vec<Alias> {
+        let [main, reference] = self.rows();
+        if main.is_empty() || reference.is_empty() {
+            return Vec::new();
+        }
+        let cells = |rows: &[Vec<Option<String>>], at: &prop::sample::Index| {
+            at.get(rows).iter().map(|cell| cell.clone().unwrap_or_default()).collect()
+        };
+        let aliases = pairs.iter().zip(1..).map(|((ours, theirs, parts), row)| Alias {
+            row,
+            parts: parts.clone(),
+            main: cells(&main, ours),
+            reference: cells(&reference, theirs),
+        });
+        aliases.collect()
+    }
+
+    fn create(&self, client: &mut Client, schema: &str) {
+        let Self { ours, theirs, key, divided, .. } = self;
+        let [main, reference] = self.rows();
         let parts = |table: &str, divided: &str| {
             let part = |nth: usize| {
                 format!(
@@ -571,35 +643,33 @@ impl Tables {
             "id integer{key}, a text, b {}, day date, size text, note text, n numeric(6, 2)",
             ours.0
         );
-        client.batch_execute(&create("main", &columns, divided[0], &rows)).unwrap();
-        let rows = self.reference.iter().enumerate();
-        let rows = rows.map(|(nth, (k, k2, lo, hi, w, (s1, s2), v))| {
-            vec![
-                Some((nth * 7 % 10).to_string()),
-                k.clone(),
-                value(&theirs.1, *k2),
-                lo.clone(),
-                hi.clone(),
-                v.map(|v| v.to_string()),
-                w.clone(),
-                s1.clone(),
-                s2.clone(),
-                Some((nth % 2 == 0).to_string()),
-            ]
-        });
-        let rows: Vec<Vec<Option<String>>> = rows.collect();
+        client.batch_execute(&create("main", &columns, divided[0], &main)).unwrap();
         let columns = format!(
             "pos integer, k text, k2 {}, lo date, hi date, v numeric(6, 2), w text, s1 text, s2 text, x boolean",
             theirs.0
         );
-        client.batch_execute(&create("ref", &columns, divided[1], &rows)).unwrap();
+        client.batch_execute(&create("ref", &columns, divided[1], &reference)).unwrap();
         let _ = client.batch_execute(self.then);
     }
 }
 
+/// Aliases, each from the cells of a main row to those of a row of the reference, by their numbers, about some parts of the key.
+type Pairs = Vec<(prop::sample::Index, prop::sample::Index, Vec<usize>)>;
+
+fn pairs() -> impl Strategy<Value = Pairs> {
+    let parts = prop::sample::select(vec![vec![0], vec![0], vec![1], vec![0, 1]]);
+    let all = (any::<prop::sample::Index>(), any::<prop::sample::Index>(), parts);
+    prop_oneof![Just(Vec::new()), prop::collection::vec(all, 1..6)]
+}
+
 /// The plans of both references of the table `ref` of a schema, of which the second may ask for what the first takes.
-fn asked(plans: Vec<ReferencePlan>, schema: &str, chains: bool, orders: bool) -> Vec<Asked> {
-    let asked = plans.into_iter().enumerate().map(|(nth, mut plan)| {
+fn asked(
+    plans: Vec<(ReferencePlan, Vec<Alias>)>,
+    schema: &str,
+    chains: bool,
+    orders: bool,
+) -> Vec<Asked> {
+    let asked = plans.into_iter().enumerate().map(|(nth, (mut plan, aliases))| {
         if nth > 0 {
             "more".clone_into(&mut plan.name);
             if chains {
@@ -607,7 +677,7 @@ fn asked(plans: Vec<ReferencePlan>, schema: &str, chains: bool, orders: bool) ->
             }
         }
         let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
-        Asked { table: format!("{schema}.ref"), order_by, plan }
+        Asked { table: format!("{schema}.ref"), order_by, plan, aliases }
     });
     asked.collect()
 }
@@ -620,7 +690,7 @@ proptest! {
     fn a_database_answers_as_the_engine_does(
         (ours, theirs) in (typed(), typed()),
         (main, reference) in (main_rows(), reference_rows()),
-        plans in prop::collection::vec(plan(), 1..3),
+        plans in prop::collection::vec((plan(), pairs()), 1..3),
         (chains, has_key, orders) in any::<(bool, bool, bool)>(),
         chosen in prop::bool::weighted(0.2),
         corrections in corrections(),
@@ -629,6 +699,7 @@ proptest! {
         let key = if has_key { " primary key" } else { "" };
         let tables = Tables { ours, theirs, main, reference, key, divided: ["", ""], then: "" };
         tables.create(&mut client, "within");
+        let plans = plans.into_iter().map(|(plan, pairs)| (plan, tables.aliases(&pairs))).collect();
         let asked = asked(plans, "within", chains, orders);
         let columns = if chosen { Columns::parse("note as Remark, id, *").unwrap() } else { Vec::new() };
         let takes_w = asked[0].plan.take.iter().flatten().any(|one| format!("{one:?}").contains("\"w\""));
@@ -644,7 +715,7 @@ proptest! {
     fn rows_that_stay_answer_as_the_engine_does(
         (ours, theirs, is_one_type) in (typed(), typed(), prop::bool::weighted(0.8)),
         (main, reference) in (main_rows(), reference_rows()),
-        plans in prop::collection::vec(plain_plan(), 1..3),
+        plans in prop::collection::vec((plain_plan(), Just(Vec::new())), 1..3),
         chains in any::<bool>(),
         divided in prop::sample::select(vec![
             ["", ""],
@@ -697,7 +768,12 @@ fn rare_cases_are_the_same_inside() {
         take: Some(Take::parse("w, @status, @count").unwrap()),
         ..ReferencePlan::default()
     };
-    let asked = Asked { table: "within_rare.parent".to_owned(), order_by: Vec::new(), plan };
+    let asked = Asked {
+        table: "within_rare.parent".to_owned(),
+        order_by: Vec::new(),
+        plan,
+        aliases: Vec::new(),
+    };
     compare(&server, "within_rare.main", &vec![asked].into()).unwrap();
     let of = |on: &str, rule: &str, take: &str, update: &str| ReferencePlan {
         name: "ref".to_owned(),
@@ -729,7 +805,12 @@ fn rare_cases_are_the_same_inside() {
         for match_blanks in [false, true] {
             let plan = ReferencePlan { match_blanks, ..plan.clone() };
             let said = format!("{plan:?}");
-            let asked = Asked { table: "within_rare.ref".to_owned(), order_by: Vec::new(), plan };
+            let asked = Asked {
+                table: "within_rare.ref".to_owned(),
+                order_by: Vec::new(),
+                plan,
+                aliases: Vec::new(),
+            };
             let outcome = compare(&server, "within_rare.main", &vec![asked].into());
             outcome.unwrap_or_else(|error| panic!("{said}: {error}"));
         }
@@ -933,7 +1014,8 @@ fn hostile_names_are_names() {
                 take: Some(Take::parse("taken, @status as s, @key as k").unwrap()),
                 ..ReferencePlan::default()
             };
-            let asked = Asked { table: reference.clone(), order_by: Vec::new(), plan };
+            let asked =
+                Asked { table: reference.clone(), order_by: Vec::new(), plan, aliases: Vec::new() };
             compare(&server, &main, &vec![asked].into())
                 .unwrap_or_else(|error| panic!("{name}: {error}"));
         }

@@ -5,67 +5,27 @@
 //! that comes first. An alias of a value that a step can't read holds for cells that are just like its own. An alias
 //! whose reference key no longer exists, or whose main key is found without it, is reported.
 
-use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use ahash::RandomState;
 
+use super::alias_keys::{Alias, AliasKeys, AliasState, OfParts, Replaced};
 use super::{EntryId, Lookup, Reference};
 use crate::key::Key;
-use crate::table::{Block, Packer, Row, packed};
+use crate::table::{Packer, Row};
 use crate::template::{PartState, StepBuffers};
-
-/// A main key and the reference key it stands for, or some of their parts: the cells that they are made from, as they
-/// are read, in the order of the key's columns.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Alias {
-    /// The row of the table of aliases, as a person counts.
-    pub row: u64,
-    /// The parts of the key that it is about, ascending. An alias that is not about all of them holds for every key with
-    /// these values.
-    pub parts: Vec<usize>,
-    /// The cells of the main key; blank ones for other parts.
-    pub main: Vec<String>,
-    /// The cells of the reference key; blank ones for other parts.
-    pub reference: Vec<String>,
-}
-
-/// The use of an alias in a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum AliasState {
-    /// How many main rows it answered.
-    Used(u64),
-    /// The reference has no such key.
-    Gone,
-    /// The reference has the main key itself, which is used.
-    Needless,
-    /// An earlier alias has the same main key.
-    Again,
-    /// A part of the main key is blank, or one of the reference key is blank or can't be read.
-    Broken,
-}
 
 /// The aliases of a lookup.
 #[derive(Debug)]
 pub(super) struct Aliases {
-    all: Vec<(Alias, AliasState)>,
+    keys: AliasKeys,
+    states: Vec<AliasState>,
     /// By the packed main key: the first entry of the reference key, and the number of the alias.
     by_key: HashMap<Box<[u8]>, (EntryId, usize), RandomState>,
-    /// Those that are about some parts only, by which parts.
-    of_parts: Vec<OfParts>,
-    /// Those with a part of the main key that a step can't read, by the cells of their parts as they were read.
-    of_cells: Vec<OfParts>,
     used: Vec<AtomicU64>,
-}
-
-/// Aliases that are about the same parts.
-#[derive(Debug)]
-struct OfParts {
-    parts: Vec<usize>,
-    /// By the packed values of the parts, or the cells that they are made from: the reference's values, and the number
-    /// of the alias.
-    by_values: HashMap<Box<[u8]>, (Vec<String>, usize), RandomState>,
+    /// Whether rows are counted here.
+    counts: bool,
 }
 
 impl Aliases {
@@ -74,18 +34,7 @@ impl Aliases {
         if let Some(&(entry, nth)) = self.by_key.get(key) {
             return Some((entry, vec![nth]));
         }
-        if self.of_parts.is_empty() {
-            return None;
-        }
-        let parts: Vec<&str> = packed::Cells::new(str::from_utf8(key).ok()?).collect();
-        let mut packer = Packer::default();
-        let fits = self.of_parts.iter().filter_map(|of_parts| {
-            packer.clear();
-            of_parts.parts.iter().for_each(|&part| packer.push(parts[part]));
-            of_parts.fitting(&packer)
-        });
-        let fits: Vec<_> = fits.collect();
-        replaced(reference, parts.into_iter().map(Some).collect(), fits)
+        found(reference, self.keys.replace(key)?)
     }
 
     /// The same for a row with a part that a step can't read.
@@ -94,136 +43,81 @@ impl Aliases {
         (key, reference): (&Key, &Reference),
         row: Row<'_>,
     ) -> Option<(EntryId, Vec<usize>)> {
-        if self.of_cells.is_empty() {
-            return None;
-        }
-        let (mut packer, mut steps) = (Packer::default(), StepBuffers::default());
-        let may_be_blank = reference.matches_blanks();
-        let is_whole: Vec<bool> = (0..key.parts().len())
-            .map(|part| match key.pack_part(part, row, &mut packer, &mut steps) {
-                PartState::Whole => true,
-                PartState::Blank => may_be_blank,
-                PartState::Malformed => false,
-            })
-            .collect();
-        let packed = packer.text().to_owned();
-        let parts = packed::Cells::new(&packed).zip(&is_whole);
-        let parts: Vec<Option<&str>> = parts.map(|(part, is)| is.then_some(part)).collect();
-        let fits = self.of_cells.iter().filter_map(|of_cells| {
-            packer.clear();
-            let columns = of_cells.parts.iter().flat_map(|&part| key.parts()[part].columns());
-            columns.for_each(|&column| packer.push(row.cell(column)));
-            of_cells.fitting(&packer)
-        });
-        let fits: Vec<_> = fits.collect();
-        replaced(reference, parts, fits)
+        found(reference, self.keys.replace_unreadable(key, row)?)
     }
 
     /// Counts a row that an alias answered.
     pub(super) fn count(&self, nth: usize) {
-        self.used[nth].fetch_add(1, Ordering::Relaxed);
+        if self.counts {
+            self.used[nth].fetch_add(1, Ordering::Relaxed);
+        }
     }
 }
 
-/// An alias that fits a key: the parts it is about, their values in the reference, and its number.
-type Fitting<'a> = (&'a [usize], &'a [String], usize);
+/// The first entry of a key in which aliases have replaced parts.
+fn found(reference: &Reference, (parts, used): Replaced) -> Option<(EntryId, Vec<usize>)> {
+    Some((reference.find(packed(&parts).bytes())?, used))
+}
 
-/// The first entry of a key in which all fitting aliases have replaced their parts; parts that can't be read are `None`.
-fn replaced<'a>(
-    reference: &Reference,
-    mut parts: Vec<Option<&'a str>>,
-    mut fitting: Vec<Fitting<'a>>,
-) -> Option<(EntryId, Vec<usize>)> {
-    fitting.sort_by_key(|(parts, _, nth)| (Reverse(parts.len()), *nth));
-    let (mut used, mut is_replaced) = (Vec::new(), vec![false; parts.len()]);
-    for (places, values, nth) in fitting {
-        if places.iter().any(|&part| is_replaced[part]) {
-            continue;
-        }
-        used.push(nth);
-        for (&part, value) in places.iter().zip(values) {
-            (parts[part], is_replaced[part]) = (Some(&value[..]), true);
-        }
-    }
+/// Packs the parts of a key.
+fn packed(parts: &[String]) -> Packer {
     let mut packer = Packer::default();
-    for part in parts {
-        packer.push(part?);
-    }
-    let entry = reference.find(packer.bytes()).filter(|_| !used.is_empty())?;
-    Some((entry, used))
+    parts.iter().for_each(|part| packer.push(part));
+    packer
+}
+
+/// What is known of aliases whose reference is elsewhere, each by its number, from 0.
+#[derive(Debug, Clone, Default)]
+pub struct AliasFacts {
+    /// The ones whose main key the reference has itself.
+    pub needless: HashSet<usize>,
+    /// The ones whose reference key it has, or values of these parts.
+    pub there: HashSet<usize>,
+    /// How many main rows each answered.
+    pub used: HashMap<usize, u64>,
 }
 
 impl Lookup {
     /// Uses aliases for keys that are not found. The whole reference must be in memory.
     #[must_use]
-    pub fn aliased(mut self, aliases: Vec<Alias>) -> Self {
+    pub fn aliased(self, aliases: Vec<Alias>) -> Self {
         if aliases.is_empty() || self.reference.is_by_position() {
             return self;
         }
-        let hasher = self.reference.hasher().clone();
-        let mut by_key = HashMap::with_hasher(hasher.clone());
-        let (mut of_parts, mut of_cells): (Vec<OfParts>, Vec<OfParts>) = (Vec::new(), Vec::new());
-        let (mut main, mut theirs) = (Packer::default(), Packer::default());
-        let mut all = Vec::new();
-        for (nth, alias) in aliases.into_iter().enumerate() {
-            let may_be_blank = self.reference.matches_blanks();
-            let parts = &alias.parts[..];
-            let is_of_key = parts.len() == self.key.parts().len();
-            let can_match = |state| match state {
-                PartState::Whole => true,
-                PartState::Blank => may_be_blank,
-                PartState::Malformed => false,
-            };
-            let state_of_main = packed_parts(&self.key, &alias.main, parts, &mut main);
-            let is_unreadable = state_of_main == PartState::Malformed;
-            let of_theirs =
-                packed_parts(self.reference.key(), &alias.reference, parts, &mut theirs);
-            let is_whole = !parts.is_empty()
-                && (is_unreadable || can_match(state_of_main))
-                && can_match(of_theirs);
-            let state = if !is_whole {
-                AliasState::Broken
-            } else if is_unreadable || !is_of_key {
-                let groups = if is_unreadable { &mut of_cells } else { &mut of_parts };
-                if is_unreadable {
-                    main.clear();
-                    let columns = parts.iter().flat_map(|&part| self.key.parts()[part].columns());
-                    let place = |column| self.key.columns().iter().position(|one| one == column);
-                    columns
-                        .filter_map(place)
-                        .for_each(|at| main.push(alias.main.get(at).map_or("", String::as_str)));
-                }
-                let place = groups.iter().position(|other| other.parts == parts);
-                let place = place.unwrap_or_else(|| {
-                    let by_values = HashMap::with_hasher(hasher.clone());
-                    groups.push(OfParts { parts: parts.to_vec(), by_values });
-                    groups.len() - 1
-                });
-                let by_values = &mut groups[place].by_values;
-                if by_values.contains_key(main.bytes()) {
-                    AliasState::Again
-                } else {
-                    let values = packed::Cells::new(theirs.text()).map(str::to_owned).collect();
-                    by_values.insert(main.bytes().into(), (values, nth));
-                    AliasState::Used(0)
-                }
-            } else if self.reference.find(main.bytes()).is_some() {
-                AliasState::Needless
-            } else if by_key.contains_key(main.bytes()) {
-                AliasState::Again
-            } else if let Some(entry) = self.reference.find(theirs.bytes()) {
-                by_key.insert(main.bytes().into(), (entry, nth));
-                AliasState::Used(0)
-            } else {
-                AliasState::Gone
-            };
-            all.push((alias, state));
+        let sides = (&self.key, self.reference.key());
+        let keys = AliasKeys::new(aliases, sides, self.reference.matches_blanks());
+        let mut facts = AliasFacts::default();
+        for whole in keys.whole() {
+            let is_there = |parts: &[String]| self.reference.find(packed(parts).bytes()).is_some();
+            facts.needless.extend(is_there(&whole.main).then_some(whole.nth));
+            facts.there.extend(is_there(&whole.reference).then_some(whole.nth));
         }
-        for of_parts in of_parts.iter().chain(&of_cells) {
-            of_parts.note_gone(&self.reference, &mut all);
+        for of_parts in keys.of_parts().iter().chain(keys.of_cells()) {
+            facts.there.extend(there(&self.reference, of_parts));
         }
-        let used = all.iter().map(|_| AtomicU64::new(0)).collect();
-        self.aliases = Some(Aliases { all, by_key, of_parts, of_cells, used });
+        self.with_aliases(keys, &facts, true)
+    }
+
+    /// Uses aliases for keys that are not found, where it was found out elsewhere what the reference has, and how often each is
+    /// used.
+    #[must_use]
+    pub fn aliased_by(self, keys: AliasKeys, facts: &AliasFacts) -> Self {
+        self.with_aliases(keys, facts, false)
+    }
+
+    fn with_aliases(mut self, keys: AliasKeys, facts: &AliasFacts, counts: bool) -> Self {
+        let states =
+            keys.states(|nth| facts.needless.contains(&nth), |nth| facts.there.contains(&nth));
+        let mut by_key = HashMap::with_hasher(self.reference.hasher().clone());
+        let used = keys.whole().iter().filter(|one| matches!(states[one.nth], AliasState::Used(_)));
+        for whole in used {
+            if let Some(entry) = self.reference.find(packed(&whole.reference).bytes()) {
+                by_key.insert(packed(&whole.main).bytes().into(), (entry, whole.nth));
+            }
+        }
+        let times = |nth: usize| facts.used.get(&nth).copied().unwrap_or_default();
+        let used = (0..states.len()).map(|nth| AtomicU64::new(times(nth))).collect();
+        self.aliases = Some(Aliases { keys, states, by_key, used, counts });
         self
     }
 
@@ -238,7 +132,8 @@ impl Lookup {
             let is_found = self.reference.find(key.bytes()).is_some();
             aliases.find(&self.reference, key.bytes()).filter(|_| !is_found)
         };
-        found.into_iter().flat_map(|(_, used)| used).map(|nth| &aliases.all[nth].0).collect()
+        let used = found.into_iter().flat_map(|(_, used)| used);
+        used.map(|nth| &aliases.keys.all[nth].0).collect()
     }
 
     /// The first entry of the key that aliases give a row with a part that can't be read, and their numbers.
@@ -250,7 +145,8 @@ impl Lookup {
     pub fn aliases(&self) -> impl Iterator<Item = (&Alias, AliasState)> {
         self.aliases.iter().flat_map(|aliases| {
             let used = aliases.used.iter().map(|used| used.load(Ordering::Relaxed));
-            aliases.all.iter().zip(used).map(|((alias, state), used)| {
+            let states = aliases.states.iter().zip(used);
+            aliases.keys.all.iter().zip(states).map(|((alias, _), (state, used))| {
                 let state = match state {
                     AliasState::Used(_) => AliasState::Used(used),
                     other => *other,
@@ -261,45 +157,28 @@ impl Lookup {
     }
 }
 
-impl OfParts {
-    /// The alias of packed values, or cells.
-    fn fitting(&self, values: &Packer) -> Option<Fitting<'_>> {
-        let (values, nth) = self.by_values.get(values.bytes())?;
-        Some((&self.parts[..], &values[..], *nth))
+/// The aliases that lead to values which a row of the reference has.
+fn there(reference: &Reference, of_parts: &OfParts) -> Vec<usize> {
+    let mut sought: HashMap<Vec<&str>, Vec<usize>> = HashMap::new();
+    for (_, values, nth) in of_parts.each() {
+        sought.entry(values.iter().map(String::as_str).collect()).or_default().push(nth);
     }
-
-    /// Notes which of the aliases lead to values that no reference row has.
-    fn note_gone(&self, reference: &Reference, all: &mut [(Alias, AliasState)]) {
-        let mut gone: HashSet<&[String]> =
-            self.by_values.values().map(|(values, _)| &values[..]).collect();
-        for entry in EntryId::at(0..reference.entry_count()) {
-            if gone.is_empty() {
-                return;
-            }
-            let key: Vec<&str> = reference.as_compared(entry).collect();
-            let held: Vec<String> = self.parts.iter().map(|&part| key[part].to_owned()).collect();
-            gone.remove(&held[..]);
+    let mut there = Vec::new();
+    for entry in EntryId::at(0..reference.entry_count()) {
+        if sought.is_empty() {
+            break;
         }
-        for (values, nth) in self.by_values.values() {
-            if gone.contains(&values[..]) {
-                all[*nth].1 = AliasState::Gone;
-            }
+        let key: Vec<&str> = reference.as_compared(entry).collect();
+        let held: Vec<&str> = of_parts.parts.iter().map(|&part| key[part]).collect();
+        // Nothing is found by a key that is not whole.
+        let is_found = || {
+            let mut packer = Packer::default();
+            key.iter().for_each(|part| packer.push(part));
+            reference.find(packer.bytes()).is_some()
+        };
+        if sought.contains_key(&held[..]) && is_found() {
+            there.extend(sought.remove(&held[..]).into_iter().flatten());
         }
     }
-}
-
-/// Packs some parts of the key of cells, given in the order of its columns; returns the worst state of a part.
-fn packed_parts(key: &Key, cells: &[String], parts: &[usize], packer: &mut Packer) -> PartState {
-    let width = key.columns().iter().max().map_or(0, |last| last + 1);
-    let mut block = Block::new(width);
-    for column in 0..width {
-        let place = key.columns().iter().position(|&other| other == column);
-        block.push_cell(place.and_then(|place| cells.get(place)).map_or("", String::as_str));
-    }
-    block.push_line(0);
-    packer.clear();
-    let row = Row::of(&block, 0);
-    let mut steps = StepBuffers::default();
-    let states = parts.iter().map(|&part| key.pack_part(part, row, packer, &mut steps));
-    states.max().unwrap_or(PartState::Blank)
+    there
 }

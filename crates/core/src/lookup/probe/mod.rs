@@ -2,12 +2,15 @@
 //!
 //! One probe a row, however many columns are taken. An answer for one row is a batch of one.
 
+mod alias_keys;
 mod aliases;
 mod batch;
 mod explain;
 mod named_column;
 
-pub use aliases::{Alias, AliasState};
+pub(crate) use alias_keys::WholeAlias;
+pub use alias_keys::{Alias, AliasKeys, AliasState};
+pub use aliases::AliasFacts;
 pub use named_column::HeaderTemplate;
 pub(crate) use named_column::NamedColumn;
 

@@ -4,10 +4,11 @@ use gather_keys_core::enrich::{Corrections, Resolved, RowOutput};
 use gather_keys_core::findings::{
     Change, ChangedBy, ChangingRow, Corrected, Counted, CountedRow, Kind, LookupFindings, Recorder,
 };
-use gather_keys_core::lookup::{Lookup, ProbeBuffers, Seed, SomeRows};
+use gather_keys_core::lookup::{AliasFacts, AliasKeys, Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::sql::{
-    CorrectionQueries, LookupQueries, NamedRows, RowName, Shown, StoredTable, is_answered,
+    AliasQueries, CorrectionQueries, LookupQueries, NamedRows, RowName, Shown, StoredTable,
+    is_answered,
 };
 use gather_keys_core::table::Block;
 use postgres::fallible_iterator::FallibleIterator;
@@ -30,6 +31,19 @@ pub struct Most {
     pub shown: Shown,
 }
 
+/// A reference as it was asked.
+#[derive(Debug)]
+pub struct Answering<'a> {
+    /// The plan.
+    pub plan: &'a ReferencePlan,
+    /// The table.
+    pub table: &'a StoredTable,
+    /// The plan with its columns found.
+    pub found: Resolved,
+    /// Its aliases, if there are any.
+    pub aliases: Option<AliasKeys>,
+}
+
 impl InDatabase {
     /// What was found of a reference: its lookup, with those of its rows that findings name, what that adds, and the findings.
     ///
@@ -39,7 +53,7 @@ impl InDatabase {
     pub fn findings(
         &mut self,
         queries: &LookupQueries,
-        (plan, table, found): (&ReferencePlan, &StoredTable, Resolved),
+        Answering { plan, table, found, aliases }: Answering<'_>,
         seed: Seed,
         most: Most,
     ) -> Result<(Lookup, RowOutput, LookupFindings)> {
@@ -75,11 +89,32 @@ impl InDatabase {
         drop(block);
         (some.rows, some.keys) = (counted.rows[0], counted.keys);
         let reference = builder.some_of(some).finish()?;
-        let (lookup, output) = found.lookup(reference);
+        let (mut lookup, output) = found.lookup(reference);
+        if let Some((aliases, queries)) = aliases.zip(queries.aliases.as_ref()) {
+            lookup = lookup.aliased_by(aliases, &self.alias_facts(queries)?);
+        }
         let columns = queries.rows.columns.iter().max().map_or(0, |last| last + 1);
         let columns = columns.max(width_of(&lookup));
         let findings = counted.findings(&lookup, columns, most.sampled);
         Ok((lookup, output, findings))
+    }
+
+    /// What the server found out of aliases.
+    fn alias_facts(&mut self, queries: &AliasQueries) -> Result<AliasFacts> {
+        let mut facts = AliasFacts::default();
+        if let Some(query) = &queries.whole {
+            for row in self.query(query)? {
+                let nth = count_at(&row, 0) as usize;
+                facts.needless.extend(row.get::<_, bool>(1).then_some(nth));
+                facts.there.extend(row.get::<_, bool>(2).then_some(nth));
+            }
+        }
+        if let Some(query) = &queries.parts {
+            facts.there.extend(self.query(query)?.iter().map(|row| count_at(row, 0) as usize));
+        }
+        let used = self.query(&queries.used)?;
+        facts.used = used.iter().map(|row| (count_at(row, 0) as usize, count_at(row, 1))).collect();
+        Ok(facts)
     }
 
     /// What was counted for a reference, with the first main rows of each trouble.
