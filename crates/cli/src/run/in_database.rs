@@ -331,12 +331,10 @@ fn find(
 
 /// Refuses what has no meaning inside a database, or is not done there.
 fn refuse(call: &Call) -> Result<()> {
-    let is_appending = call.references.iter().any(|(_, plan)| plan.append_unused);
     let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
     let options = [
         (call.receipt.is_some(), "--receipt"),
         (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
-        (is_appending, "--append-unused"),
         (by_position, "--on @row"),
     ];
     if call.into == Destination::Main

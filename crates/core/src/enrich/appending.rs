@@ -26,6 +26,11 @@ impl Appending {
         Self { parts }
     }
 
+    /// The parts: what the main table makes each of, and what the reference does.
+    pub(crate) fn parts(&self) -> &[(BoundTemplate, BoundTemplate)] {
+        &self.parts
+    }
+
     /// The cells of the key that a row holds, each with the main table's column; `None` when it
     /// can't be split.
     pub(super) fn key_cells(
@@ -40,17 +45,8 @@ impl Appending {
         };
         let mut cells: Vec<(usize, String)> = Vec::new();
         for (main, theirs) in &self.parts {
-            let value = if theirs.template().is_bare() {
-                cell(theirs.columns()[0]).to_owned()
-            } else {
-                let read: Vec<&str> = theirs.columns().iter().map(|&column| cell(column)).collect();
-                theirs.of_cells(&read)?
-            };
-            let values = if main.template().is_bare() {
-                vec![value]
-            } else {
-                main.template().split(&value).ok()?
-            };
+            let read: Vec<&str> = theirs.columns().iter().map(|&column| cell(column)).collect();
+            let values = split(main, theirs, &read)?;
             for (&column, value) in main.columns().iter().zip(values) {
                 if cells.iter().all(|(other, _)| *other != column) {
                     // White space alone is no spelling of a key.
@@ -60,6 +56,21 @@ impl Appending {
         }
         Some(cells)
     }
+}
+
+/// The cells of a part in the main table, in the order of the columns there, from those that the reference makes it of; `None`
+/// when it can't be split.
+pub(crate) fn split(
+    main: &BoundTemplate,
+    theirs: &BoundTemplate,
+    read: &[&str],
+) -> Option<Vec<String>> {
+    let value = if theirs.template().is_bare() {
+        read.first().copied().unwrap_or_default().to_owned()
+    } else {
+        theirs.of_cells(read)?
+    };
+    if main.template().is_bare() { Some(vec![value]) } else { main.template().split(&value).ok() }
 }
 
 /// The rows to be added for the unused rows of a reference, which are given in order.

@@ -27,6 +27,7 @@ mod stage;
 mod updating;
 
 pub use appending::Appending;
+pub(crate) use appending::split;
 pub use builder::EnrichmentBuilder;
 pub use columns::{selected_columns, shown_columns};
 pub(crate) use corrections::status_columns;

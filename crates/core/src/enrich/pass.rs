@@ -75,6 +75,11 @@ impl Enrichment {
         let mut all =
             Self { stages, main, headers, added, chosen, output, explaining, sampled, memory };
         all.lay_over();
+        for nth in 0..all.stages.lookups.len() {
+            if all.is_chained(nth) {
+                all.stages.lookups[nth].0.count_copies();
+            }
+        }
         all
     }
 

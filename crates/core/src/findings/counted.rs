@@ -4,7 +4,7 @@
 
 use super::tally::TROUBLES;
 use super::{
-    AskedBy, Counts, Kind, LookupFindings, MainFinding, Recorder, RequestCounts, Sample,
+    Appended, AskedBy, Counts, Kind, LookupFindings, MainFinding, Recorder, RequestCounts, Sample,
     UnmatchedKey, UnmatchedKeys, UpdateFindings, WrittenCounts,
 };
 use crate::lookup::{EntryId, Lookup, ProbeBuffers};
@@ -28,6 +28,8 @@ pub struct Counted {
     pub asked: [u64; 2],
     /// For each updated column how often each outcome of a cell occurs, in the order of [`Written::ALL`](super::Written).
     pub updates: Vec<(usize, [u64; 5])>,
+    /// What became of rows that nothing asks for, if they are appended.
+    pub appended: Option<Appended>,
     /// Whether copies of main rows that an earlier reference made count by themselves.
     pub counts_copies: bool,
     /// The first main rows in trouble, the most important ones of each kind.
@@ -146,7 +148,7 @@ impl Counted {
             blank_columns,
             unmatched,
             updates: updates.collect(),
-            appended: None,
+            appended: self.appended,
         }
     }
 }

@@ -110,6 +110,13 @@ impl<'a> AddedCells<'a> {
             |sql: String| Cell { sql, value: ValueType::Integer, declared: "bigint".to_owned() };
         let is_list = found.rule == Rule::List;
         match mark {
+            Mark::Status if self.answers.appends => {
+                let (nth, label) = (self.answers.nth, Status::Appended.label());
+                let status = self.told_status(written);
+                Cell::of_text(format!(
+                    "case when m.app_of = {nth} then '{label}' else {status} end"
+                ))
+            }
             Mark::Status => Cell::of_text(self.told_status(written)),
             Mark::Count => number(self.answers.held()),
             Mark::Key => Cell::of_text(format!("nullif({alias}.key_text, '')")),

@@ -177,8 +177,11 @@ fn write_keys(
         let cells = asking.found.main_key.columns().iter().zip(1..);
         let pairs =
             cells.map(|(&column, at)| format!("p.in{at} = a.{} collate \"C\"", asked.cell(column)));
-        joins +=
-            &format!("\n    left join pg_temp.found_alias_{nth} p on {}", joined(pairs, " and "));
+        joins += &format!(
+            "\n    left join pg_temp.found_alias_{nth} p on {}\n        \
+             and (a.state = {WHOLE} or a.key_state = {MALFORMED} and a.at_state = {WHOLE})",
+            joined(pairs, " and ")
+        );
     }
     steps.statement(
         "The keys that are asked for, with those that aliases give.".to_owned(),

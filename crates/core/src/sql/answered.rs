@@ -19,14 +19,14 @@ impl Answers {
         format!("a{}", self.nth)
     }
 
-    /// What joins the answers to the rows of the stage.
-    pub(super) fn joins(&self) -> String {
+    /// What joins the answers to the rows of the stage, among which may be new ones if `appends`.
+    pub(super) fn joins(&self, appends: bool) -> String {
         let (alias, table, Self { nth, rows, asked, .. }) =
             (self.alias(), self.joined_table(), self);
         let Some(in_place) = &rows.in_place else {
             let is_found = asked.found_by.iter().enumerate();
             let is_found = is_found.map(|(at, sql)| format!("{alias}.c{} = {sql}", at + 1));
-            let is_found = joined(is_found, " and ");
+            let is_found = joined(is_found, " and ") + &self.is_here(appends);
             return format!("\n    left join {table} {alias} on {is_found}");
         };
         let found = format!("e{nth}");
@@ -35,15 +35,29 @@ impl Answers {
             joined(pairs.map(|(theirs, ours)| format!("{theirs} = {ours}")), " and ")
         };
         let row = format!(
-            "\n    left join {} {found} on {} and {}",
+            "\n    left join {} {found} on {} and {}{}",
             rows.all,
             is_same(&found),
-            rows.has_key(&found)
+            rows.has_key(&found),
+            self.is_here(appends)
         );
         if in_place.is_unique {
             return row;
         }
-        format!("{row}\n    left join {table} {alias} on {}", is_same(&alias))
+        let is_here = self.is_here(appends);
+        format!("{row}\n    left join {table} {alias} on {}{is_here}", is_same(&alias))
+    }
+
+    /// The condition, after an `and`, under which a row asks this reference, and which of its answers is the row's: new rows of the
+    /// reference have their own ones, and those of later ones do not ask it.
+    fn is_here(&self, appends: bool) -> String {
+        let (nth, alias) = (self.nth, self.alias());
+        let own = if self.appends {
+            format!(" and {alias}.app = case when m.app_of = {nth} then m.app else 0 end")
+        } else {
+            String::new()
+        };
+        if appends { format!("{own} and m.app_of <= {nth}") } else { own }
     }
 
     /// The condition under which a joined row is one of the enriched table, where several rows hold its key.

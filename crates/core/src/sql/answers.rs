@@ -18,6 +18,8 @@ pub(super) struct Answers {
     pub(super) nth: usize,
     pub(super) rows: Rows,
     pub(super) asked: Asked,
+    /// Whether rows that nothing asks for become new ones.
+    pub(super) appends: bool,
     /// The name of the table.
     table: String,
     /// The words that make it.
@@ -50,7 +52,8 @@ impl Answers {
             }
             None => (format!("pg_temp.answers_{nth}"), format!("create temp table answers_{nth}")),
         };
-        let answers = Self { nth, rows, asked, table, create };
+        let appends = asking.found.output.appending.is_some();
+        let answers = Self { nth, rows, asked, appends, table, create };
         if is_in_place {
             answers.write_in_place(steps, stage, asking);
         } else if answers.asked.each {
@@ -129,6 +132,7 @@ impl Answers {
         }
         all.extend((1..=found.named_columns.len()).map(|one| format!("a.named{one}")));
         all.extend(asking.aliases.map(|_| "a.aliases".to_owned()));
+        all.extend(found.output.appending.as_ref().map(|_| "0::bigint as app".to_owned()));
         all
     }
 

@@ -42,7 +42,8 @@ pub(super) fn is_by_value(stage: &Stage, asking: &Asking<'_>, reference: &[Cell]
         && found.searched.is_empty()
         && !asking.match_blanks
         && !found.output.shows_key()
-        && asking.aliases.is_none();
+        && asking.aliases.is_none()
+        && found.output.appending.is_none();
     let (ours, theirs) = (&found.main_key, &found.reference_keys[0]);
     let pairs = || ours.parts().iter().zip(theirs.parts());
     is_plain

@@ -33,6 +33,10 @@ pub struct LookupQueries {
     pub asked: Option<String>,
     /// One row of as many numbers for each updated column as there are outcomes of a cell.
     pub updates: Option<String>,
+    /// One row: how many rows of the reference are new rows, how many without a main row are not, because their key is blank,
+    /// malformed, ambiguous or can't be split, and how many new ones the main table's side would not find again; `None` where none
+    /// are to be appended.
+    pub appended: Option<String>,
     /// The queries for aliases, if there are any.
     pub aliases: Option<AliasQueries>,
     /// The query for changed cells.
@@ -132,6 +136,7 @@ impl LookupQueries {
             repeated,
             asked: (!is_one).then_some(asked_for),
             updates: None,
+            appended: None,
             aliases: asking.aliases.map(|aliases| AliasQueries::new(rows, aliases, table)),
             changes: None,
             counts_copies: asked.is_chained,

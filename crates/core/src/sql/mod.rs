@@ -23,6 +23,7 @@ mod added;
 mod aliased;
 mod answered;
 mod answers;
+mod appended;
 mod asked;
 mod cell;
 mod corrected;
@@ -193,6 +194,9 @@ pub struct Script {
     pub shared: Vec<String>,
     /// The columns that references add, for an output that is the main table itself.
     pub added: Vec<OutputColumn>,
+    /// The columns of the main table that new rows may have, each with its value there, and the condition under which a row of the output is new; `None` where
+    /// there are none.
+    pub new: Option<(Vec<(usize, OutputColumn)>, String)>,
     /// The columns of the main table that references update: the column, its new value, and whether that is another.
     pub updated: Vec<(usize, OutputColumn, String)>,
 }
@@ -245,11 +249,20 @@ impl Script {
         shared: Option<&str>,
     ) -> Self {
         let mut steps = Steps::default();
-        let mut stage = Stage::of(main);
+        let appends = asked.iter().any(|asking| asking.found.output.appending.is_some());
+        let mut stage = Stage::of(main, appends);
         let (mut lookups, mut dropped) = (Vec::new(), Vec::new());
         for (nth, asking) in asked.iter().enumerate() {
             let answers = Answers::write(&mut steps, &stage, nth + 1, asking, shared);
-            lookups.push(LookupQueries::new(&stage, asking, &answers));
+            let mut queries = LookupQueries::new(&stage, asking, &answers);
+            if let Some(appending) = &asking.found.output.appending {
+                let how = (appending, shared);
+                let new = appended::append(&mut steps, &stage, (asking, &answers), how);
+                queries.appended = Some(new.counts.clone());
+                dropped.extend(shared.map(|_| new.table.clone()));
+                stage.append(new);
+            }
+            lookups.push(queries);
             stage.add(asking, &answers);
             dropped.extend(shared.map(|_| answers.joined_table().to_owned()));
         }
@@ -281,7 +294,12 @@ impl Script {
         let updated =
             stage.updated().map(|(at, changed)| (at, column(at, &main.columns[at].name), changed));
         let updated = updated.collect();
+        let new = stage.new_columns().map(|columns| {
+            let columns = columns.into_iter().map(|at| (at, column(at, &main.columns[at].name)));
+            (columns.collect(), stage.is_new())
+        });
         Self {
+            new,
             source: stage.all_rows(),
             conditions: stage.conditions(),
             steps: steps.all,

@@ -3,6 +3,7 @@
 //! A query gives the distinct cells; each is read here, and the result goes into a temporary table next to the cells,
 //! which statements join. So every step works as it does elsewhere, and only distinct values cross the wire.
 
+use crate::enrich::split;
 use crate::key::Key;
 use crate::lookup::{AliasKeys, HeaderTemplate, NamedColumn, RangeSpec};
 use crate::table::{Block, Packer, Row};
@@ -33,6 +34,8 @@ pub(super) enum What {
     Range(RangeSpec),
     /// The header that a main row names: its state, and the place of the column.
     Header(HeaderTemplate),
+    /// A part of the key of a new row: whether it can be split into the main table's cells, and these.
+    Split { main: BoundTemplate, theirs: BoundTemplate },
     /// The key that aliases of parts give: the numbers of the aliases, and the parts.
     Aliased { aliases: AliasKeys, key: Key },
 }
@@ -78,6 +81,10 @@ impl Reading {
             What::Rank(_) => "scale smallint, place numeric",
             What::Range(_) => "state smallint, scale smallint, lower numeric, upper numeric",
             What::Header(_) => "state smallint, place integer",
+            What::Split { main, .. } => {
+                let values = (1..=main.columns().len()).map(|at| format!("value{at} text"));
+                return std::iter::once("state smallint".to_owned()).chain(values).collect();
+            }
             What::Aliased { key, .. } => {
                 let values = (1..=key.parts().len()).map(|part| format!("value{part} text"));
                 return std::iter::once("used text".to_owned()).chain(values).collect();
@@ -158,6 +165,15 @@ impl Reader<'_> {
                 };
                 number(Some(state.into()), &mut take);
                 number(place, &mut take);
+            }
+            What::Split { main, theirs } => {
+                let read: Vec<&str> = theirs.columns().iter().map(|&column| cell(column)).collect();
+                let values = split(main, theirs, &read);
+                let state = if values.is_some() { WHOLE } else { MALFORMED };
+                number(Some(state.into()), &mut take);
+                for at in 0..main.columns().len() {
+                    take(values.as_ref().and_then(|values| values.get(at)).map(String::as_str));
+                }
             }
             What::Aliased { aliases, key } => {
                 let width = columns.iter().max().map_or(0, |last| last + 1);

@@ -228,10 +228,10 @@ pub(super) fn answered() -> String {
     format!("a.nth = 1 and a.status in {ANSWERED}")
 }
 
-/// The query for rows of the reference that nothing asks for.
-fn unused(answers: &Answers) -> String {
+/// The query by whose rows a row `r` of the reference is asked for.
+pub(super) fn is_asked(answers: &Answers) -> String {
     let (rows, nth, table, answered) = (&answers.rows, answers.nth, answers.table(), answered());
-    let is_asked = if rows.has_range {
+    if rows.has_range {
         format!(
             "select from {table} a join pg_temp.found_{nth} e on e.ask = a.ask where {answered} and e.row = r.row"
         )
@@ -243,7 +243,12 @@ fn unused(answers: &Answers) -> String {
         )
     } else {
         format!("select from {table} a where {} and {answered}", answers.is_to("a", "r"))
-    };
+    }
+}
+
+/// The query for rows of the reference that nothing asks for.
+fn unused(answers: &Answers) -> String {
+    let (rows, is_asked) = (&answers.rows, is_asked(answers));
     format!(
         "select r.row from {} r where {} <> {WHOLE} or not exists ({is_asked}) order by r.row limit {MOST}",
         rows.all,

@@ -60,6 +60,7 @@ fn are_in_place(asking: &Asking<'_>) -> bool {
     !table.place.is_empty()
         && table.order_by.is_empty()
         && found.rule == Rule::Report
+        && found.output.appending.is_none()
         && !has_number
 }
 
@@ -99,6 +100,12 @@ impl Rows {
                 .clone()
                 .map(|(nth, &column)| format!("{} as cell{}", records.cells[column].sql, nth + 1)),
         );
+        if let Some(appending) = &found.output.appending {
+            // A new row has its key as it is here.
+            let of_key = columns_of(appending.parts().iter().map(|(_, theirs)| theirs));
+            let own = of_key.into_iter();
+            columns.extend(own.map(|at| format!("{} as own{at}", records.cells[at].sql)));
+        }
         let numbering = asking.numbered(&used);
         let all = format!("rows_{nth}");
         steps.statement(

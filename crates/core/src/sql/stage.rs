@@ -2,8 +2,9 @@
 
 use super::added::{AddedCells, is_change};
 use super::answers::Answers;
+use super::appended::Appended;
 use super::cell::Cell;
-use super::words::joined;
+use super::words::{each, joined};
 use super::{Asking, RowName, StoredTable, cells_of};
 use crate::enrich::Unmatched;
 use crate::findings::Kind;
@@ -12,6 +13,12 @@ use crate::findings::Kind;
 #[derive(Debug)]
 pub(super) struct Stage {
     main: String,
+    /// The cells of the main table itself, of a record `t`, and the columns that are the place of a row.
+    main_cells: Vec<Cell>,
+    place: Vec<String>,
+    /// Whether new rows come to it, and the ones that have.
+    appends: bool,
+    new: Vec<Appended>,
     cells: Vec<Cell>,
     /// How many columns the main table has.
     own: usize,
@@ -48,8 +55,8 @@ struct Changing {
 }
 
 impl Stage {
-    /// The main table as it is.
-    pub(super) fn of(main: &StoredTable) -> Self {
+    /// The main table as it is. `appends` says whether new rows come to it.
+    pub(super) fn of(main: &StoredTable, appends: bool) -> Self {
         let cells = cells_of(main, "m");
         let (row_name, name) = match (&main.key[..], main.place) {
             (&[key], _) if cells[key].value.has_least() => {
@@ -58,8 +65,13 @@ impl Stage {
             (_, [place]) => (RowName::Place, format!("m.{place}")),
             _ => (RowName::None, "null::text".to_owned()),
         };
+        let place = main.place.iter().map(|place| (*place).to_owned());
         Self {
             main: main.name.clone(),
+            main_cells: cells_of(main, "t"),
+            place: place.collect(),
+            appends,
+            new: Vec::new(),
             changed: vec![false; cells.len()],
             own: cells.len(),
             cells,
@@ -75,6 +87,113 @@ impl Stage {
         }
     }
 
+    /// The rows of the main table, and new ones, under the alias `m`.
+    fn rows(&self) -> String {
+        if !self.appends {
+            return format!("{} m", self.main);
+        }
+        let texts: Vec<usize> = {
+            let all = self.new.iter().flat_map(|new| &new.columns);
+            let mut all: Vec<usize> =
+                all.filter(|(_, typed)| typed.is_none()).map(|(column, _)| *column).collect();
+            all.sort_unstable();
+            all.dedup();
+            all
+        };
+        let typed = |new: &Appended, column: usize| {
+            let of_key = new.columns.iter().find(|(other, _)| *other == column);
+            of_key.and_then(|(_, typed)| typed.clone())
+        };
+        // A key may be of a wider type than the main table's.
+        let wider = |column: usize| self.new.iter().find_map(|new| typed(new, column));
+        let own = (0..self.own).map(|column| {
+            let cell = &self.main_cells[column];
+            let (name, declared) = (cell.sql.trim_start_matches("t."), &cell.declared);
+            match wider(column).filter(|wider| wider.declared != *declared) {
+                Some(wider) => format!("t.{name}::{} as {name}", wider.declared),
+                None => format!("t.{name}"),
+            }
+        });
+        let place = |place: &String| format!("t.{place}");
+        let own: Vec<String> = own.chain(self.place.iter().map(place)).collect();
+        let none = each(&texts, |column| format!(", null::text as x{column}"));
+        let mut all = vec![format!(
+            "select {}{none}, 0 as app_of, 0::bigint as app from {} t",
+            joined(own, ", "),
+            self.main
+        )];
+        for new in &self.new {
+            let own = (0..self.own).map(|column| match (typed(new, column), wider(column)) {
+                (Some(cell), Some(wider)) => format!("{}::{}", cell.sql, wider.declared),
+                (_, Some(wider)) => format!("null::{}", wider.declared),
+                _ => format!("null::{}", self.main_cells[column].declared),
+            });
+            let place = self.place.iter().map(|place| match &place[..] {
+                "tableoid" => "null::oid".to_owned(),
+                _ => "null::tid".to_owned(),
+            });
+            let own: Vec<String> = own.chain(place).collect();
+            let texts = each(&texts, |column| {
+                let is_here =
+                    new.columns.iter().any(|(other, typed)| other == column && typed.is_none());
+                if is_here { format!(", n.t{column}") } else { ", null::text".to_owned() }
+            });
+            all.push(format!(
+                "select {}{texts}, {}, n.app from {} n",
+                joined(own, ", "),
+                new.nth,
+                new.table
+            ));
+        }
+        format!("(\n        {}\n    ) m", joined(all, "\n        union all "))
+    }
+
+    /// Adds the new rows of a reference, before its answers.
+    pub(super) fn append(&mut self, new: Appended) {
+        let is_new = format!("m.app_of = {}", new.nth);
+        for column in 0..self.cells.len() {
+            let of_key = new.columns.iter().find(|(other, _)| *other == column);
+            let now = &self.cells[column];
+            let cell = match of_key {
+                Some((_, Some(typed))) => {
+                    let (value, declared) = (typed.value, typed.declared.clone());
+                    // Where an update or a lookup has not made something else of it already.
+                    if now.declared == declared || !self.changed[column] {
+                        Cell { value, declared, ..now.clone() }
+                    } else {
+                        now.clone()
+                    }
+                }
+                Some((_, None)) => Cell::of_text(format!(
+                    "nullif(case when {is_new} then m.x{column} else {} end, '')",
+                    now.text()
+                )),
+                None if column >= self.own => {
+                    let sql = format!("case when {is_new} then null else {} end", now.sql);
+                    Cell { sql, ..now.clone() }
+                }
+                None => continue,
+            };
+            self.cells[column] = cell;
+        }
+        self.new.push(new);
+    }
+
+    /// The condition under which a row is new.
+    pub(super) fn is_new(&self) -> String {
+        "m.app_of > 0".to_owned()
+    }
+
+    /// The columns of the main table that new rows may have; `None` where there are none.
+    pub(super) fn new_columns(&self) -> Option<Vec<usize>> {
+        let of_key = self.new.iter().flat_map(|new| &new.columns).map(|(column, _)| *column);
+        let updated = self.updated.iter().map(|(column, _)| *column);
+        let mut all: Vec<usize> = of_key.chain(updated).filter(|&at| at < self.own).collect();
+        all.sort_unstable();
+        all.dedup();
+        self.appends.then_some(all)
+    }
+
     /// How many columns it has.
     pub(super) fn len(&self) -> usize {
         self.cells.len()
@@ -83,6 +202,11 @@ impl Stage {
     /// How many of them the main table has.
     pub(super) fn own(&self) -> usize {
         self.own
+    }
+
+    /// A cell of the main table itself.
+    pub(super) fn main_cell(&self, column: usize) -> &Cell {
+        &self.main_cells[column]
     }
 
     /// A cell of a row.
@@ -118,17 +242,24 @@ impl Stage {
     pub(super) fn source(&self, with_answers: bool, more: &str) -> String {
         let (joins, holds) =
             if with_answers { (&self.joins[..], &self.holds[..]) } else { ("", &[][..]) };
-        format!("{} m{joins}{more}{}", self.main, where_all(holds))
+        format!("{}{joins}{more}{}", self.rows(), where_all(holds))
     }
 
     /// Where the output's rows come from.
     pub(super) fn all_rows(&self) -> String {
-        format!("from {} m{}", self.main, self.joins)
+        format!("from {}{}", self.rows(), self.joins)
     }
 
     /// The conditions under which a row goes out.
     pub(super) fn conditions(&self) -> Vec<String> {
         self.holds.iter().chain(&self.keeps).cloned().collect()
+    }
+
+    /// The conditions under which a row is one that a lookup asks for: of the copies that later references make of a row one counts.
+    fn of_lookup(&self, nth: usize) -> Vec<String> {
+        let conditions = self.holds.iter().chain(&self.keeps).chain(&self.firsts[nth + 1..]);
+        let is_there = self.appends.then(|| format!("m.app_of <= {nth}"));
+        conditions.cloned().chain(is_there).collect()
     }
 
     /// The query for how often each thing happened to the cells of each column that a lookup updates, in the order of
@@ -139,13 +270,11 @@ impl Stage {
             crate::findings::Written::ALL
                 .map(|one| format!("count(*) filter (where {written} = '{}')", one.label()))
         });
-        // Of the copies that later references make of a row, one counts.
-        let conditions = self.holds.iter().chain(&self.keeps).chain(&self.firsts[nth + 1..]);
-        let conditions: Vec<String> = conditions.cloned().collect();
+        let conditions = self.of_lookup(nth);
         Some(format!(
-            "select {} from {} m{}{}",
+            "select {} from {}{}{}",
             joined(counts, ", "),
-            self.main,
+            self.rows(),
             self.joins,
             where_all(&conditions)
         ))
@@ -156,15 +285,14 @@ impl Stage {
     /// updates none. `most` says how many.
     pub(super) fn changes(&self, nth: usize, most: &str) -> Option<String> {
         let changes = self.changes.get(nth).filter(|changes| !changes.is_empty())?;
-        let conditions = self.holds.iter().chain(&self.keeps).chain(&self.firsts[nth + 1..]);
-        let conditions: Vec<String> = conditions.cloned().collect();
+        let conditions = self.of_lookup(nth);
         let each = changes.iter().enumerate().map(|(at, changing)| {
             let Changing { column, before, after, is_change, by: [name, number] } = changing;
             let all: Vec<String> = conditions.iter().chain([is_change]).cloned().collect();
             format!(
                 "(select {1} as place, ({1})::text as name, {at} as at, {column}::bigint as col, {before} as before, \
-                 {after} as after, {name} as by_name, {number} as by_row\n    from {0} m{2}{3} order by {1} limit {most})",
-                self.main,
+                 {after} as after, {name} as by_name, {number} as by_row\n    from {0}{2}{3} order by {1} limit {most})",
+                self.rows(),
                 self.name,
                 self.joins,
                 where_all(&all)
@@ -192,14 +320,19 @@ impl Stage {
     pub(super) fn add(&mut self, asking: &Asking<'_>, answers: &Answers) {
         let added = AddedCells::of(asking, answers);
         let status = answers.status();
-        self.joins.push_str(&answers.joins());
+        self.joins.push_str(&answers.joins(self.appends));
         self.holds.extend(answers.is_one());
         let unmatched = Kind::Unmatched.label();
-        match asking.found.output.unmatched {
-            Unmatched::Drop => self.keeps.push(format!("{status} <> '{unmatched}'")),
-            Unmatched::Only => self.keeps.push(format!("{status} = '{unmatched}'")),
-            Unmatched::Blank | Unmatched::Fill(_) => {}
-        }
+        let kept = match asking.found.output.unmatched {
+            Unmatched::Drop => Some(format!("{status} <> '{unmatched}'")),
+            Unmatched::Only => Some(format!("{status} = '{unmatched}'")),
+            Unmatched::Blank | Unmatched::Fill(_) => None,
+        };
+        let nth = answers.nth;
+        self.keeps.extend(kept.map(|kept| {
+            // New rows do not ask this reference.
+            if self.appends { format!("(m.app_of >= {nth} or {kept})") } else { kept }
+        }));
         self.firsts.push(answers.is_first());
         // Updates first: the status says what they did.
         let updates = &asking.found.output.updates;

@@ -284,6 +284,7 @@ fn told((lookup, found): &(Lookup, LookupFindings)) -> String {
         let each = Written::ALL.map(|one| format!("{} {}", one.label(), update.written.of(one)));
         let _ = writeln!(text, "column {}: {}", update.column, each.join(", "));
     }
+    let _ = writeln!(text, "appended {:?}", found.appended);
     let mut keys: Vec<String> = found
         .unmatched
         .keys()
@@ -414,7 +415,8 @@ fn plan() -> impl Strategy<Value = ReferencePlan> {
         "{a}/{b} = {k}/{k2}",
         "a | code = k | code, b = k2",
         "a = any(k, s1, s2)",
-        "a | fold | tidy = any(s1, s2 | fold | tidy)",
+        "a | fold | tidy = any(s1, s2) | fold | tidy",
+        "a = k | fold",
         "size = s1",
     ]);
     let within = prop::option::weighted(
@@ -456,29 +458,36 @@ fn plan() -> impl Strategy<Value = ReferencePlan> {
         0.3,
         (prop::sample::select(vec!["note = w", "n = v", "note = v"]), any::<bool>(), any::<bool>()),
     );
-    (on, within, take, rule, unmatched, update, any::<bool>(), prop::bool::weighted(0.15)).prop_map(
-        |(on, within, take, rule, unmatched, update, cleans, match_blanks)| ReferencePlan {
-            name: "ref".to_owned(),
-            on: On::parse(&[on]).unwrap(),
-            clean: if cleans { read_steps("clean", "compact").unwrap() } else { Vec::new() },
-            within: within.map(|(within, _)| Within::parse(within).unwrap()),
-            reach: within.and_then(|(_, reach)| Some(Reach::parse(reach?).unwrap())),
-            when_duplicate: WhenDuplicate::parse(rule).unwrap(),
-            when_unmatched: WhenUnmatched::parse(unmatched).unwrap(),
-            match_blanks,
-            take: Some(
-                take.iter()
-                    .filter(|one| **one != "@column" || on.contains("any("))
-                    .flat_map(|one| Take::parse(one).unwrap())
+    let how = (any::<bool>(), prop::bool::weighted(0.15), prop::bool::weighted(0.3));
+    (on, within, take, rule, unmatched, update, how).prop_map(
+        |(on, within, take, rule, unmatched, update, (cleans, match_blanks, appends))| {
+            ReferencePlan {
+                append_unused: appends && !on.contains("any(") && !on.contains("s1"),
+                name: "ref".to_owned(),
+                on: On::parse(&[on]).unwrap(),
+                clean: if cleans { read_steps("clean", "compact").unwrap() } else { Vec::new() },
+                within: within.map(|(within, _)| Within::parse(within).unwrap()),
+                reach: within.and_then(|(_, reach)| Some(Reach::parse(reach?).unwrap())),
+                when_duplicate: WhenDuplicate::parse(rule).unwrap(),
+                when_unmatched: WhenUnmatched::parse(unmatched).unwrap(),
+                match_blanks,
+                take: Some(
+                    take.iter()
+                        .filter(|one| **one != "@column" || on.contains("any("))
+                        .flat_map(|one| Take::parse(one).unwrap())
+                        .collect(),
+                ),
+                update: update
+                    .iter()
+                    .flat_map(|(update, ..)| Update::parse(update).unwrap())
                     .collect(),
-            ),
-            update: update.iter().flat_map(|(update, ..)| Update::parse(update).unwrap()).collect(),
-            replace: match update {
-                Some((_, true, _)) => Replace::Blanks,
-                _ => Replace::All,
-            },
-            bring_blanks: update.is_some_and(|(.., brings)| brings),
-            ..ReferencePlan::default()
+                replace: match update {
+                    Some((_, true, _)) => Replace::Blanks,
+                    _ => Replace::All,
+                },
+                bring_blanks: update.is_some_and(|(.., brings)| brings),
+                ..ReferencePlan::default()
+            }
         },
     )
 }

@@ -24,8 +24,9 @@ pub(super) struct Aliases {
     /// By the packed main key: the first entry of the reference key, and the number of the alias.
     by_key: HashMap<Box<[u8]>, (EntryId, usize), RandomState>,
     used: Vec<AtomicU64>,
-    /// Whether rows are counted here.
+    /// Whether rows are counted here, and each copy that an earlier lookup made of one by itself.
     counts: bool,
+    counts_copies: bool,
 }
 
 impl Aliases {
@@ -44,6 +45,11 @@ impl Aliases {
         row: Row<'_>,
     ) -> Option<(EntryId, Vec<usize>)> {
         found(reference, self.keys.replace_unreadable(key, row)?)
+    }
+
+    /// Whether copies of a row count by themselves.
+    pub(super) fn counts_copies(&self) -> bool {
+        self.counts_copies
     }
 
     /// Counts a row that an alias answered.
@@ -117,8 +123,15 @@ impl Lookup {
         }
         let times = |nth: usize| facts.used.get(&nth).copied().unwrap_or_default();
         let used = (0..states.len()).map(|nth| AtomicU64::new(times(nth))).collect();
-        self.aliases = Some(Aliases { keys, states, by_key, used, counts });
+        self.aliases = Some(Aliases { keys, states, by_key, used, counts, counts_copies: false });
         self
+    }
+
+    /// Has aliases count copies that an earlier lookup made of a row by themselves, since they may have different keys.
+    pub(crate) fn count_copies(&mut self) {
+        if let Some(aliases) = &mut self.aliases {
+            aliases.counts_copies = true;
+        }
     }
 
     /// The aliases that lead from the key of a main row to another.

@@ -151,7 +151,6 @@ impl Lookup {
                     }
                 }
                 Step::Same => {
-                    self.count_aliases(&found.aliases);
                     start = taken.last().copied().unwrap_or(NOWHERE);
                 }
                 Step::Candidate(entry, disagree) if texts[starts[nth]..].starts_with(key) => {
@@ -163,6 +162,7 @@ impl Lookup {
                 Step::Candidate(..) => found = self.find_or_alias(key, Some(hashes[nth])),
                 Step::Nothing => found = self.find_or_alias(key, None),
             }
+            self.count_aliases(&found.aliases, nth, &row);
             let answer = match found.first {
                 None => Answer::Unmatched(Miss::Key),
                 // The answer depends on nothing but the key.
@@ -317,7 +317,6 @@ impl Lookup {
         }
         let found = self.aliases.as_ref().and_then(|all| all.find(&self.reference, key));
         let Some((first, aliases)) = found else { return Match::default() };
-        self.count_aliases(&aliases);
         Match { first: Some(with_conflict(first)), aliases }
     }
 
@@ -325,17 +324,16 @@ impl Lookup {
     #[cold]
     fn find_unreadable_key(&self, row: Row<'_>) -> Match {
         let Some((first, aliases)) = self.find_unreadable(row) else { return Match::default() };
-        self.count_aliases(&aliases);
         Match { first: Some((first, self.reference.index.is_conflicting(first))), aliases }
     }
 
-    /// Counts a row that aliases answered.
+    /// Counts the row with a number that aliases answered. Copies that an earlier lookup made of it come after it.
     #[inline]
-    fn count_aliases(&self, used: &[usize]) {
-        if let Some(aliases) = &self.aliases {
-            for &nth in used {
-                aliases.count(nth);
-            }
+    fn count_aliases<'b>(&self, used: &[usize], nth: usize, row: &impl Fn(usize) -> Row<'b>) {
+        let Some(aliases) = self.aliases.as_ref().filter(|_| !used.is_empty()) else { return };
+        let is_copy = || nth > 0 && row(nth - 1).number() == row(nth).number();
+        if aliases.counts_copies() || !is_copy() {
+            used.iter().for_each(|&alias| aliases.count(alias));
         }
     }
 }

@@ -2,7 +2,8 @@
 
 use gather_keys_core::enrich::{Corrections, Resolved, RowOutput};
 use gather_keys_core::findings::{
-    Change, ChangedBy, ChangingRow, Corrected, Counted, CountedRow, Kind, LookupFindings, Recorder,
+    Appended, Change, ChangedBy, ChangingRow, Corrected, Counted, CountedRow, Kind, LookupFindings,
+    NotAppended, Recorder,
 };
 use gather_keys_core::lookup::{AliasFacts, AliasKeys, Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
@@ -146,7 +147,18 @@ impl InDatabase {
             0 => Vec::new(),
             most => self.main_rows(&queries.rows.unmatched(most), queries)?,
         };
+        let appended = match &queries.appended {
+            Some(query) => {
+                let row = self.one(query)?;
+                let [rows, blank_key, malformed, ambiguous, inseparable, lost] =
+                    [0, 1, 2, 3, 4, 5].map(|nth| count_at(&row, nth));
+                let not = NotAppended { blank_key, malformed, ambiguous, inseparable };
+                Some(Appended { rows, not, lost })
+            }
+            None => None,
+        };
         Ok(Counted {
+            appended,
             outcomes,
             rows: [0, 1, 2].map(|nth| count_at(&reference, nth)),
             keys: count_at(&reference, 3),
@@ -201,7 +213,7 @@ impl InDatabase {
                 miss: row.get(1),
                 rows: count_at(&row, 2),
                 row: 0,
-                name: Some(named(name.unwrap_or_default())),
+                name: Some(main_name(&queries.rows.name, name)),
                 cells,
             };
             take(counted, after.map(named).as_deref())?;
@@ -272,7 +284,7 @@ impl InDatabase {
         block.push_line(0);
         while let Some(row) = rows.next().map_err(|error| failed(&self.name, &error))? {
             let text = |nth: usize| row.get::<_, Option<&str>>(nth);
-            let name = name_of(&queries.rows.name, text(0).unwrap_or_default());
+            let name = main_name(&queries.rows.name, text(0));
             let by_name = text(4).map(|name| name_of(&queries.rows.reference_name, name));
             let (before, after) = (text(2).unwrap_or_default(), text(3).unwrap_or_default());
             self.received += (before.len() + after.len()) as u64;
@@ -328,7 +340,7 @@ impl InDatabase {
             recorder.changed(&Change {
                 by: ChangedBy::Correction(corrections.row(count_at(&row, 4) as usize)),
                 row: gather_keys_core::table::Row::of(&block, 0),
-                name: Some(&name_of(name, text(0))),
+                name: Some(&main_name(name, row.get(0))),
                 column: count_at(&row, 1) as usize,
                 before,
                 after,
@@ -383,6 +395,14 @@ fn name_of(kind: &RowName, name: &str) -> String {
         RowName::Key(header) => format!("{header} {name}"),
         RowName::Place => format!("row at {name}"),
         RowName::None => "a row".to_owned(),
+    }
+}
+
+/// What a row of the enriched table is called.
+fn main_name(kind: &RowName, name: Option<&str>) -> String {
+    match (kind, name) {
+        (RowName::Key(_) | RowName::Place, None) => "a new row".to_owned(),
+        (kind, name) => name_of(kind, name.unwrap_or_default()),
     }
 }
 

@@ -103,8 +103,8 @@ impl InDatabase {
         Ok(rows)
     }
 
-    /// Writes into the main table itself, where nobody sees it yet: the columns that references add, and cells that they
-    /// update. Every row of it goes out.
+    /// Writes into the main table itself, where nobody sees it yet: the columns that references add, cells that they update, and
+    /// new rows. Every row of it goes out.
     ///
     /// # Errors
     /// [`Error::Server`] when the server refuses, or another program has changed a row; [`Error::NoKey`] when rows can't be found
@@ -160,6 +160,24 @@ impl InDatabase {
             );
             self.show_statement("The cells that are others than before.", &update)?;
             self.execute(&update)?;
+        }
+        if let Some((new, is_new)) = &script.new {
+            let own = new.iter().map(|(at, column)| {
+                let declared = &main.columns[*at].declared;
+                (quoted(&column.name), as_declared(column, declared))
+            });
+            let added = script.added.iter();
+            let added = added.map(|column| (quoted(&column.name), column.value.clone()));
+            let (names, values): (Vec<String>, Vec<String>) = own.chain(added).unzip();
+            let insert = format!(
+                "insert into {} ({})\nselect {}\n{}",
+                main.name,
+                names.join(", "),
+                values.join(",\n    "),
+                script.rows(std::slice::from_ref(is_new))
+            );
+            self.show_statement("The new rows.", &insert)?;
+            self.execute(&insert)?;
         }
         self.drop_shared(script)
     }
