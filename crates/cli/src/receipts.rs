@@ -3,9 +3,11 @@
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Change, Findings, Kind, MainFinding, Recorder};
+use gather_keys_core::lookup::Reference;
 use gather_keys_core::receipt::{File, Found, Input, KeysSeen, Output, Receipt, columns_of, moved};
 use gather_keys_formats::commit::Finished;
 use gather_keys_formats::{Address, Described, Error, InputFile, Stamp, Sum, WholeFile};
@@ -93,13 +95,44 @@ impl Recorder for Notes<'_> {
 pub(crate) struct Run<'a> {
     /// The text of the plan.
     pub(crate) plan: &'a str,
-    pub(crate) seen: Vec<Seen>,
+    pub(crate) tables: Vec<ReadTable>,
     pub(crate) corrections: Option<&'a CorrectionsFile>,
     /// The files of aliases, each with the name of its reference and how many it holds.
     pub(crate) aliases: Vec<(&'a str, &'a Path, usize)>,
     pub(crate) enrichment: &'a Enrichment,
     pub(crate) findings: &'a Findings,
-    pub(crate) unmatched: Vec<KeysSeen>,
+    /// For each reference its unmatched and its duplicate keys.
+    pub(crate) keys: Vec<(KeysSeen, KeysSeen)>,
+}
+
+/// A table that was read, the main table first.
+pub(crate) struct ReadTable {
+    /// Its role: `main`, or the name of a reference.
+    pub(crate) role: String,
+    pub(crate) address: Address,
+    pub(crate) headers: Vec<String>,
+    pub(crate) rows: u64,
+    pub(crate) modified: Option<SystemTime>,
+    /// Its size and digest.
+    pub(crate) sum: (u64, String),
+}
+
+impl From<Seen> for ReadTable {
+    fn from(seen: Seen) -> Self {
+        let Seen { role, address, headers, rows, modified, sum, .. } = seen;
+        let sum = sum.map(|sum| sum.size_and_digest()).unwrap_or_default();
+        Self { role, address, headers, rows, modified, sum }
+    }
+}
+
+/// The keys that several rows of a reference hold.
+pub(crate) fn duplicate_keys(reference: &Reference) -> KeysSeen {
+    let mut duplicate = KeysSeen::default();
+    for group in reference.groups() {
+        let key: Vec<&str> = reference.as_compared(group.entries[0]).collect();
+        duplicate.see(key.iter().copied());
+    }
+    duplicate
 }
 
 /// An output that is about to appear.
@@ -131,15 +164,15 @@ impl Draft {
     /// The receipt of a run, to be written to a path.
     pub(crate) fn new(run: Run<'_>, path: &Path) -> Result<Self> {
         let mut receipt = Receipt::new(env!("CARGO_PKG_VERSION"), run.plan);
-        for (nth, seen) in run.seen.into_iter().enumerate() {
-            let (bytes, digest) = seen.sum.map(|sum| sum.size_and_digest()).unwrap_or_default();
+        for seen in run.tables {
+            let (bytes, digest) = seen.sum;
             let modified = seen.modified.and_then(|time| Timestamp::try_from(time).ok());
             let seconds = modified.and_then(|time| Timestamp::from_second(time.as_second()).ok());
             receipt.inputs.push(Input {
                 role: seen.role,
                 file: File { path: told_path(&seen.address, path), bytes, digest },
                 modified: seconds.map(|time| time.to_string()),
-                rows: if nth == 0 { run.findings.main_rows } else { seen.rows },
+                rows: seen.rows,
                 headers: seen.headers,
             });
         }
@@ -165,29 +198,16 @@ impl Draft {
                 headers: Vec::new(),
             });
         }
-        let mut keys = Vec::new();
-        let found = run.enrichment.lookups().zip(&run.findings.lookups).zip(run.unmatched);
-        for ((lookup, found), unmatched) in found {
-            let reference = lookup.reference();
-            let mut duplicate = KeysSeen::default();
-            for group in reference.groups() {
-                let key: Vec<&str> = reference.as_compared(group.entries[0]).collect();
-                duplicate.see(key.iter().copied());
-            }
+        let found = run.enrichment.lookups().zip(&run.findings.lookups).zip(&run.keys);
+        for ((lookup, found), (unmatched, duplicate)) in found {
+            let (reference, counts) = (lookup.reference(), &found.counts);
+            let (name, columns) = (reference.name(), columns_of(reference));
             let marks = (unmatched.marks(), duplicate.marks());
-            let found = Found::new(
-                reference.name(),
-                columns_of(reference),
-                &found.counts,
-                marks.0,
-                marks.1,
-            );
-            receipt.references.push(found);
-            keys.push((unmatched, duplicate));
+            receipt.references.push(Found::new(name, columns, counts, marks.0, marks.1));
         }
         let headers = run.enrichment.output().headers().iter().map(str::to_owned).collect();
         let rows = run.findings.written;
-        Ok(Self { receipt, keys, path: path.to_owned(), headers, rows })
+        Ok(Self { receipt, keys: run.keys, path: path.to_owned(), headers, rows })
     }
 
     /// The changes since another receipt. A main file that is written into is unchanged if it is the
@@ -256,6 +276,20 @@ fn told_path(address: &Address, receipt: &Path) -> String {
 pub(crate) fn path_of(file: &File, receipt: &Path) -> PathBuf {
     let folder = receipt.parent().unwrap_or(Path::new(""));
     folder.join(&file.path)
+}
+
+/// Whether files that are there are as the run before wrote them, by its receipt.
+pub(crate) fn has_written(before: &Receipt, receipt: &Path, paths: &[PathBuf]) -> bool {
+    let is_ours = |path: &Path| {
+        let reported = before.lists.iter().find(|list| {
+            std::path::absolute(path_of(list, receipt)).ok() == std::path::absolute(path).ok()
+        });
+        reported.is_some_and(|reported| {
+            let now = Sum::of_file(path).map(|sum| sum.size_and_digest());
+            now.is_ok_and(|now| now == (reported.bytes, reported.digest.clone()))
+        })
+    };
+    paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
 }
 
 /// Whether the output of a receipt is at a path, and what is there now.

@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 use gather_keys_core::diagnosis::Diagnosis;
 use gather_keys_core::enrich::Enrichment;
 use gather_keys_core::findings::{Findings, Gate, GateResult};
+use gather_keys_core::lookup::Lookup;
 use gather_keys_core::receipt::{KeysSeen, Receipt};
 use gather_keys_core::report::Document;
 use gather_keys_core::table::Source;
@@ -506,14 +507,16 @@ impl<'a> Run<'a> {
             let file = table.aliases.as_ref()?.path()?;
             Some((lookup.reference().name(), file, lookup.aliases().count()))
         });
+        let references = enrichment.lookups().map(Lookup::reference);
+        let duplicate = references.map(receipts::duplicate_keys);
         let run = receipts::Run {
             plan: &plan,
-            seen,
+            tables: seen.into_iter().map(receipts::ReadTable::from).collect(),
             aliases: aliases.collect(),
             corrections,
             enrichment,
             findings,
-            unmatched,
+            keys: unmatched.into_iter().zip(duplicate).collect(),
         };
         Draft::new(run, path).map(Some)
     }
@@ -539,17 +542,7 @@ impl<'a> Run<'a> {
         let (Some(before), Some(receipt)) = (&self.before, &self.call.receipt) else {
             return false;
         };
-        let is_ours = |path: &Path| {
-            let reported = before.lists.iter().find(|list| {
-                std::path::absolute(receipts::path_of(list, receipt)).ok()
-                    == std::path::absolute(path).ok()
-            });
-            reported.is_some_and(|reported| {
-                let now = gather_keys_formats::Sum::of_file(path).map(|sum| sum.size_and_digest());
-                now.is_ok_and(|now| now == (reported.bytes, reported.digest.clone()))
-            })
-        };
-        paths.iter().filter(|path| path.exists()).all(|path| is_ours(path))
+        receipts::has_written(before, receipt, paths)
     }
 }
 

@@ -4,7 +4,9 @@
 //! [`carry_out`] reads in the order of what happens: the tables are looked at, the statements are made and carried out, the
 //! findings come here, the gates are judged, and the output appears with all files, or nothing does.
 
-use std::path::Path;
+mod receipted;
+
+use std::path::{Path, PathBuf};
 
 use gather_keys_core::enrich::{Corrections, Enrichment, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{Findings, KEPT, Kind, SAMPLES};
@@ -20,7 +22,7 @@ use gather_keys_formats::{Address, Error as FormatError, SideFile, Untapped, Who
 use super::written_into::drops_rows;
 use super::{Told, judge, put_out};
 use crate::aliases;
-use crate::call::{Call, Destination, Table, WithinDatabase};
+use crate::call::{Call, Destination, EditsRule, Table, WithinDatabase};
 use crate::commands::Outcome;
 use crate::corrections::CorrectionsFile;
 use crate::diagnoses::diagnoses;
@@ -29,13 +31,14 @@ use crate::inputs::{OpenTable, arranged, seed};
 use crate::lists::{self, Lists};
 use crate::matched_sample::MatchedSample;
 use crate::progress::Steps;
-use crate::receipts::Notes;
+use crate::receipts::{Draft, Notes};
 use crate::report::{self, Reports};
 use crate::signals::{cancel_with, let_end};
-use crate::summary::{self, Summary};
+use crate::summary::{self, Refusal, Summary};
 use crate::targets::{self, written};
 use crate::typed::{Asked, as_plan_at, as_report_has_it};
 use crate::wording::{counted, joined, number};
+use receipted::Receipted;
 
 /// How many rows of a reference come here, so that reasons can be sought among them.
 const ROWS: usize = 100_000;
@@ -52,6 +55,7 @@ struct Files {
     lists: Option<Lists>,
     reports: Reports,
     plan: Option<WholeFile>,
+    receipt: Option<Receipted>,
 }
 
 /// Carries out a run inside the database of its main table.
@@ -70,26 +74,48 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
     };
     let plan = asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite));
-    let lists = call.lists.as_deref().map(|folder| lists::Files::create(folder, call.overwrite));
-    let lists = lists.transpose()?;
-    let reports = Reports::create(&call.reports, call.overwrite)?;
-    let mut files = Files { lists: None, reports, plan: plan.transpose()? };
+    let receipt = Receipted::begin(call)?;
+    // What the run before wrote may be replaced.
+    let replaces = |paths: &[PathBuf]| {
+        call.overwrite || receipt.as_ref().is_some_and(|receipt| receipt.has_written(paths))
+    };
+    let lists = call.lists.as_deref();
+    let lists = lists
+        .map(|folder| lists::Files::create(folder, replaces(&lists::paths(folder))))
+        .transpose()?;
+    let reports = Reports::create(&call.reports, replaces(&call.reports))?;
+    let mut files = Files { lists: None, reports, plan: plan.transpose()?, receipt };
     let mut database = InDatabase::begin(server)?;
     cancel_with(Some(database.canceller()));
     if let Some(path) = &within.show_sql {
         database.show(WholeFile::create(path, call.overwrite)?)?;
     }
-    set_target(&mut database, call, server)?;
+    if let Some(refusal) = set_target(&mut database, call, server, files.receipt.as_ref())? {
+        put_out(call, None, refusal.trim_start())?;
+        return Ok(Outcome::Stopped);
+    }
     let main = look_at(&mut database, &call.main, server)?;
     let found = find(&mut database, asked, call, (&main, within))?;
     let mut results = judge(&call.gates.counts, &found.enrichment, &found.findings);
+    for gate in &call.gates.same_columns {
+        let before = files.receipt.as_ref().and_then(Receipted::before);
+        results.extend(gate.results(&found.enrichment, before));
+    }
     let holds = results.iter().all(|gate| gate.holds);
     let may_appear = holds || call.gates.write_anyway;
     if let Some(begun) = lists {
         files.lists = Some(found.listed(&mut database, begun)?);
     }
+    let noted = files.receipt.is_some();
+    let noted = noted.then(|| Receipted::noted(&mut database, call, &main, &found)).transpose()?;
     let found = found.written(&mut database, call, &main, may_appear)?;
     let sampled = found.sampled(&mut database, call)?;
+    let receipt = files.receipt.as_ref();
+    let noted = receipt.zip(noted);
+    let draft = noted.map(|(receipt, noted)| receipt.draft((asked, call), &found, noted));
+    let draft = draft.transpose()?;
+    let moved = receipt.zip(draft.as_ref()).and_then(|(receipt, draft)| receipt.moved(draft));
+    let since = moved.as_deref().map(summary::since).unwrap_or_default();
     let diagnoses = diagnoses(call, &found.enrichment, &found.findings, &[])?;
     if let Some(lists) = &mut files.lists {
         lists.reasons(&found.enrichment, &found.findings, &diagnoses)?;
@@ -115,7 +141,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         let context = report::Context {
             command: report::command(),
             plan: as_report_has_it(&asked.plan),
-            since: Vec::new(),
+            since: moved.unwrap_or_default(),
             edits: Vec::new(),
         };
         report::of(&summary, &results, writes.then_some((&name[..], may_appear)), context)
@@ -123,13 +149,18 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let printed = report.as_ref().filter(|_| call.prints_report).map(Document::json);
     let mut said = found.said(&database, call, &main, may_appear);
     let shown = within.show_sql.as_deref().zip(database.take_shown()?);
-    let ready = files.finish((asked, call), report.as_ref(), shown, &mut said)?;
     let appears = writes && may_appear;
+    let summed = draft.filter(|_| appears).map(|draft| {
+        let sum = database.sum_of_output()?;
+        Ok::<_, Error>((draft, (sum.bytes, sum.digest)))
+    });
+    let ready =
+        files.finish((asked, call), report.as_ref(), (shown, summed.transpose()?), &mut said)?;
     let appeared = commit(ready, || if appears { database.commit() } else { Ok(()) })?;
     said.extend(targets::reported(&appeared));
 
     let mut text = if quiet { String::new() } else { found.notes };
-    let parts = Told { written: &said, since: "", found: &text_of_findings, sampled: &sampled };
+    let parts = Told { written: &said, since: &since, found: &text_of_findings, sampled: &sampled };
     parts.put_together(&mut text, quiet, !results.is_empty());
     // What stops a run comes last.
     results.sort_by_key(|gate| !gate.holds);
@@ -144,21 +175,30 @@ impl Files {
         self,
         (asked, call): (&Asked, &Call),
         report: Option<&Report>,
-        shown: Option<(&Path, WholeFile)>,
+        (shown, summed): (Option<(&Path, WholeFile)>, Option<(Draft, (u64, String))>),
         said: &mut Vec<String>,
     ) -> Result<Vec<Finished>> {
-        let mut ready = Vec::new();
+        let mut listed = Vec::new();
         if let (Some(lists), Some(folder)) = (self.lists, &call.lists) {
-            ready.extend(lists.finish()?);
+            listed.extend(lists::paths(folder).into_iter().zip(lists.finish()?));
             said.push(lists::reported(folder));
         }
         if let Some(report) = report.filter(|_| !call.reports.is_empty()) {
-            ready.extend(self.reports.finish(report)?);
+            listed.extend(call.reports.iter().cloned().zip(self.reports.finish(report)?));
             let names = call.reports.iter().map(|path| path.display().to_string());
             let names: Vec<String> = names.collect();
             let what = if names.len() == 1 { "report" } else { "reports" };
             said.push(format!("Wrote the {what} {}.", joined(&names, "and")));
         }
+        let mut ready = Vec::new();
+        if let (Some(receipt), Some(summed), Some(address)) = (self.receipt, summed, call.output())
+        {
+            let lists: Vec<_> = listed.iter().map(|(path, file)| (path.clone(), file)).collect();
+            let (file, sentence) = receipt.finish(summed, address, &lists)?;
+            ready.push(file);
+            said.extend(sentence);
+        }
+        ready.extend(listed.into_iter().map(|(_, file)| file));
         if let Some((path, file)) = shown {
             ready.push(file.finish()?);
             said.push(format!("Wrote the statements to {}.", path.display()));
@@ -176,7 +216,9 @@ impl Files {
 struct Found {
     script: Script,
     enrichment: Enrichment,
-    corrections: Option<Corrections>,
+    /// The tables of the references.
+    tables: Vec<StoredTable>,
+    corrections: Option<(CorrectionsFile, Corrections)>,
     findings: Findings,
     /// Notes on names, and on findings that rest on a part of the rows.
     notes: String,
@@ -186,7 +228,8 @@ struct Found {
 impl Found {
     /// The corrections, with the queries for what became of them.
     fn corrected(&self) -> Option<(&CorrectionQueries, &Corrections)> {
-        self.script.corrected.as_ref().zip(self.corrections.as_ref())
+        let corrections = self.corrections.as_ref().map(|(_, corrections)| corrections);
+        self.script.corrected.as_ref().zip(corrections)
     }
 
     /// The lists of what was found, with the first main rows of each kind.
@@ -309,9 +352,11 @@ fn find(
         .collect();
     let shared = database.shared_name()?;
     let corrections = call.corrections.as_deref().map(CorrectionsFile::read).transpose()?;
-    let corrections = corrections.map(|file| file.placed_in(&builder)).transpose()?;
+    let placed = corrections.map(|file| Ok::<_, Error>((file.placed_in(&builder)?, file)));
+    let corrections = placed.transpose()?.map(|(corrections, file)| (file, corrections));
     let output = builder.output_columns();
-    let script = Script::new(main, &asking, (&output, corrections.as_ref()), shared.as_deref());
+    let placed = corrections.as_ref().map(|(_, corrections)| corrections);
+    let script = Script::new(main, &asking, (&output, placed), shared.as_deref());
     drop(asking);
     let is_divided = |table: &StoredTable| !table.parts.is_empty();
     let are_divided = is_divided(main) || references.iter().any(|one| is_divided(&one.table));
@@ -321,22 +366,20 @@ fn find(
     let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
     database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
     let notes = summary::notes(builder.notes());
+    let tables = references.iter().map(|one| one.table.clone()).collect();
     let (enrichment, mut findings, bounded) =
         findings(database, call, &script, (main, references, builder))?;
-    if let Some((queries, corrections)) = script.corrected.as_ref().zip(corrections.as_ref()) {
+    if let Some((queries, (_, corrections))) = script.corrected.as_ref().zip(corrections.as_ref()) {
         findings.corrected = database.corrected(queries, corrections)?;
     }
-    Ok(Found { script, enrichment, corrections, findings, notes, bounded })
+    Ok(Found { script, enrichment, tables, corrections, findings, notes, bounded })
 }
 
 /// Refuses what has no meaning inside a database, or is not done there.
 fn refuse(call: &Call) -> Result<()> {
     let by_position = call.references.iter().any(|(_, plan)| plan.on == On::Position);
-    let options = [
-        (call.receipt.is_some(), "--receipt"),
-        (!call.gates.same_columns.is_empty(), "--require 'columns = same'"),
-        (by_position, "--on @row"),
-    ];
+    let keeps_edits = call.edits == EditsRule::Keep;
+    let options = [(keeps_edits, "--edits keep"), (by_position, "--on @row")];
     if call.into == Destination::Main
         && let Some((_, plan)) = call.references.iter().find(|(_, plan)| drops_rows(plan))
     {
@@ -368,18 +411,33 @@ fn look_at(
     Ok(stored)
 }
 
-/// Names the table that is to be written.
-fn set_target(database: &mut InDatabase, call: &Call, main: &ServerAddress) -> Result<()> {
+/// Names the table that is to be written. One that is as the run before wrote it is replaced; gives a refusal where somebody has
+/// changed it since.
+fn set_target(
+    database: &mut InDatabase,
+    call: &Call,
+    main: &ServerAddress,
+    receipt: Option<&Receipted>,
+) -> Result<Option<String>> {
     let other = |name: String| Error::OutputNotInDatabase { name, database: main.database() };
     match &call.into {
-        Destination::Output(Address::Server(output)) if database.has(output)? => {
-            Ok(database.set_target(output, call.overwrite)?)
+        Destination::Output(address @ Address::Server(output)) if database.has(output)? => {
+            let before = receipt.and_then(|receipt| receipt.output_at(address));
+            database.set_target(output, call.overwrite || before.is_some())?;
+            let Some(before) = before.filter(|_| database.identity().is_some()) else {
+                return Ok(None);
+            };
+            let now = database.sum_of_output()?;
+            let is_as_written = (now.bytes, &now.digest) == (before.bytes, &before.digest);
+            let may_go = is_as_written || call.edits == EditsRule::Discard;
+            return Ok((!may_go).then(|| Refusal::of_table(database.name()).text()));
         }
-        Destination::Output(Address::Standard) => Err(other("standard output".to_owned())),
-        Destination::Output(output) => Err(other(output.to_string())),
-        Destination::Main => Ok(database.set_main_target(main)?),
-        Destination::Nothing => Ok(()),
+        Destination::Output(Address::Standard) => return Err(other("standard output".to_owned())),
+        Destination::Output(output) => return Err(other(output.to_string())),
+        Destination::Main => database.set_main_target(main)?,
+        Destination::Nothing => {}
     }
+    Ok(None)
 }
 
 /// Looks at the references, and copies those to the server that are elsewhere.

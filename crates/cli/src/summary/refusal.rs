@@ -44,6 +44,14 @@ impl Refusal {
         Self { head, places: places(edits), advice: [keep, discard].map(str::to_owned).into() }
     }
 
+    /// That a table of a server was changed.
+    pub(crate) fn of_table(name: &str) -> Self {
+        let head = format!("{name} was changed after it was written, and is left as it is");
+        let advice =
+            "To keep the changes, name another output; to replace them, add --edits discard.";
+        Self { head, places: Vec::new(), advice: vec![advice.to_owned()] }
+    }
+
     /// For the summary, which ends with it.
     pub(crate) fn text(&self) -> String {
         let mut text = format!("\n{BAD}{}{BAD:#}\n", wording::wrapped(&self.head, 0, "  "));

@@ -12,10 +12,10 @@ use sha2::{Digest, Sha256};
 use crate::table::Packer;
 
 /// How many marks are kept.
-const MOST: usize = 1000;
+pub const MARKS: usize = 1000;
 
 /// How many bytes of a digest are a mark.
-const BYTES: usize = 6;
+pub(crate) const MARK_BYTES: usize = 6;
 
 /// The marks of a set of keys, as a receipt keeps them.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -39,14 +39,14 @@ impl KeysSeen {
         let mut packer = Packer::default();
         key.clone().for_each(|part| packer.push(part));
         let digest = Sha256::digest(packer.bytes());
-        let mark = digest[..BYTES].iter().fold(0, |mark, &byte| mark << 8 | u64::from(byte));
-        let is_full = self.lowest.len() >= MOST;
+        let mark = digest[..MARK_BYTES].iter().fold(0, |mark, &byte| mark << 8 | u64::from(byte));
+        let is_full = self.lowest.len() >= MARKS;
         if is_full && self.lowest.last_key_value().is_some_and(|(last, _)| *last < mark) {
             self.is_cut = true;
             return;
         }
         self.lowest.entry(mark).or_insert_with(|| key.collect::<Vec<_>>().join(", "));
-        if self.lowest.len() > MOST {
+        if self.lowest.len() > MARKS {
             self.lowest.pop_last();
             self.is_cut = true;
         }
@@ -81,8 +81,11 @@ impl KeyMarks {
 /// Written as one text: the marks one after the other, followed by a character when there are more.
 impl Serialize for KeyMarks {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let mut marks: Vec<String> =
-            self.lowest.iter().map(|mark| format!("{mark:0width$x}", width = 2 * BYTES)).collect();
+        let mut marks: Vec<String> = self
+            .lowest
+            .iter()
+            .map(|mark| format!("{mark:0width$x}", width = 2 * MARK_BYTES))
+            .collect();
         if self.is_cut() {
             marks.push("…".to_owned());
         }
@@ -132,7 +135,7 @@ mod tests {
     #[test]
     fn of_many_keys_some_are_told() {
         let before = kept(&seen(0..5000));
-        assert_eq!(before.lowest.len(), MOST);
+        assert_eq!(before.lowest.len(), MARKS);
         assert_eq!(seen(0..5000).new_since(&before), (vec![], true));
         assert_eq!(seen(100..4000).new_since(&before).0.len(), 0);
         let now = seen(0..6000);

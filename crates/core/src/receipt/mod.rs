@@ -8,7 +8,8 @@ mod key_marks;
 mod moved;
 mod row_marks;
 
-pub use key_marks::{KeyMarks, KeysSeen};
+pub(crate) use key_marks::MARK_BYTES;
+pub use key_marks::{KeyMarks, KeysSeen, MARKS};
 pub use moved::{Moved, NewKeys, moved};
 pub use row_marks::{RowMarker, RowMarks};
 

@@ -3,6 +3,7 @@
 use super::Asking;
 use super::aliased::AliasQueries;
 use super::answers::Answers;
+use super::marked::MarkedKeys;
 use super::reading::{BLANK, MALFORMED};
 use super::row_queries::{MOST, RowQueries};
 use super::stage::Stage;
@@ -37,6 +38,8 @@ pub struct LookupQueries {
     /// malformed, ambiguous or can't be split, and how many new ones the main table's side would not find again; `None` where none
     /// are to be appended.
     pub appended: Option<String>,
+    /// The queries for what a receipt notes of its keys.
+    pub marked: MarkedKeys,
     /// The queries for aliases, if there are any.
     pub aliases: Option<AliasQueries>,
     /// The query for changed cells.
@@ -137,6 +140,7 @@ impl LookupQueries {
             asked: (!is_one).then_some(asked_for),
             updates: None,
             appended: None,
+            marked: MarkedKeys::new(stage, asking, answers),
             aliases: asking.aliases.map(|aliases| AliasQueries::new(rows, aliases, table)),
             changes: None,
             counts_copies: asked.is_chained,

@@ -15,15 +15,15 @@ pub use findings::{Answering, Most};
 
 use std::io::{self, Write};
 
-use gather_keys_core::sql::{Reading, Script, Step, StoredTable};
+use gather_keys_core::sql::{Reading, Script, Step, StoredTable, sum_of};
 use postgres::{CancelToken, Client, NoTls, Row};
 
-use super::ServerAddress;
 use super::connection::reported;
 use super::encryption::encrypted;
 use super::identity::{DatabaseIdentity, TableIdentity};
 use super::reader::SPELLING;
 use super::writer::There;
+use super::{ServerAddress, quoted};
 use crate::{Error, Result, WholeFile};
 
 /// How many rows are fetched at a time.
@@ -84,6 +84,24 @@ struct Target {
     schema: String,
     table: String,
     there: Option<There>,
+}
+
+impl Target {
+    /// Its name in statements.
+    fn name(&self) -> String {
+        format!("{}.{}", quoted(&self.schema), quoted(&self.table))
+    }
+}
+
+/// The sum of a table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableSum {
+    /// How many rows it has.
+    pub rows: u64,
+    /// How many bytes these have as texts.
+    pub bytes: u64,
+    /// Their digest, which does not depend on their order.
+    pub digest: String,
 }
 
 /// What is going on, for a person.
@@ -269,6 +287,30 @@ impl InDatabase {
     /// [`Error::Server`] when the server refuses or is gone.
     pub fn rows_in(&mut self, table: &StoredTable) -> Result<u64> {
         Ok(count_at(&self.one(&format!("select count(*) from {}", table.name))?, 0))
+    }
+
+    /// The sum of a table, as a receipt has it.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses or is gone.
+    pub fn sum_of(&mut self, table: &StoredTable) -> Result<TableSum> {
+        self.summed(&sum_of(&table.name))
+    }
+
+    /// The sum of the table that was written, which nobody sees yet.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server refuses or is gone.
+    pub fn sum_of_output(&mut self) -> Result<TableSum> {
+        let name = self.target.as_ref().map(Target::name).unwrap_or_default();
+        self.summed(&sum_of(&name))
+    }
+
+    fn summed(&mut self, query: &str) -> Result<TableSum> {
+        let row = self.one(query)?;
+        let digest: String = row.get(2);
+        let digest = format!("rows:{digest}");
+        Ok(TableSum { rows: count_at(&row, 0), bytes: count_at(&row, 1), digest })
     }
 
     /// Ends the transaction, so that the output appears.

@@ -7,6 +7,7 @@ use gather_keys_core::findings::{
 };
 use gather_keys_core::lookup::{AliasFacts, AliasKeys, Lookup, ProbeBuffers, Seed, SomeRows};
 use gather_keys_core::plan::ReferencePlan;
+use gather_keys_core::receipt::KeysSeen;
 use gather_keys_core::sql::{
     AliasQueries, CorrectionQueries, LookupQueries, NamedRows, RowName, Shown, StoredTable,
     is_answered,
@@ -116,6 +117,25 @@ impl InDatabase {
         let used = self.query(&queries.used)?;
         facts.used = used.iter().map(|row| (count_at(row, 0) as usize, count_at(row, 1))).collect();
         Ok(facts)
+    }
+
+    /// The keys that a receipt has marks of: the ones that no row of a reference answers, and those that several rows hold.
+    ///
+    /// # Errors
+    /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone.
+    pub fn marked_keys(&mut self, queries: &LookupQueries) -> Result<[KeysSeen; 2]> {
+        let mut both = [KeysSeen::default(), KeysSeen::default()];
+        let all = [&queries.marked.unmatched, &queries.marked.duplicate];
+        for (seen, query) in both.iter_mut().zip(all) {
+            for row in self.query(query)? {
+                let parts: Vec<&str> = (0..row.len())
+                    .map(|nth| row.get::<_, Option<&str>>(nth).unwrap_or_default())
+                    .collect();
+                self.received += parts.iter().map(|part| part.len() as u64).sum::<u64>();
+                seen.see(parts.iter().copied());
+            }
+        }
+        Ok(both)
     }
 
     /// What was counted for a reference, with the first main rows of each trouble.

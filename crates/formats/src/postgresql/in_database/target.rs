@@ -54,7 +54,7 @@ impl InDatabase {
     /// new one would not have.
     pub fn write(&mut self, script: &Script) -> Result<u64> {
         let Some(target) = &self.target else { return Ok(0) };
-        let name = format!("{}.{}", quoted(&target.schema), quoted(&target.table));
+        let name = target.name();
         for column in &script.output {
             too_long(&target.name, &column.name)?;
         }
