@@ -131,7 +131,10 @@ impl Answers {
             all.push(format!("{} as key_text", joined(parts, " || ', ' || ")));
         }
         all.extend((1..=found.named_columns.len()).map(|one| format!("a.named{one}")));
-        all.extend(asking.aliases.map(|_| "a.aliases".to_owned()));
+        if asking.aliases.is_some() {
+            all.push("a.aliases".to_owned());
+            all.extend(asked.own_keys.iter().map(|key| format!("a.{key}")));
+        }
         all.extend(found.output.appending.as_ref().map(|_| "0::bigint as app".to_owned()));
         all
     }

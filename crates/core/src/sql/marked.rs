@@ -32,7 +32,7 @@ impl MarkedKeys {
             let keys = answers.keys("a").into_iter().zip(columns);
             keys.map(|(sql, column)| Cell { sql, ..stage.cell(column).clone() }.text()).collect()
         } else {
-            answers.keys("a")
+            answers.asked.own_keys.iter().map(|key| format!("a.{key}")).collect()
         };
         let own = cells_of(asking.table, "t");
         let held = (1..=rows.parts).map(|part| {

@@ -6,13 +6,16 @@
 use std::fmt::Write as _;
 
 use gather_keys_core::enrich::{ANY, Corrections, EnrichmentBuilder, Resolved};
-use gather_keys_core::findings::{Corrected, Correction, Findings, Kind, LookupFindings, Written};
+use gather_keys_core::findings::{
+    Corrected, Correction, Findings, Kind, LookupFindings, MainFinding, Recorder, Written,
+};
 use gather_keys_core::key::Key;
 use gather_keys_core::lookup::{Alias, AliasKeys, Lookup};
 use gather_keys_core::plan::{
     Columns, Mark, On, Reach, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
     Within,
 };
+use gather_keys_core::receipt::KeysSeen;
 use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
 use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
 use gather_keys_core::template::read_steps;
@@ -134,6 +137,33 @@ struct Outcome {
     rows: Vec<Vec<String>>,
     lookups: Vec<(Lookup, LookupFindings)>,
     corrected: Vec<Corrected>,
+    /// For each reference the keys that a receipt has marks of: unmatched ones, and those that several rows hold.
+    keys: Vec<[KeysSeen; 2]>,
+}
+
+/// Notes unmatched keys.
+struct Notes(Vec<KeysSeen>);
+
+impl Recorder for Notes {
+    type Error = gather_keys_formats::Error;
+
+    fn main_row(&mut self, finding: &MainFinding<'_>) -> Result<(), Self::Error> {
+        if finding.kind == Kind::Unmatched {
+            let key = finding.lookup.key().as_compared(finding.row);
+            self.0[finding.nth].see(key.iter().map(String::as_str));
+        }
+        Ok(())
+    }
+}
+
+/// The keys that several rows of a reference hold.
+fn duplicate(lookup: &Lookup) -> KeysSeen {
+    let (mut seen, reference) = (KeysSeen::default(), lookup.reference());
+    for group in reference.groups() {
+        let key: Vec<&str> = reference.as_compared(group.entries[0]).collect();
+        seen.see(key.iter().copied());
+    }
+    seen
 }
 
 /// A table of the server by its own reader.
@@ -162,12 +192,15 @@ fn here(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let corrections = job.arrange(&mut builder)?;
     let mut enrichment = builder.finish().explaining(true).sampling(100).corrected(corrections);
     let mut out = Collected::default();
-    let findings = enrichment.run(&mut main, &mut Adapter(&mut out), None, 1);
+    let mut notes = Notes(vec![KeysSeen::default(); job.asked.len()]);
+    let findings = enrichment.run(&mut main, &mut Adapter(&mut out), Some(&mut notes), 1);
     let findings: Findings = findings.map_err(|error| error.to_string())?;
     let lookups = enrichment.into_lookups().map(|(lookup, _)| lookup);
-    let lookups = lookups.zip(findings.lookups).collect();
+    let lookups: Vec<(Lookup, LookupFindings)> = lookups.zip(findings.lookups).collect();
+    let keys = notes.0.into_iter().zip(&lookups);
+    let keys = keys.map(|(unmatched, (lookup, _))| [unmatched, duplicate(lookup)]).collect();
     let corrected = findings.corrected;
-    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected })
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected, keys })
 }
 
 /// Collects rows with the errors of this crate.
@@ -237,6 +270,9 @@ fn there(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
             found.map_err(|error| format!("{error}\n{queries:#?}\n{}", text_of(&script)))?;
         lookups.push((lookup, findings));
     }
+    let keys = script.lookups.iter().map(|queries| database.marked_keys(queries));
+    let keys: Result<Vec<_>, _> = keys.collect();
+    let keys = keys.map_err(|error| format!("{error}\n{}", text_of(&script)))?;
     let mut corrected = Vec::new();
     if let Some((queries, corrections)) = script.corrected.as_ref().zip(corrections.as_ref()) {
         let found = database.corrected(queries, corrections);
@@ -250,7 +286,7 @@ fn there(server: &str, main: &str, job: &Job) -> Result<Outcome, String> {
     let builder = EnrichmentBuilder::new(table.headers(), SEED);
     builder.finish().run(&mut table, &mut Adapter(&mut out), None, 1).map_err(said)?;
     assert_eq!(written, out.rows.len() as u64);
-    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected })
+    Ok(Outcome { headers: out.headers, rows: out.rows, lookups, corrected, keys })
 }
 
 /// A script, to be read in a failed test.
@@ -354,6 +390,12 @@ fn compare(server: &str, main: &str, job: &Job) -> Result<(), String> {
         let (ours, theirs) = (told(ours), told(theirs));
         if ours != theirs {
             return Err(format!("here\n{ours}\nthere\n{theirs}"));
+        }
+    }
+    for (ours, theirs) in ours.keys.iter().zip(&theirs.keys) {
+        let marks = |keys: &[KeysSeen; 2]| [keys[0].marks(), keys[1].marks()];
+        if marks(ours) != marks(theirs) {
+            return Err(format!("here {ours:#?}\nthere {theirs:#?}"));
         }
     }
     if ours.corrected != theirs.corrected {
@@ -822,6 +864,37 @@ fn rare_cases_are_the_same_inside() {
             };
             let outcome = compare(&server, "within_rare.main", &vec![asked].into());
             outcome.unwrap_or_else(|error| panic!("{said}: {error}"));
+        }
+    }
+}
+
+/// Of many keys, and of keys of whatever length, a receipt has the marks that the program's own engine makes.
+#[test]
+fn many_keys_have_the_marks_of_the_engine() {
+    let Some((server, mut client)) = schema("within_many") else { return };
+    client
+        .batch_execute(
+            "create table within_many.main as select 'key ' || n as a from generate_series(1, 2500) n;
+             create table within_many.long as
+                select repeat('ü', n) || repeat('x', m) as a from unnest(array[0, 1, 31, 32, 2047, 2048, 131072]) n, generate_series(0, 1) m;
+             create table within_many.ref as select 'other ' || n % 1500 as k, n as w from generate_series(1, 3000) n",
+        )
+        .unwrap();
+    for main in ["within_many.main", "within_many.long"] {
+        for on in ["a = k", "a | trim = k"] {
+            let plan = ReferencePlan {
+                name: "ref".to_owned(),
+                on: On::parse(&[on]).unwrap(),
+                take: Some(Take::parse("w").unwrap()),
+                ..ReferencePlan::default()
+            };
+            let table = "within_many.ref".to_owned();
+            let job = vec![Asked { table, order_by: Vec::new(), plan, aliases: Vec::new() }].into();
+            let ours = here(&server, main, &job).unwrap();
+            let theirs = there(&server, main, &job).unwrap();
+            let [ours, theirs] =
+                [&ours.keys[0], &theirs.keys[0]].map(|keys| [keys[0].marks(), keys[1].marks()]);
+            assert_eq!(ours, theirs, "{main} {on}");
         }
     }
 }
