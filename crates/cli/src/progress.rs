@@ -36,7 +36,7 @@ pub(crate) struct SharedSum(Arc<Mutex<Sum>>);
 impl SharedSum {
     /// How many bytes there were, and their digest.
     pub(crate) fn size_and_digest(&self) -> (u64, String) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).size_and_digest()
+        locked(&self.0).size_and_digest()
     }
 }
 
@@ -66,7 +66,7 @@ impl Read for Metered {
         let read = self.input.read(buffer)?;
         self.meter.0.fetch_add(read as u64, Ordering::Relaxed);
         if let Some(sum) = &self.sum {
-            sum.0.lock().unwrap_or_else(PoisonError::into_inner).add(&buffer[..read]);
+            locked(&sum.0).add(&buffer[..read]);
         }
         Ok(read)
     }
@@ -92,17 +92,44 @@ impl Progress {
 }
 
 /// Shows the steps of a run on a server until it is dropped.
-#[derive(Debug)]
 pub(crate) struct Steps {
     shown: bool,
     began: Instant,
-    bar: Option<ProgressBar>,
+    bar: Arc<Mutex<Option<ProgressBar>>>,
+    /// The step that goes on.
+    about: Arc<Mutex<String>>,
+    ended: Arc<AtomicBool>,
+    watcher: Option<JoinHandle<()>>,
 }
 
 impl Steps {
-    /// Begins, where progress is to be shown.
-    pub(crate) fn start(when: When, quiet: bool) -> Self {
-        Self { shown: is_shown(when, quiet), began: Instant::now(), bar: None }
+    /// Begins, where progress is to be shown. `watch` makes what says how far the server is with a step.
+    pub(crate) fn start<W: FnMut() -> Option<String> + Send + 'static>(
+        (when, quiet): (When, bool),
+        watch: impl FnOnce() -> Option<W>,
+    ) -> Self {
+        let shown = is_shown(when, quiet);
+        let (bar, about) = (Arc::<Mutex<Option<ProgressBar>>>::default(), Arc::default());
+        let ended = Arc::new(AtomicBool::new(false));
+        let watch = if shown { watch() } else { None };
+        let watcher = watch.and_then(|mut watch| {
+            let (bar, about, ended) =
+                (bar.clone(), Arc::<Mutex<String>>::clone(&about), ended.clone());
+            let look = move || {
+                while !ended.load(Ordering::Relaxed) {
+                    thread::park_timeout(PATIENCE);
+                    let Some(bar) = locked(&bar).clone() else { continue };
+                    let of = locked(&about).clone();
+                    let far = watch();
+                    // Another step may have begun while the server was asked.
+                    if let Some(far) = far.filter(|_| *locked(&about) == of) {
+                        bar.set_message(format!("{of} {far}"));
+                    }
+                }
+            };
+            thread::Builder::new().spawn(look).ok()
+        });
+        Self { shown, began: Instant::now(), bar, about, ended, watcher }
     }
 
     /// Shows the step that begins: its number, how many there are, and what it does.
@@ -110,7 +137,9 @@ impl Steps {
         if !self.shown || self.began.elapsed() < PATIENCE {
             return;
         }
-        let bar = self.bar.get_or_insert_with(|| {
+        about.clone_into(&mut locked(&self.about));
+        let mut bar = locked(&self.bar);
+        let bar = bar.get_or_insert_with(|| {
             let bar = ProgressBar::new(of as u64);
             bar.set_draw_target(ProgressDrawTarget::stderr());
             let style = ProgressStyle::with_template("step {pos} of {len}, {elapsed}: {wide_msg}");
@@ -122,9 +151,20 @@ impl Steps {
     }
 }
 
+/// What a lock holds, whatever became of another thread.
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 impl Drop for Steps {
     fn drop(&mut self) {
-        if let Some(bar) = self.bar.take() {
+        self.ended.store(true, Ordering::Relaxed);
+        if let Some(watcher) = self.watcher.take() {
+            watcher.thread().unpark();
+            // A thread that only looks has nothing to tell when it fails.
+            let _ = watcher.join();
+        }
+        if let Some(bar) = locked(&self.bar).take() {
             bar.finish_and_clear();
         }
     }

@@ -15,7 +15,9 @@ use gather_keys_core::plan::{Mark, On, ReferencePlan, Take};
 use gather_keys_core::report::{Document, LISTED, Report};
 use gather_keys_core::sql::{Asking, CorrectionQueries, RowName, Script, Shown, StoredTable};
 use gather_keys_formats::commit::{Finished, commit};
-use gather_keys_formats::postgresql::{Answering, Crossing, InDatabase, Most, ServerAddress};
+use gather_keys_formats::postgresql::{
+    Answering, Counter, Crossing, InDatabase, Most, ServerAddress, Watcher,
+};
 use gather_keys_formats::workbook::Edited;
 use gather_keys_formats::{Address, Error as FormatError, SideFile, Untapped, WholeFile};
 
@@ -42,6 +44,9 @@ use receipted::Receipted;
 
 /// How many rows of a reference come here, so that reasons can be sought among them.
 const ROWS: usize = 100_000;
+
+/// What is done after the steps of the script.
+const AFTER: [&str; 2] = ["What was found.", "The output: the rows with their answers."];
 
 /// A reference, in the database.
 struct Reference {
@@ -95,7 +100,10 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
         return Ok(Outcome::Stopped);
     }
     let main = look_at(&mut database, &call.main, server)?;
-    let found = find(&mut database, asked, call, (&main, within))?;
+    let watch = || database.watcher().ok().map(far);
+    let shown = (call.messages.progress, call.messages.quiet);
+    let mut steps = Steps::start(shown, watch);
+    let found = find(&mut database, asked, call, (&main, within, &mut steps))?;
     let mut results = judge(&call.gates.counts, &found.enrichment, &found.findings);
     for gate in &call.gates.same_columns {
         let before = files.receipt.as_ref().and_then(Receipted::before);
@@ -108,7 +116,10 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     }
     let noted = files.receipt.is_some();
     let noted = noted.then(|| Receipted::noted(&mut database, call, &main, &found)).transpose()?;
+    let of = found.script.steps.len() + AFTER.len();
+    steps.show(of, of, AFTER[1]);
     let found = found.written(&mut database, call, &main, may_appear)?;
+    drop(steps);
     let sampled = found.sampled(&mut database, call)?;
     let receipt = files.receipt.as_ref();
     let noted = receipt.zip(noted);
@@ -314,6 +325,18 @@ impl Found {
     }
 }
 
+/// Says how far the server is with a step.
+fn far(mut watcher: Watcher) -> impl FnMut() -> Option<String> + Send {
+    move || {
+        let Counter { unit, done, of } = watcher.counter()?;
+        let done = number(done);
+        Some(of.map_or_else(
+            || format!("{done} {unit}"),
+            |of| format!("{done} of {} {unit}", number(of)),
+        ))
+    }
+}
+
 /// What other servers sent to the one of the run, and what they did themselves.
 fn crossed(crossing: &Crossing) -> String {
     let joins: Vec<String> = crossing.joined.iter().map(|tables| tables.join(" with ")).collect();
@@ -334,7 +357,7 @@ fn find(
     database: &mut InDatabase,
     asked: &Asked,
     call: &Call,
-    (main, within): (&StoredTable, &WithinDatabase),
+    (main, within, steps): (&StoredTable, &WithinDatabase, &mut Steps),
 ) -> Result<Found> {
     let mut builder =
         EnrichmentBuilder::new(&main.headers, seed()).blanks(call.main.blanks.clone());
@@ -363,8 +386,9 @@ fn find(
     if call.messages.verbose && are_divided {
         database.count_crossing();
     }
-    let mut steps = Steps::start(call.messages.progress, call.messages.quiet);
-    database.carry_out(&script, |told| steps.show(told.nth, told.of, &told.about))?;
+    let of = script.steps.len() + AFTER.len();
+    database.carry_out(&script, |told| steps.show(told.nth, of, &told.about))?;
+    steps.show(of - 1, of, AFTER[0]);
     let notes = summary::notes(builder.notes());
     let tables = references.iter().map(|one| one.table.clone()).collect();
     let (enrichment, mut findings, bounded) =

@@ -468,6 +468,133 @@ fn a_server_that_fails_is_left_as_it_was() {
     scene.run(&call("harvest")).ended(0);
 }
 
+/// What a person decided holds inside a database as it does here: aliases, corrections, and rows that are new.
+#[test]
+fn decisions_hold_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = demo()
+        .with(
+            "aliases.csv",
+            "Apiary,Hive,nearest Site code,nearest Tag,approve\n\
+             Bramble Ende,,Bramble End,,yes\nLarkfield,H-O12,Larkfield,H-012,yes\nWend,,Wenden,,yes\n",
+        )
+        .with(
+            "fixes.csv",
+            "Batch,header,value,note\nB0004,Keeper,Edda Larkhollow,asked\nB0005,Note,,not so\n\
+             B0001,Keeper,Edda Larkhollow,\nB9999,Keeper,Nobody,\n",
+        );
+    let mut client = load(&scene, &server, "decided", &["harvest", "hives"]);
+    // Its number comes from the table.
+    client.batch_execute("alter table decided.harvest add nr serial").unwrap();
+    let table = |name: &str| format!("{server}#decided.{name}");
+    let call = |main: &str, out: &str| {
+        format!(
+            "enrich {} --from {} --on 'Apiary = Site code, Hive = Tag' --take 'Keeper, @status, @key' \
+             --aliases aliases.csv --corrections fixes.csv --append-unused {out}",
+            table(main),
+            table("hives")
+        )
+    };
+    let into = |name: &str| format!("-o {}", table(name));
+    let here = scene.run(&call("harvest", &into("here"))).ended(0);
+    let inside = format!("{} --in-database --show-sql run.sql", into("inside"));
+    let inside = scene.run(&call("harvest", &inside)).ended(0);
+    assert_eq!(rows(&mut client, "decided.here"), rows(&mut client, "decided.inside"));
+    let said = |ran: &Ran, from: &str| {
+        let text = flat(&ran.err, &server);
+        let at = text.find(from).unwrap_or_else(|| panic!("{from}: {text}"));
+        text[at..].split(" ambiguous ").next().unwrap().to_owned()
+    };
+    assert_eq!(said(&here, "Written into"), said(&inside, "Written into"));
+    assert_eq!(said(&here, "aliases:"), said(&inside, "aliases:"));
+    let text = flat(&inside.err, &server).replace(". ", ".\n") + "\n";
+    snapshot("in_database_decisions", &text);
+    // A column keeps its type where corrections are values of it, and is wider where new rows need it.
+    let types =
+        "select string_agg(format_type(atttypid, atttypmod), ' ' order by attnum) from pg_attribute
+                 where attrelid = 'decided.inside'::regclass and attnum > 0";
+    let types: String = client.query_one(types, &[]).unwrap().get(0);
+    assert_eq!(types, "text text text text text text text integer text text text");
+    // The statements do the same, and so do they in the main table itself, whose own numbers go on.
+    client
+        .batch_execute(
+            "create table decided.before as select * from decided.inside; drop table decided.inside;
+             alter table decided.harvest drop constraint harvest_pkey; alter table decided.harvest alter \"Batch\" drop not null",
+        )
+        .unwrap();
+    let psql = Command::new("psql").args([&server, "-q", "-f"]).arg(scene.path("run.sql")).output();
+    let psql = psql.unwrap();
+    assert!(psql.status.success(), "{}", String::from_utf8_lossy(&psql.stderr));
+    assert_eq!(rows(&mut client, "decided.before"), rows(&mut client, "decided.inside"));
+    scene.run(&call("harvest", "--in-place --in-database")).ended(0);
+    let counts = "select count(*), count(distinct nr), max(nr)::bigint from decided.harvest";
+    let counts = client.query_one(counts, &[]).unwrap();
+    let [all, numbers, last] = [0, 1, 2].map(|nth| counts.get::<_, i64>(nth));
+    assert!(all > 240 && all == numbers && all == last, "{all} {numbers} {last}");
+    client
+        .batch_execute("alter table decided.harvest drop nr; alter table decided.before drop nr")
+        .unwrap();
+    assert_eq!(rows(&mut client, "decided.before"), rows(&mut client, "decided.harvest"));
+}
+
+/// The receipt of a run inside a database says what has moved since, and whether somebody has changed the output.
+#[test]
+fn receipts_are_kept_inside_a_database() {
+    let Some(server) = server() else { return };
+    let scene = demo();
+    let mut client = load(&scene, &server, "receipted", &["harvest", "hives"]);
+    let table = |name: &str| format!("{server}#receipted.{name}");
+    let call = format!(
+        "enrich {} --from {} {LOOK} --from sites.csv --on Apiary --take '*' --in-database -o {} --receipt r.json",
+        table("harvest"),
+        table("hives"),
+        table("out")
+    );
+    let lists = format!("{call} --lists found --require 'columns = same'");
+    let first = scene.run(&lists).ended(0);
+    assert!(flat(&first.err, &server).contains("Wrote the receipt r.json."), "{}", first.err);
+    let receipt = scene.read("r.json");
+    let kept: serde_json::Value = serde_json::from_str(&receipt).unwrap();
+    let rows_of = |nth: usize| kept["inputs"][nth]["rows"].as_u64().unwrap();
+    assert_eq!([rows_of(0), rows_of(1), rows_of(2)], [240, 117, 6]);
+    assert_eq!(kept["output"]["rows"], 240);
+    // What the run before wrote is replaced, the lists too, and the same tables make the same receipt.
+    let again = scene.run(&lists).ended(0);
+    assert!(
+        !again.err.contains("Since the last run") && !again.err.contains(&server),
+        "{}",
+        again.err
+    );
+    assert_eq!(scene.read("r.json"), receipt);
+    client
+        .batch_execute(
+            "update receipted.harvest set \"Hive\" = 'H-777' where \"Batch\" = 'B0001'; \
+             delete from receipted.harvest where \"Batch\" = 'B0002'",
+        )
+        .unwrap();
+    let moved = flat(&scene.run(&lists).ended(0).err, &server);
+    for said in [
+        "Since the last run",
+        "receipted.harvest has 1 fewer row, 239 in all",
+        "hives: 1 key is unmatched that was not: Fellside, H-777",
+    ] {
+        assert!(moved.contains(said), "{said}: {moved}");
+    }
+    // Somebody changes the output by hand.
+    let change = "update receipted.out set \"Keeper\" = 'me' where \"Batch\" = 'B0009'";
+    client.batch_execute(change).unwrap();
+    let (before, kept) = (rows(&mut client, "receipted.out"), scene.read("r.json"));
+    let refused = flat(&scene.run(&format!("{call} --overwrite")).ended(1).err, &server);
+    assert!(
+        refused.starts_with("receipted.out was changed after it was written, and is left as it is"),
+        "{refused}"
+    );
+    assert_eq!((rows(&mut client, "receipted.out"), scene.read("r.json")), (before, kept));
+    scene.run(&format!("{call} --edits discard")).ended(0);
+    let me = "select count(*) from receipted.out where \"Keeper\" = 'me'";
+    assert_eq!(client.query_one(me, &[]).unwrap().get::<_, i64>(0), 0);
+}
+
 /// What has no meaning inside a database, or is not done there, is refused with what to do.
 #[test]
 fn mistakes_with_a_database_are_answered() {
@@ -489,7 +616,10 @@ fn mistakes_with_a_database_are_answered() {
         format!("enrich {main} {hives} --take '@row' --in-database {out}"),
         format!("enrich {main} {hives} --take Keeper --when-duplicate first --in-database {out}"),
         format!(
-            "enrich {main} {hives} --take Keeper --update 'Note = Keeper' --receipt run.toml --in-database {out}"
+            "enrich {main} {hives} --update 'Note = Keeper' --receipt run.json --in-database --in-place"
+        ),
+        format!(
+            "enrich {main} {hives} --take Keeper --receipt run.json --edits keep --corrections fixes.csv --in-database {out}"
         ),
         format!("enrich {main} {hives} --take Keeper --in-database -o {main} --overwrite"),
         format!(

@@ -4,12 +4,14 @@
 //! comes here are counts, the rows that findings name, and the different values that only this program can read. Nobody
 //! sees the output before the end, and a run that ends before leaves the database as it was.
 
+mod counters;
 mod crossing;
 mod described;
 mod findings;
 mod shipped;
 mod target;
 
+pub use counters::{Counter, Watcher};
 pub use crossing::Crossing;
 pub use findings::{Answering, Most};
 
@@ -65,6 +67,7 @@ impl std::fmt::Debug for Canceller {
 
 /// An enrichment inside a database.
 pub struct InDatabase {
+    address: ServerAddress,
     name: String,
     client: Client,
     target: Option<Target>,
@@ -144,7 +147,16 @@ impl InDatabase {
             let fix = "let the tables be read here, not inside the database";
             return Err(Error::Server { name, said, fix });
         }
-        Ok(Self { name, client, target: None, shown: None, sent: 0, received: 0, crossing: None })
+        Ok(Self {
+            address: address.clone(),
+            name,
+            client,
+            target: None,
+            shown: None,
+            sent: 0,
+            received: 0,
+            crossing: None,
+        })
     }
 
     /// Writes the statements to a file as they are carried out, so that they can be read, and run again.
@@ -187,6 +199,15 @@ impl InDatabase {
         let here = here.map_err(|error| failed(&self.name, &error))?;
         let there = DatabaseIdentity::of(&mut other.connect()?);
         Ok(here == there.map_err(|error| failed(&other.database(), &error))?)
+    }
+
+    /// What watches how far the server is, over a connection of its own.
+    ///
+    /// # Errors
+    /// [`Error::Server`] when the server can't be reached once more.
+    pub fn watcher(&mut self) -> Result<Watcher> {
+        let session: i32 = self.one("select pg_backend_pid()")?.get(0);
+        Watcher::of(&self.address, session)
     }
 
     /// How many bytes of values went to the server, and came from there.

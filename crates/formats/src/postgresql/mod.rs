@@ -17,7 +17,9 @@ mod writer;
 
 pub use address::ServerAddress;
 pub use identity::TableIdentity;
-pub use in_database::{Answering, Canceller, Crossing, InDatabase, Most, TableSum, Told};
+pub use in_database::{
+    Answering, Canceller, Counter, Crossing, InDatabase, Most, TableSum, Told, Watcher,
+};
 pub(crate) use reader::{open, tables};
 pub use updater::ServerUpdater;
 pub use writer::ServerWriter;

@@ -4,6 +4,7 @@
 #![allow(clippy::print_stderr)]
 
 use std::fmt::Write as _;
+use std::io::Write as _;
 
 use gather_keys_core::enrich::{ANY, Corrections, EnrichmentBuilder, Resolved};
 use gather_keys_core::findings::{
@@ -19,7 +20,7 @@ use gather_keys_core::receipt::KeysSeen;
 use gather_keys_core::sql::{Asking, Script, Shown, StoredTable};
 use gather_keys_core::table::{Collected, OutputColumns, Sink, Source};
 use gather_keys_core::template::read_steps;
-use gather_keys_formats::postgresql::{Answering, InDatabase, Most, ServerAddress};
+use gather_keys_formats::postgresql::{Answering, InDatabase, Most, ServerAddress, Watcher};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use postgres::{Client, NoTls};
 use proptest::prelude::*;
@@ -897,6 +898,30 @@ fn many_keys_have_the_marks_of_the_engine() {
             assert_eq!(ours, theirs, "{main} {on}");
         }
     }
+}
+
+/// What the server counts of a session can be seen while it goes on.
+#[test]
+fn counters_are_those_of_the_server() {
+    let Some((server, mut client)) = schema("within_counters") else { return };
+    client.batch_execute("create table within_counters.t (v text)").unwrap();
+    let session: i32 = client.query_one("select pg_backend_pid()", &[]).unwrap().get(0);
+    let address = ServerAddress::of(&format!("{server}#within_counters.t")).unwrap();
+    let mut watcher = Watcher::of(&address, session).unwrap();
+    assert_eq!(watcher.counter(), None);
+    let mut rows = client.copy_in("copy within_counters.t from stdin").unwrap();
+    let mut sent = 0;
+    let seen = (0..100).find_map(|_| {
+        rows.write_all("a row\n".repeat(1_000).as_bytes()).unwrap();
+        rows.flush().unwrap();
+        sent += 1_000;
+        std::thread::sleep(std::time::Duration::from_millis(20));
+        watcher.counter().filter(|counter| counter.done > 0)
+    });
+    let seen = seen.unwrap();
+    assert!(seen.unit == "rows" && seen.done <= sent && seen.of.is_none(), "{seen:?}");
+    assert_eq!(rows.finish().unwrap(), sent);
+    assert_eq!(watcher.counter(), None);
 }
 
 /// Types, and texts of values of them.
