@@ -547,8 +547,8 @@ impl fmt::Display for Error {
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,
-                "a receipt records a file, and {name} is a table of a database; leave out \
-                 --receipt, or write a file"
+                "a receipt records what a run wrote anew, and {name} is a table of a database that \
+                 is written into; leave out --receipt, or name an output with -o"
             ),
             Self::KeyWritesText { name } => {
                 write!(f, "{name}: `key` writes delimited text; name an output such as keys.csv")

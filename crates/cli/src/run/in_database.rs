@@ -78,18 +78,7 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     let Address::Server(server) = &call.main.address else {
         return Err(Error::MainNotInDatabase { name: call.main.address.to_string() });
     };
-    let plan = asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite));
-    let receipt = Receipted::begin(call)?;
-    // What the run before wrote may be replaced.
-    let replaces = |paths: &[PathBuf]| {
-        call.overwrite || receipt.as_ref().is_some_and(|receipt| receipt.has_written(paths))
-    };
-    let lists = call.lists.as_deref();
-    let lists = lists
-        .map(|folder| lists::Files::create(folder, replaces(&lists::paths(folder))))
-        .transpose()?;
-    let reports = Reports::create(&call.reports, replaces(&call.reports))?;
-    let mut files = Files { lists: None, reports, plan: plan.transpose()?, receipt };
+    let (mut files, lists) = Files::begin(asked, call)?;
     let mut database = InDatabase::begin(server)?;
     cancel_with(Some(database.canceller()));
     if let Some(path) = &within.show_sql {
@@ -180,13 +169,35 @@ fn run(asked: &Asked, call: &Call, within: &WithinDatabase) -> Result<Outcome> {
     Ok(if holds { Outcome::Done } else { Outcome::Stopped })
 }
 
+/// The file of the statements, with its path.
+type Statements<'p> = Option<(&'p Path, WholeFile)>;
+
+/// What a receipt says, and the sum of the output.
+type Summed = Option<(Draft, (u64, String))>;
+
 impl Files {
+    /// Begins the files, and those of the lists.
+    fn begin(asked: &Asked, call: &Call) -> Result<(Self, Option<lists::Files>)> {
+        let plan = asked.save.as_deref().map(|path| WholeFile::create(path, call.overwrite));
+        let receipt = Receipted::begin(call)?;
+        // What the run before wrote may be replaced.
+        let replaces = |paths: &[PathBuf]| {
+            call.overwrite || receipt.as_ref().is_some_and(|receipt| receipt.has_written(paths))
+        };
+        let lists = call.lists.as_deref();
+        let lists = lists
+            .map(|folder| lists::Files::create(folder, replaces(&lists::paths(folder))))
+            .transpose()?;
+        let reports = Reports::create(&call.reports, replaces(&call.reports))?;
+        Ok((Self { lists: None, reports, plan: plan.transpose()?, receipt }, lists))
+    }
+
     /// Ends the files of a run, so that they can appear, and says which there are.
     fn finish(
         self,
         (asked, call): (&Asked, &Call),
         report: Option<&Report>,
-        (shown, summed): (Option<(&Path, WholeFile)>, Option<(Draft, (u64, String))>),
+        (shown, summed): (Statements<'_>, Summed),
         said: &mut Vec<String>,
     ) -> Result<Vec<Finished>> {
         let mut listed = Vec::new();

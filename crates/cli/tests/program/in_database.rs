@@ -801,7 +801,7 @@ fn the_page_on_databases_is_right() {
     const SHOWN: &str = "postgres://keeper@db/co-op";
     let Some(server) = server() else { return };
     let scene = demo();
-    let mut client = load(&scene, &server, "honey", &["harvest"]);
+    let mut client = load(&scene, &server, "honey", &["harvest", "keepers"]);
     let hives = std::fs::read(scene.path("hives.csv")).unwrap();
     let columns = scene.read("hives.csv").lines().next().unwrap().to_owned();
     let columns: Vec<String> = columns.split(',').map(|one| format!("\"{one}\" text")).collect();

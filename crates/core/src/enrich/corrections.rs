@@ -154,7 +154,7 @@ impl Corrections {
     pub(super) fn find_status<'o>(
         &mut self,
         own: usize,
-        outputs: impl Iterator<Item = &'o RowOutput> + Clone,
+        outputs: &(impl Iterator<Item = &'o RowOutput> + Clone),
     ) {
         for placed in &mut self.all {
             placed.status = status_columns(own, outputs.clone(), placed.column);

@@ -112,7 +112,7 @@ impl Enrichment {
         let own = self.own();
         let Stages { lookups, corrections, .. } = &mut self.stages;
         if let Some(corrections) = corrections {
-            corrections.find_status(own, lookups.iter().map(|(_, output)| output));
+            corrections.find_status(own, &lookups.iter().map(|(_, output)| output));
         }
         self
     }

@@ -7,13 +7,14 @@
 use super::answers::Answers;
 use super::cell::{Cell, ValueType};
 use super::reading::{BLANK, MALFORMED, Reading, WHOLE, What};
-use super::records::Records;
+use super::records::{Records, key_columns, key_state};
 use super::row_queries::is_asked;
-use super::stage::Stage;
+use super::stage::{Stage, where_all};
 use super::words::{each, is_blank, joined};
 use super::{Asking, Steps, cells_of};
 use crate::enrich::Appending;
 use crate::lookup::Rule;
+use crate::template::BoundTemplate;
 
 /// The new rows of a reference.
 #[derive(Debug)]
@@ -60,56 +61,12 @@ pub(super) fn append(
         }
         None => (format!("create temp table new_{nth}"), format!("pg_temp.new_{nth}")),
     };
-    let own = cells_of(asking.table, "t");
-    let cell = |column: usize| Cell { sql: format!("r.own{column}"), ..own[column].clone() };
-    let (mut columns, mut made, mut joins) = (Vec::new(), Vec::new(), String::new());
-    let mut are_split = Vec::new();
-    for (main, theirs) in appending.parts() {
-        let is_bare = main.template().is_bare() && theirs.template().is_bare();
-        let values: Vec<Option<Cell>> = if is_bare {
-            vec![Some(cell(theirs.columns()[0]))]
-        } else {
-            let (query, on) = split_cells(rows, theirs.columns(), &cell);
-            let about = format!(
-                "What the keys of rows without a main row are there: `{}`.",
-                main.template()
-            );
-            let what = What::Split { main: main.clone(), theirs: theirs.clone() };
-            let query = format!("{query} join pg_temp.givers_{nth} g on g.of_row = r.row");
-            let read = steps.reading(about, |name| {
-                Reading::new(name, query, theirs.columns().to_vec(), &[], what)
-            });
-            let alias = format!("s{}", are_split.len() + 1);
-            joins +=
-                &format!("\n    left join pg_temp.{read} {alias} on {}", on.replace("\0", &alias));
-            are_split.push(format!("{alias}.state = {WHOLE}"));
-            let values = 1..=main.columns().len();
-            values.map(|at| Some(Cell::of_text(format!("{alias}.value{at}")))).collect()
-        };
-        for (&column, value) in main.columns().iter().zip(values) {
-            if columns.iter().any(|(other, _)| *other == column) {
-                continue;
-            }
-            let Some(value) = value else { continue };
-            let text = value.text();
-            // White space alone is no spelling of a key.
-            let text = format!("case when {} then '' else {text} end", is_blank(&text));
-            let typed =
-                if column < stage.own() { common(stage.main_cell(column), &value) } else { None };
-            made.push(format!("{text} as t{column}"));
-            columns.push((
-                column,
-                typed.map(|(declared, kind)| {
-                    let sql = format!("n.y{column}");
-                    let value =
-                        format!("case when ({text}) <> '' then {} end::{declared}", value.sql);
-                    made.push(format!("{value} as y{column}"));
-                    Cell { sql, value: kind, declared }
-                }),
-            ));
-        }
+    let mut keys = NewKeys::default();
+    for part in appending.parts() {
+        keys.add(steps, stage, (asking, answers), part);
     }
-    let conditions = super::stage::where_all(&are_split);
+    let NewKeys { columns, made, joins, are_split } = keys;
+    let conditions = where_all(&are_split);
     steps.statement(
         format!("The new rows of {name}, with their keys in the columns of the main table."),
         format!(
@@ -126,19 +83,84 @@ pub(super) fn append(
     Appended { counts: counts(asking, answers, &new, &lost), ..new }
 }
 
-/// The query for different cells of the rows of a reference, and what finds them again under the alias `\0`.
-fn split_cells(
-    rows: &super::rows::Rows,
-    columns: &[usize],
-    cell: &impl Fn(usize) -> Cell,
-) -> (String, String) {
-    let texts: Vec<String> = columns.iter().map(|&column| cell(column).text()).collect();
-    let listed = texts.iter().zip(1..).map(|(text, at)| format!("{text} as in{at}"));
-    let pairs = texts.iter().zip(1..).map(|(text, at)| format!("\0.in{at} = {text}"));
-    (
-        format!("select distinct {} from {} r", joined(listed, ", "), rows.all),
-        joined(pairs, " and "),
-    )
+/// The keys of new rows, while they are put together.
+#[derive(Default)]
+struct NewKeys {
+    /// The columns, with their typed cells.
+    columns: Vec<(usize, Option<Cell>)>,
+    /// What is selected: a text for each column, and a value where it has one.
+    made: Vec<String>,
+    /// The tables of parts that are split, and the conditions under which they could be.
+    joins: String,
+    are_split: Vec<String>,
+}
+
+impl NewKeys {
+    /// Adds a part: what the main table makes it of, and what the reference does.
+    fn add(
+        &mut self,
+        steps: &mut Steps,
+        stage: &Stage,
+        (asking, answers): (&Asking<'_>, &Answers),
+        (main, theirs): &(BoundTemplate, BoundTemplate),
+    ) {
+        let own = cells_of(asking.table, "t");
+        let cell = |column: usize| Cell { sql: format!("r.own{column}"), ..own[column].clone() };
+        let is_bare = main.template().is_bare() && theirs.template().is_bare();
+        let values = if is_bare {
+            vec![cell(theirs.columns()[0])]
+        } else {
+            let cells = theirs.columns().iter().map(|&column| cell(column).text());
+            self.split(steps, answers, (main, theirs), &cells.collect::<Vec<_>>())
+        };
+        for (&column, value) in main.columns().iter().zip(values) {
+            if self.columns.iter().any(|(other, _)| *other == column) {
+                continue;
+            }
+            let text = value.text();
+            // White space alone is no spelling of a key.
+            let text = format!("case when {} then '' else {text} end", is_blank(&text));
+            let is_own = column < stage.own();
+            let typed = if is_own { common(stage.main_cell(column), &value) } else { None };
+            self.made.push(format!("{text} as t{column}"));
+            let typed = typed.map(|(declared, kind)| {
+                let value = format!("case when ({text}) <> '' then {} end::{declared}", value.sql);
+                self.made.push(format!("{value} as y{column}"));
+                Cell { sql: format!("n.y{column}"), value: kind, declared }
+            });
+            self.columns.push((column, typed));
+        }
+    }
+
+    /// The cells of a part that are read here, from the texts of the cells that the reference makes it of.
+    fn split(
+        &mut self,
+        steps: &mut Steps,
+        answers: &Answers,
+        (main, theirs): (&BoundTemplate, &BoundTemplate),
+        cells: &[String],
+    ) -> Vec<Cell> {
+        let listed = cells.iter().zip(1..).map(|(text, at)| format!("{text} as in{at}"));
+        let query = format!(
+            "select distinct {} from {} r join pg_temp.givers_{} g on g.of_row = r.row",
+            joined(listed, ", "),
+            answers.rows.all,
+            answers.nth
+        );
+        let template = main.template();
+        let about = format!("What the keys of rows without a main row are there: `{template}`.");
+        let what = What::Split { main: main.clone(), theirs: theirs.clone() };
+        let read = steps
+            .reading(about, |name| Reading::new(name, query, theirs.columns().to_vec(), &[], what));
+        let alias = format!("s{}", self.are_split.len() + 1);
+        let pairs = cells.iter().zip(1..).map(|(text, at)| format!("{alias}.in{at} = {text}"));
+        let join =
+            ["\n    left join pg_temp.", &read, " ", &alias, " on ", &joined(pairs, " and ")];
+        self.joins.extend(join);
+        self.are_split.push(format!("{alias}.state = {WHOLE}"));
+        let values = 1..=main.columns().len();
+        values.map(|at| Cell::of_text(format!("{alias}.value{at}"))).collect()
+    }
 }
 
 /// Writes which rows give new ones: of several rows of one key the one that counts, in the place of the first, unless each row
@@ -208,8 +230,8 @@ fn write_keys(
     let parts =
         parts.map(|part| records.part(steps, part, key.blanks(), (false, true), "of new rows"));
     let parts: Vec<_> = parts.collect();
-    let state = super::records::key_state(&parts, asking.match_blanks);
-    let columns = super::records::key_columns(&parts);
+    let state = key_state(&parts, asking.match_blanks);
+    let columns = key_columns(&parts);
     steps.statement(
         "The keys that the main table's side makes of them.".to_owned(),
         format!(

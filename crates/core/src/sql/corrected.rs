@@ -30,10 +30,17 @@ impl CorrectionQueries {
 /// Corrections that name the same columns.
 struct Group {
     columns: Vec<usize>,
-    /// The rows that they tell by these values, each with the corrections of its cells: their numbers and columns.
-    rows: Vec<(Vec<String>, Vec<(usize, usize)>)>,
+    /// What they have for the rows with some values there.
+    rows: Vec<OfRows>,
     /// The columns that they write.
     written: Vec<usize>,
+}
+
+/// Corrections of the rows that some values tell.
+struct OfRows {
+    values: Vec<String>,
+    /// The number of each, and the column that it writes.
+    all: Vec<(usize, usize)>,
 }
 
 /// A column that is corrected.
@@ -92,7 +99,7 @@ pub(super) fn correct(
             is_told.map(|(key, &column)| format!("x{at}.k{key} = {}", stage.cell(column).text()));
         let is_told = joined(is_told, " and ");
         let is_told = if is_told.is_empty() { "true" } else { &is_told };
-        joins.push_str(&format!("\n    left join {name} x{at} on {is_told}"));
+        joins.extend(["\n    left join ", &name, &format!(" x{at} on "), is_told]);
     }
     let mut columns: Vec<usize> = placed.iter().map(|(_, column, _)| *column).collect();
     columns.sort_unstable();
@@ -146,9 +153,9 @@ impl Group {
         if !self.written.contains(&column) {
             self.written.push(column);
         }
-        match self.rows.iter_mut().find(|(other, _)| *other == values) {
-            Some((_, all)) => all.push((nth, column)),
-            None => self.rows.push((values, vec![(nth, column)])),
+        match self.rows.iter_mut().find(|rows| rows.values == values) {
+            Some(rows) => rows.all.push((nth, column)),
+            None => self.rows.push(OfRows { values, all: vec![(nth, column)] }),
         }
     }
 
@@ -156,7 +163,7 @@ impl Group {
     fn values<'v>(&self, value: impl Fn(usize) -> &'v str) -> String {
         let keys = (0..self.columns.len()).map(|key| format!("k{key}"));
         let cells = self.written.iter().map(|column| format!("n{column}, v{column}"));
-        let record = |(values, all): &(Vec<String>, Vec<(usize, usize)>)| {
+        let record = |OfRows { values, all }: &OfRows| {
             let keys = values.iter().map(|value| format!("{} collate \"C\"", literal(value)));
             let cells =
                 self.written.iter().map(|column| match all.iter().find(|(_, of)| of == column) {

@@ -298,7 +298,7 @@ impl Script {
         let updated = updated.collect();
         let new = stage.new_columns().map(|columns| {
             let columns = columns.into_iter().map(|at| (at, column(at, &main.columns[at].name)));
-            (columns.collect(), stage.is_new())
+            (columns.collect(), stage::IS_NEW.to_owned())
         });
         Self {
             new,

@@ -179,11 +179,6 @@ impl Stage {
         self.new.push(new);
     }
 
-    /// The condition under which a row is new.
-    pub(super) fn is_new(&self) -> String {
-        "m.app_of > 0".to_owned()
-    }
-
     /// The columns of the main table that new rows may have; `None` where there are none.
     pub(super) fn new_columns(&self) -> Option<Vec<usize>> {
         let of_key = self.new.iter().flat_map(|new| &new.columns).map(|(column, _)| *column);
@@ -383,6 +378,9 @@ impl Stage {
         }
     }
 }
+
+/// The condition under which a row is new.
+pub(super) const IS_NEW: &str = "m.app_of > 0";
 
 /// A condition of several.
 pub(super) fn where_all(conditions: &[String]) -> String {

@@ -68,7 +68,9 @@ fn found(reference: &Reference, (parts, used): Replaced) -> Option<(EntryId, Vec
 /// Packs the parts of a key.
 fn packed(parts: &[String]) -> Packer {
     let mut packer = Packer::default();
-    parts.iter().for_each(|part| packer.push(part));
+    for part in parts {
+        packer.push(part);
+    }
     packer
 }
 
@@ -186,7 +188,9 @@ fn there(reference: &Reference, of_parts: &OfParts) -> Vec<usize> {
         // Nothing is found by a key that is not whole.
         let is_found = || {
             let mut packer = Packer::default();
-            key.iter().for_each(|part| packer.push(part));
+            for part in &key {
+                packer.push(part);
+            }
             reference.find(packer.bytes()).is_some()
         };
         if sought.contains_key(&held[..]) && is_found() {

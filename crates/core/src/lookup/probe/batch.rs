@@ -333,7 +333,9 @@ impl Lookup {
         let Some(aliases) = self.aliases.as_ref().filter(|_| !used.is_empty()) else { return };
         let is_copy = || nth > 0 && row(nth - 1).number() == row(nth).number();
         if aliases.counts_copies() || !is_copy() {
-            used.iter().for_each(|&alias| aliases.count(alias));
+            for &alias in used {
+                aliases.count(alias);
+            }
         }
     }
 }

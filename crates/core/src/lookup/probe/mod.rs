@@ -8,8 +8,8 @@ mod batch;
 mod explain;
 mod named_column;
 
-pub(crate) use alias_keys::WholeAlias;
 pub use alias_keys::{Alias, AliasKeys, AliasState};
+pub(crate) use alias_keys::{OfParts, WholeAlias};
 pub use aliases::AliasFacts;
 pub use named_column::HeaderTemplate;
 pub(crate) use named_column::NamedColumn;
