@@ -146,6 +146,8 @@ pub(crate) enum Error {
     EditsUnreadable { name: String, cause: Box<Error> },
     /// A receipt of a table of a database.
     ReceiptOfDatabase { name: String },
+    /// A receipt is to be written of a table of a server that is written into.
+    ReceiptOfMain { name: String },
     /// An output in a format that is read, but not written.
     NotWritable { name: String },
     /// A key column is to go into something else than delimited text.
@@ -547,8 +549,13 @@ impl fmt::Display for Error {
             ),
             Self::ReceiptOfDatabase { name } => write!(
                 f,
-                "a receipt records what a run wrote anew, and {name} is a table of a database that \
-                 is written into; leave out --receipt, or name an output with -o"
+                "a receipt records a file, and {name} is a table of a database; leave out \
+                 --receipt, or write a file"
+            ),
+            Self::ReceiptOfMain { name } => write!(
+                f,
+                "a receipt records a table that a run made, and {name} is written into; leave out \
+                 --receipt, or name an output with -o"
             ),
             Self::KeyWritesText { name } => {
                 write!(f, "{name}: `key` writes delimited text; name an output such as keys.csv")

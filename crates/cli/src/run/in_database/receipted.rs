@@ -36,7 +36,7 @@ impl Receipted {
     pub(super) fn begin(call: &Call) -> Result<Option<Self>> {
         let Some(path) = call.receipt.clone() else { return Ok(None) };
         if call.into == Destination::Main {
-            return Err(Error::ReceiptOfDatabase { name: call.main.address.to_string() });
+            return Err(Error::ReceiptOfMain { name: call.main.address.to_string() });
         }
         let (before, was) = receipts::read(&path)?.unzip();
         let file = WholeFile::create(&path, true)?;
