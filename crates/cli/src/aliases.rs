@@ -97,7 +97,7 @@ impl<'a> Keys<'a> {
         parts.map(of).collect()
     }
 
-    /// The aliases for the keys of these sides, as the lookup uses them.
+    /// Aliases with their keys made, as the lookup uses them.
     pub(crate) fn with(&self, aliases: Vec<Alias>) -> AliasKeys {
         AliasKeys::new(aliases, (self.ours, self.theirs), self.matches_blanks)
     }

@@ -58,7 +58,7 @@ impl Appending {
     }
 }
 
-/// The cells of a part in the main table, in the order of the columns there, from those that the reference makes it of; `None`
+/// The cells of a part in the main table, in the order of the columns there, from the reference's cells; `None`
 /// when it can't be split.
 pub(crate) fn split(
     main: &BoundTemplate,

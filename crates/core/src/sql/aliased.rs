@@ -213,7 +213,7 @@ impl Replacing<'_> {
             )
         });
         steps.statement(
-            "The keys that are asked for, with those that aliases give.".to_owned(),
+            "The keys that are asked for, some of them replaced by aliases.".to_owned(),
             format!(
                 "create temp table keys_{nth} as\nselect {}\nfrom pg_temp.plain_{nth} a{}{}",
                 joined(columns, ",\n    "),

@@ -22,7 +22,7 @@ pub(super) struct Asked {
     pub(super) part_cells: Vec<String>,
     /// The condition under which a part is blank, there.
     pub(super) is_blank: String,
-    /// The parts of the key, by their names in the table; those that the main rows have themselves.
+    /// The parts of the key, by their names in the table; then the same before aliases replaced some.
     pub(super) keys: Vec<String>,
     pub(super) own_keys: Vec<String>,
     /// How many columns are named.

@@ -207,3 +207,63 @@ fn is_decimal(text: &str, precision: Option<usize>, scale: Option<usize>) -> boo
         && scale.is_none_or(|most| fraction.len() <= most)
         && most_whole.is_none_or(|most| whole == "0" || whole.len() <= most)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A column keeps its type only where nothing of a text is lost in it.
+    #[test]
+    fn types_take_the_texts_of_their_values() {
+        let text = ValueType::Text { bytewise: true };
+        for (value, declared, taken, refused) in [
+            (
+                ValueType::Integer,
+                "smallint",
+                &["-4", "32767", ""][..],
+                &["32768", "+4", "04", "4.0", "x"][..],
+            ),
+            (ValueType::Integer, "integer", &["2147483647"], &["2147483648", " 1"]),
+            (ValueType::Integer, "bigint", &["-9223372036854775808"], &["9223372036854775808"]),
+            (
+                ValueType::Decimal,
+                "numeric",
+                &["12.5", "-0.001", "0"],
+                &["12.50", "1e3", "-0", ".5", "5.", "01", "1,5", "NaN"],
+            ),
+            (
+                ValueType::Decimal,
+                "numeric(6,2)",
+                &["1234.56", "-0.5"],
+                &["12345", "1.234", "12345.6"],
+            ),
+            (ValueType::Decimal, "numeric(3)", &["123"], &["1234", "1.5"]),
+            (
+                ValueType::Real,
+                "double precision",
+                &["0.1", "12.5", "-3"],
+                &["0.10", "1e3", "0.1234567890123456789", "inf"],
+            ),
+            (ValueType::Real, "real", &[""], &["0.1"]),
+            (text, "text", &["x", " "], &[]),
+            (text, "character varying(3)", &["abc", "äöü"], &["abcd"]),
+            (text, "character(3)", &[""], &["abc"]),
+            (ValueType::Truth, "boolean", &["true", "false"], &["t", "TRUE"]),
+            (
+                ValueType::Day,
+                "date",
+                &["2026-02-28", "2024-02-29"],
+                &["2026-02-29", "2026-2-3", "28.02.2026", "infinity"],
+            ),
+            (ValueType::Time, "time", &[""], &["10:20:00"]),
+        ] {
+            let cell = Cell { sql: "m.c".to_owned(), value, declared: declared.to_owned() };
+            for text in taken {
+                assert!(cell.takes(text), "{declared} {text:?}");
+            }
+            for text in refused {
+                assert!(!cell.takes(text), "{declared} {text:?}");
+            }
+        }
+    }
+}

@@ -90,7 +90,7 @@ pub(super) fn correct(
             }
         };
         steps.statement(
-            "Cells that were settled by hand, by what tells their rows.".to_owned(),
+            "Cells that a person settled, by the values that identify their rows.".to_owned(),
             format!("{create} {}", group.values(|nth| placed[nth].2)),
         );
         steps.statement("Statistics of them.".to_owned(), format!("analyze {name}"));

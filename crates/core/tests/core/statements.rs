@@ -1,6 +1,8 @@
 //! An enrichment as statements, without a server.
 
-use gather_keys_core::enrich::EnrichmentBuilder;
+use gather_keys_core::enrich::{Corrections, EnrichmentBuilder};
+use gather_keys_core::findings::Correction;
+use gather_keys_core::lookup::{Alias, AliasKeys};
 use gather_keys_core::plan::{On, ReferencePlan, Take, Within};
 use gather_keys_core::sql::{
     Asking, NamedRows, Script, Shown, Step, StoredColumn, StoredTable, ValueType,
@@ -53,11 +55,27 @@ fn script(on: &str, take: &str, within: Option<&str>, shared: Option<&str>) -> S
         take: Some(Take::parse(take).unwrap()),
         ..ReferencePlan::default()
     };
+    statements((&main, &hives), &plan, (&[], &[]), shared)
+}
+
+/// The statements of a plan, with aliases and corrections by the batch.
+fn statements(
+    (main, hives): (&StoredTable, &StoredTable),
+    plan: &ReferencePlan,
+    (aliases, corrections): (&[Alias], &[Correction]),
+    shared: Option<&str>,
+) -> Script {
     let mut builder = EnrichmentBuilder::new(&main.headers, [1, 2, 3, 4]);
-    let found = builder.resolve(&plan, &hives.headers, &[]).unwrap();
+    let found = builder.resolve(plan, &hives.headers, &[]).unwrap();
+    let sides = (&found.main_key, &found.reference_keys[0]);
+    let aliases = AliasKeys::new(aliases.to_vec(), sides, false);
+    let aliases = Some(&aliases).filter(|all| !all.is_empty());
+    let find = |header: &str| builder.find_output(header);
+    let key = ["Batch".to_owned()];
+    let corrections = Corrections::new("fixes.csv", &key, corrections.to_vec(), find).unwrap();
     let asking =
-        Asking { name: "hives", found: &found, match_blanks: false, aliases: None, table: &hives };
-    Script::new(&main, &[asking], (&builder.output_columns(), None), shared)
+        Asking { name: "hives", found: &found, match_blanks: false, aliases, table: hives };
+    Script::new(main, &[asking], (&builder.output_columns(), Some(&corrections)), shared)
 }
 
 /// The text of a script.
@@ -89,6 +107,82 @@ fn a_key_without_steps_is_compared_by_its_values() {
         "{}",
         script.source
     );
+}
+
+/// What a person decided: aliases of parts are read here, corrections keep types, and new rows come to the main table.
+#[test]
+fn decisions_are_statements() {
+    let main = stored(
+        "harvest",
+        &[
+            ("Batch", TEXT, "text"),
+            ("Hive", ValueType::Integer, "integer"),
+            ("Day", ValueType::Day, "date"),
+        ],
+    );
+    let hives = stored(
+        "hives",
+        &[("Tag", ValueType::Integer, "bigint"), ("Since", TEXT, "text"), ("Keeper", TEXT, "text")],
+    );
+    let plan = ReferencePlan {
+        name: "hives".to_owned(),
+        on: On::parse(&["Hive = Tag, Day = Since"]).unwrap(),
+        take: Some(Take::parse("Keeper, @status").unwrap()),
+        append_unused: true,
+        ..ReferencePlan::default()
+    };
+    let cells = |first: &str, second: &str| vec![first.to_owned(), second.to_owned()];
+    let alias = |row, parts: &[usize], main, reference| Alias {
+        row,
+        parts: parts.to_vec(),
+        main,
+        reference,
+    };
+    let aliases = [
+        alias(1, &[0], cells("7", ""), cells("8", "")),
+        alias(2, &[0, 1], cells("9", "2026-05-19"), cells("8", "2026-05-20")),
+        alias(3, &[1], cells("", ""), cells("", "2026-05-20")),
+    ];
+    let correction = |row, header: &str, value: &str| Correction {
+        key: vec![format!("B{row}")],
+        header: header.to_owned(),
+        value: value.to_owned(),
+        row,
+    };
+    let corrections = [correction(1, "Day", "2026-05-21"), correction(2, "Hive", "12")];
+    let script = statements((&main, &hives), &plan, (&aliases, &corrections), None);
+    let reading = script.steps.iter().find_map(|step| match step {
+        Step::Reading { reading, .. } => Some(reading),
+        Step::Statement { .. } => None,
+    });
+    let reading = reading.unwrap();
+    for (day, hive, want) in [
+        ("2026-05-19", "7", "0 | 8 | 2026-05-19"),
+        // An alias of a whole key is joined on the server, and a broken one does nothing.
+        ("2026-05-19", "9", "null | null | null"),
+        ("", "7", "0 | 8 | "),
+    ] {
+        let mut results = Vec::new();
+        let cells = [hive.to_owned(), day.to_owned()];
+        reading.reader().read(&cells, |one| results.push(one.unwrap_or("null").to_owned()));
+        assert_eq!(results.join(" | "), want);
+    }
+    let text = text_of(&script);
+    assert!(text.contains("(values (1::bigint, '9', '2026-05-19', '8', '2026-05-20'))"), "{text}");
+    // The hive is of a wider type now. A day is of another type in the reference, and so becomes text.
+    let declared: Vec<&str> = script.output.iter().map(|column| &column.declared[..]).collect();
+    assert_eq!(declared, ["text", "bigint", "text", "text", "text"]);
+    let (new, _) = script.new.as_ref().unwrap();
+    assert_eq!(new.iter().map(|(column, _)| *column).collect::<Vec<_>>(), [1, 2]);
+    assert!(script.source.contains("t.\"Hive\"::bigint as \"Hive\""), "{}", script.source);
+    let corrected = script.corrected.as_ref().unwrap().changes(5);
+    assert!(corrected.ends_with("order by place, col limit 5"), "{corrected}");
+    // Without new rows a corrected column keeps its type.
+    let plan = ReferencePlan { append_unused: false, ..plan };
+    let script = statements((&main, &hives), &plan, (&[], &corrections), None);
+    let declared: Vec<&str> = script.output.iter().map(|column| &column.declared[..]).collect();
+    assert_eq!(declared, ["text", "integer", "date", "text", "text"]);
+    assert!(script.new.is_none());
 }
 
 /// What steps make of values is read here: the query gives the different ones, and each becomes a state and a value.

@@ -138,7 +138,7 @@ struct Outcome {
     rows: Vec<Vec<String>>,
     lookups: Vec<(Lookup, LookupFindings)>,
     corrected: Vec<Corrected>,
-    /// For each reference the keys that a receipt has marks of: unmatched ones, and those that several rows hold.
+    /// For each reference the keys that a receipt has marks of: unmatched keys, and keys that several rows hold.
     keys: Vec<[KeysSeen; 2]>,
 }
 

@@ -71,7 +71,7 @@ pub(crate) struct OfParts {
     by_values: HashMap<Box<[u8]>, (Vec<String>, usize)>,
 }
 
-/// The parts of a key in which aliases have replaced some, and the numbers of these aliases.
+/// The parts of a key in which aliases have replaced some, and the numbers of the aliases.
 pub(crate) type Replaced = (Vec<String>, Vec<usize>);
 
 impl AliasKeys {
@@ -191,7 +191,7 @@ impl AliasKeys {
     }
 
     /// What became of each alias, where `has_main` and `has_reference` say by the number of an alias whether the reference has
-    /// its main key and its reference key, or values of these parts. No row is counted yet.
+    /// its main key and its reference key, or these values of some parts. No row is counted yet.
     pub(super) fn states(
         &self,
         has_main: impl Fn(usize) -> bool,

@@ -79,7 +79,7 @@ fn packed(parts: &[String]) -> Packer {
 pub struct AliasFacts {
     /// The ones whose main key the reference has itself.
     pub needless: HashSet<usize>,
-    /// The ones whose reference key it has, or values of these parts.
+    /// The ones whose reference key it has, or whose values of some parts.
     pub there: HashSet<usize>,
     /// How many main rows each answered.
     pub used: HashMap<usize, u64>,

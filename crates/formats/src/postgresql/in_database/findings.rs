@@ -119,7 +119,7 @@ impl InDatabase {
         Ok(facts)
     }
 
-    /// The keys that a receipt has marks of: the ones that no row of a reference answers, and those that several rows hold.
+    /// The keys that a receipt has marks of: unmatched keys of a reference, and keys that several of its rows hold.
     ///
     /// # Errors
     /// [`Error::Server`](crate::Error::Server) when the server refuses or is gone.
