@@ -123,7 +123,8 @@ impl Steps {
                     let far = watch();
                     // Another step may have begun while the server was asked.
                     if let Some(far) = far.filter(|_| *locked(&about) == of) {
-                        bar.set_message(format!("{of} {far}"));
+                        // First, since the end of a long line is not shown.
+                        bar.set_message(format!("{far}: {of}"));
                     }
                 }
             };

@@ -89,7 +89,8 @@ struct Asked {
 struct Job {
     asked: Vec<Asked>,
     columns: Vec<Columns>,
-    /// By the columns `id` and `a` of the main table.
+    /// By these columns, or else `id` and `a` of the main table.
+    key: Vec<String>,
     corrections: Vec<Correction>,
 }
 
@@ -125,9 +126,10 @@ impl Job {
         if self.corrections.is_empty() {
             return Ok(None);
         }
-        let key = ["id", "a"].map(str::to_owned);
+        let usual = ["id", "a"].map(str::to_owned);
+        let key = if self.key.is_empty() { &usual[..] } else { &self.key[..] };
         let find = |header: &str| builder.find_output(header);
-        let corrections = Corrections::new("fixes.csv", &key, self.corrections.clone(), find);
+        let corrections = Corrections::new("fixes.csv", key, self.corrections.clone(), find);
         corrections.map(Some).map_err(|error| error.to_string())
     }
 }
@@ -757,7 +759,7 @@ proptest! {
         let takes_w = asked[0].plan.take.iter().flatten().any(|one| format!("{one:?}").contains("\"w\""));
         let is_there = |one: &Correction| one.header != "w" || takes_w;
         let corrections = corrections.into_iter().filter(is_there).collect();
-        let outcome = compare(&server, "within.main", &Job { asked, columns, corrections });
+        let outcome = compare(&server, "within.main", &Job { asked, columns, corrections, ..Job::default() });
         prop_assert!(outcome.is_ok(), "{}", outcome.unwrap_err());
     }
 
@@ -1119,12 +1121,30 @@ fn hostile_names_are_names() {
                 when_duplicate: WhenDuplicate::parse(rule).unwrap(),
                 when_unmatched: WhenUnmatched::parse(&format!("fill {name}")).unwrap(),
                 take: Some(Take::parse("taken, @status as s, @key as k").unwrap()),
+                append_unused: !on.contains("any("),
                 ..ReferencePlan::default()
             };
-            let asked =
-                Asked { table: reference.clone(), order_by: Vec::new(), plan, aliases: Vec::new() };
-            compare(&server, &main, &vec![asked].into())
-                .unwrap_or_else(|error| panic!("{name}: {error}"));
+            let aliases = [("x", *name), (*name, "x")].into_iter().zip(1..);
+            let aliases = aliases.map(|((main, reference), row)| {
+                let cells = |cell: &str| vec![cell.to_owned(); 3];
+                Alias { row, parts: vec![0], main: cells(main), reference: cells(reference) }
+            });
+            let aliases = aliases.collect();
+            let asked = Asked { table: reference.clone(), order_by: Vec::new(), plan, aliases };
+            let corrections = [("taken", *name), (*name, other), (other, *name)];
+            let corrections = corrections.into_iter().zip(1..);
+            let corrections = corrections.map(|((of, value), row)| Correction {
+                key: vec![(*name).to_owned()],
+                header: of.to_owned(),
+                value: value.to_owned(),
+                row,
+            });
+            let (key, corrections) = (vec![(*name).to_owned()], corrections.collect());
+            let job = Job { key, corrections, ..vec![asked].into() };
+            compare(&server, &main, &job).unwrap_or_else(|error| panic!("{name}: {error}"));
+            // Neither way refuses it.
+            let outcome = here(&server, &main, &job).unwrap();
+            assert!(outcome.corrected.iter().any(|one| one.changed > 0), "{name}");
         }
     }
 }
