@@ -30,16 +30,15 @@ fn stored(name: &str, columns: &[(&str, ValueType, &str)]) -> StoredTable {
 
 const TEXT: ValueType = ValueType::Text { bytewise: true };
 
+/// The main table.
+fn harvest() -> StoredTable {
+    let (hive, day) = ((ValueType::Integer, "integer"), (ValueType::Day, "date"));
+    stored("harvest", &[("Batch", TEXT, "text"), ("Hive", hive.0, hive.1), ("Day", day.0, day.1)])
+}
+
 /// The script of one reference.
 fn script(on: &str, take: &str, within: Option<&str>, shared: Option<&str>) -> Script {
-    let main = stored(
-        "harvest",
-        &[
-            ("Batch", TEXT, "text"),
-            ("Hive", ValueType::Integer, "integer"),
-            ("Day", ValueType::Day, "date"),
-        ],
-    );
+    let main = harvest();
     let hives = stored(
         "hives",
         &[
@@ -112,14 +111,7 @@ fn a_key_without_steps_is_compared_by_its_values() {
 /// What a person decided: aliases of parts are read here, corrections keep types, and new rows come to the main table.
 #[test]
 fn decisions_are_statements() {
-    let main = stored(
-        "harvest",
-        &[
-            ("Batch", TEXT, "text"),
-            ("Hive", ValueType::Integer, "integer"),
-            ("Day", ValueType::Day, "date"),
-        ],
-    );
+    let main = harvest();
     let hives = stored(
         "hives",
         &[("Tag", ValueType::Integer, "bigint"), ("Since", TEXT, "text"), ("Keeper", TEXT, "text")],
