@@ -723,11 +723,19 @@ fn asked(
     chains: bool,
     orders: bool,
 ) -> Vec<Asked> {
+    let is_updating = |(plan, _): &(ReferencePlan, _)| {
+        plan.when_duplicate == WhenDuplicate::Every && !plan.update.is_empty()
+    };
+    let updates_copies = plans.first().is_some_and(is_updating);
     let asked = plans.into_iter().enumerate().map(|(nth, (mut plan, aliases))| {
         if nth > 0 {
             "more".clone_into(&mut plan.name);
             if chains {
                 plan.on = On::parse(&["note = w"]).unwrap();
+                // Of copies of a row of which some are dropped, the engine counts the updated cells of all.
+                if updates_copies {
+                    plan.when_unmatched = WhenUnmatched::Blank;
+                }
             }
         }
         let order_by = if orders { vec!["pos".to_owned()] } else { Vec::new() };
