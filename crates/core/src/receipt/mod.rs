@@ -55,7 +55,7 @@ pub struct File {
     pub path: String,
     /// Its size.
     pub bytes: u64,
-    /// Its digest: `sha256:` and the digest in hexadecimal.
+    /// Its digest in hexadecimal, after `sha256:` for bytes and after `rows:` for the rows of a table in a database.
     pub digest: String,
 }
 

@@ -164,7 +164,10 @@ fn moved_input(before: &Input, now: &Input) -> Vec<Moved> {
     if before.rows != now.rows {
         all.push(Moved::Rows { path: path.clone(), before: before.rows, now: now.rows });
     }
-    if all.len() == paths && before.file.digest != now.file.digest {
+    // A digest that a server made of rows says nothing of one of a file's bytes.
+    let kind = |digest: &str| digest.split_once(':').map(|(kind, _)| kind.to_owned());
+    let are_alike = kind(&before.file.digest) == kind(&now.file.digest);
+    if all.len() == paths && are_alike && before.file.digest != now.file.digest {
         all.push(Moved::Cells { path });
     }
     all

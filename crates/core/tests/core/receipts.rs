@@ -98,6 +98,24 @@ fn whatever_moved_is_told() {
     assert_eq!(reported(&before, &after, &keys), ["program 1", "plan"]);
 }
 
+/// Digests of different kinds are not compared.
+#[test]
+fn digests_are_compared_with_their_like() {
+    let with = |digest: &str| {
+        let mut main = input("main", "harvest", "a", 3, &["Hive"]);
+        digest.clone_into(&mut main.file.digest);
+        receipt(vec![main], &seen(&[]))
+    };
+    for (before, now, told) in [
+        ("sha256:01", "sha256:02", &["cells of harvest"][..]),
+        ("rows:01", "rows:02", &["cells of harvest"]),
+        ("sha256:01", "rows:01", &[]),
+        ("rows:01", "rows:01", &[]),
+    ] {
+        assert_eq!(reported(&with(before), &with(now), &seen(&[])), told, "{before} {now}");
+    }
+}
+
 #[test]
 fn what_is_no_receipt_is_refused() {
     let good = receipt(vec![input("main", "m.csv", "m", 3, &["A"])], &seen(&["x"])).write();

@@ -84,7 +84,7 @@ impl InDatabase {
         let mut described =
             StoredTable { name: stored, headers, columns, key, order_by, unique, place, parts };
         if has_children(client, identity.table).map_err(failed)? {
-            // What the server sees to in a table, it does not in those that inherit its columns.
+            // What the server sees to in a table, it does not in tables that inherit its columns.
             (described.key, described.unique, described.place) = (Vec::new(), Vec::new(), &[]);
         }
         Ok((described, identity))
