@@ -24,6 +24,7 @@ mod pass_through;
 mod resolve;
 mod row_output;
 mod stage;
+mod updated_cells;
 mod updating;
 
 pub use appending::Appending;

@@ -53,7 +53,7 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
             tallies.iter_mut().zip(&mut workspace.stages[from..]).zip(&mut self.updates[from..])
         {
             tally.add(&stage.tallied);
-            updates.iter_mut().zip(&stage.counts).for_each(|(all, more)| all.add(more));
+            updates.iter_mut().zip(&stage.updated.counts).for_each(|(all, more)| all.add(more));
             stage.reported = 0;
         }
         self.report(enrichment, block, from, workspace)?;
@@ -107,9 +107,9 @@ impl<K: Sink<Error: From<Error>>> OrderedOutput<'_, '_, K> {
         let Workspace { stages, corrected, .. } = workspace;
         let stages = enrichment.lookups().zip(stages).enumerate().skip(from);
         let updates = stages.flat_map(|(nth, (lookup, stage))| {
-            stage.updated.iter().map(move |cell| Change {
-                by: ChangedBy::Lookup { nth, lookup, row: cell.from.map(ChangingRow::Here) },
-                row: Row::of(block, cell.row),
+            stage.updated.reported.iter().map(move |cell| Change {
+                by: ChangedBy::Lookup { nth, lookup, row: cell.of.from.map(ChangingRow::Here) },
+                row: Row::of(block, cell.of.row),
                 name: None,
                 column: cell.column,
                 before: &cell.before,

@@ -11,9 +11,10 @@ use super::corrections::{CorrectedCell, Corrections};
 use super::joined::JoinedTexts;
 use super::pass_through::RawOutput;
 use super::row_output::{Outcome, RowSoFar};
+use super::updated_cells::{UpdatedCells, UpdatedRow};
 use super::{RowOutput, Updating};
-use crate::findings::{Recorder, Tallied, Tally, Written, WrittenCounts};
-use crate::lookup::{Answer, EntryId, Lookup, ProbeBuffers, RowId};
+use crate::findings::{Recorder, Tallied, Tally, Written};
+use crate::lookup::{Answer, EntryId, Lookup, ProbeBuffers};
 use crate::table::{Block, Overlay, Row, RowOutcomes};
 
 /// The lookups of a run, with what each adds.
@@ -55,29 +56,14 @@ pub(super) struct StageResult {
     pub(super) tallied: Tallied,
     /// How many of the rows have been reported.
     pub(super) reported: usize,
-    /// Each updated cell: the row of the block, the number of the update, and what became of it.
-    pub(super) written: Vec<(u32, u32, Written)>,
-    /// For each update, the sums over rows that go out.
-    pub(super) counts: Vec<WrittenCounts>,
+    /// For each row that it makes the one it is made of, by their numbers; empty where each row becomes one.
+    pub(super) made_of: Vec<u32>,
+    /// The cells that it updates.
+    pub(super) updated: UpdatedCells,
     /// Texts that were joined of the rows of keys.
     pub(super) joined: JoinedTexts,
-    /// Updated cells, as far as they are kept.
-    pub(super) updated: Vec<UpdatedCell>,
     /// What it adds to each row, when rows leave as [`Assembly::Raw`].
     pub(super) raw: RawOutput,
-}
-
-/// An updated cell.
-#[derive(Debug, Clone)]
-pub(super) struct UpdatedCell {
-    /// The row of the block.
-    pub(super) row: usize,
-    pub(super) column: usize,
-    pub(super) written: Written,
-    pub(super) before: String,
-    pub(super) after: String,
-    /// The reference row, unless there are several.
-    pub(super) from: Option<RowId>,
 }
 
 /// The output rows of a block so far.
@@ -136,6 +122,11 @@ impl<R> Workspace<R> {
             }
         }
     }
+}
+
+/// Whether a row is among those that go out. All rows after the last that is known of do.
+pub(super) fn is_kept(kept: &[bool], row: usize) -> bool {
+    kept.get(row).is_none_or(|kept| *kept)
 }
 
 /// Whether the output of `count` rows has become too large.
@@ -200,19 +191,16 @@ impl StageResult {
         Ok(())
     }
 
-    /// Sums up what became of updated cells, in rows that go out: `out` has them in order.
-    fn count_written(&mut self, out: &[usize], updates: usize) {
-        self.counts.clear();
-        self.counts.resize(updates, WrittenCounts::default());
-        // Both are in the order of the rows.
-        let mut at = 0;
-        for &(row, nth, written) in &self.written {
-            at += out[at..].iter().take_while(|other| **other < row as usize).count();
-            if out.get(at) == Some(&(row as usize)) {
-                self.counts[nth as usize].count(written);
-            }
+    /// Which of the rows that came to it become rows that go out, given which of the rows that it makes do.
+    fn kept_before(&self, kept: Vec<bool>) -> Vec<bool> {
+        if kept.is_empty() || self.made_of.is_empty() {
+            return kept;
         }
-        self.updated.retain(|cell| out.binary_search(&cell.row).is_ok());
+        let mut before = vec![false; self.rows.of.len()];
+        for (made, &row) in self.made_of.iter().enumerate() {
+            before[row as usize] |= is_kept(&kept, made);
+        }
+        before
     }
 }
 
@@ -235,11 +223,14 @@ impl Stages {
             }
         }
         let Workspace { stages, out, corrected, .. } = workspace;
-        if keeps.contains(&false) && recording != Recording::Trace {
+        if recording == Recording::Trace {
+            keeps.clear();
+        }
+        if keeps.contains(&false) {
             let all = std::mem::take(out);
             out.added.reset(all.added.columns());
             for (nth, &of) in all.of.iter().enumerate() {
-                if keeps.get(nth).is_none_or(|keep| *keep) {
+                if is_kept(&keeps, nth) {
                     out.of.push(of);
                     out.added.push_row_of(&all.added, nth);
                 }
@@ -247,8 +238,9 @@ impl Stages {
         }
         let corrections = self.corrections.iter();
         *corrected = corrections.flat_map(|all| all.apply(block, out, &self.overlay)).collect();
-        for ((_, output), stage) in self.lookups[from..].iter().zip(&mut stages[from..]) {
-            stage.count_written(&out.of, output.updates.len());
+        for ((_, output), stage) in self.lookups[from..].iter().zip(&mut stages[from..]).rev() {
+            stage.updated.count(&keeps, output.updates.len());
+            keeps = stage.kept_before(keeps);
         }
     }
 
@@ -264,7 +256,7 @@ impl Stages {
     ) -> Vec<bool> {
         let Workspace { count, is_crowded: crowded, stages, out, buffers, .. } = workspace;
         let ((lookup, output), overlay) = (&self.lookups[nth], &self.overlay);
-        let StageResult { answers, rows, written, joined, updated, raw, .. } = &mut stages[nth];
+        let StageResult { answers, rows, made_of, joined, updated, raw, .. } = &mut stages[nth];
         let is_raw = assembly == Assembly::Raw;
         if is_raw {
             rows.begin(block, 0..block.rows(), overlay);
@@ -275,8 +267,8 @@ impl Stages {
             out.of.reserve(rows.of.len());
             out.added.reset(rows.added.columns() + output.cells.len());
         }
-        written.clear();
-        updated.clear();
+        made_of.clear();
+        updated.begin();
         let rows = &*rows;
         let row = |nth: usize| rows.row(nth, block, overlay);
         let own = overlay.is_empty().then_some((block, &rows.of[..]));
@@ -286,6 +278,7 @@ impl Stages {
         let joined = lookup.range_value().is_none().then_some(&*joined);
         let names_columns = !lookup.named_columns().is_empty();
         let has_earlier = rows.added.columns() > 0;
+        let makes_copies = lookup.takes_every();
         let is_simple = kept.is_empty() && output.is_all_taken(reference.taken().len());
         let mut keeps = Vec::new();
         for (nth, (&of, &answer)) in rows.of.iter().zip(&*answers).enumerate() {
@@ -304,33 +297,24 @@ impl Stages {
                 }
                 reference.push_taken(entry, start, &mut out.added);
                 out.of.push(of);
+                if makes_copies {
+                    made_of.push(nth as u32);
+                }
                 continue;
             }
             let row = row(nth);
             if names_columns {
                 lookup.name_columns(row, buffers);
             }
-            let keep = output.keeps(answer) && kept.get(nth).is_none_or(|keep| *keep);
+            let keep = output.keeps(answer) && is_kept(kept, nth);
             let so_far = RowSoFar { row, block: &rows.added, nth, overlay };
             let mut add = |one: Option<EntryId>| {
+                let from = one.map(|one| reference.row(one));
+                let made = UpdatedRow { row: of, made: out.of.len() as u32, from };
                 let note = |updating: &Updating, what: Written, before: &str, after: &str| {
                     let number = output.updates.iter().position(|other| other == updating);
-                    written.push((of as u32, number.unwrap_or_default() as u32, what));
-                    let is_kept = match recording {
-                        Recording::Nothing => false,
-                        Recording::Changes => what.is_change(),
-                        Recording::Trace => true,
-                    };
-                    if is_kept {
-                        updated.push(UpdatedCell {
-                            row: of,
-                            column: updating.column,
-                            written: what,
-                            before: before.to_owned(),
-                            after: after.to_owned(),
-                            from: one.map(|one| reference.row(one)),
-                        });
-                    }
+                    let update = (number.unwrap_or_default(), updating);
+                    updated.note(recording, made, update, what, (before, after));
                 };
                 let named = buffers.named();
                 let outcome = Outcome { answer, one, start, named, joined };
@@ -340,13 +324,16 @@ impl Stages {
                 }
                 output.assemble(lookup, so_far, outcome, &mut out.added, note);
                 out.of.push(of);
+                if makes_copies {
+                    made_of.push(nth as u32);
+                }
                 if !keep || !keeps.is_empty() {
                     keeps.resize(out.of.len() - 1, true);
                     keeps.push(keep);
                 }
             };
             match answer {
-                Answer::All { .. } if lookup.takes_every() => {
+                Answer::All { .. } if makes_copies => {
                     let mut entries = reference.first_in_rows(&lookup.entries(row, answer));
                     if recording == Recording::Trace {
                         entries.truncate(1);

@@ -4,7 +4,9 @@ use gather_keys_core::Error;
 use gather_keys_core::enrich::Corrections;
 use gather_keys_core::findings::{Change, ChangedBy, ChangingRow, Findings, MainFinding, Recorder};
 use gather_keys_core::findings::{Correction, Written};
-use gather_keys_core::plan::{On, ReferencePlan, Replace, Take, Update, WhenDuplicate};
+use gather_keys_core::plan::{
+    On, ReferencePlan, Replace, Take, Update, WhenDuplicate, WhenUnmatched,
+};
 use proptest::prelude::*;
 
 use super::memory::{Kept, Memory, Row, enrichments, rows};
@@ -90,14 +92,24 @@ fn table(columns: usize, most: usize) -> impl Strategy<Value = Vec<Row>> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(3000))]
 
-    /// Updated cells, appended rows, counts and changes are those of a pass through all rows by hand.
+    /// Updated cells, appended rows, counts and changes are those of a pass through all rows by hand, and of rows that a later
+    /// reference drops there are none.
     #[test]
     fn updates_are_what_they_should_be(
         (main, reference) in (table(3, 7), table(3, 7)),
         rule in prop::sample::select(vec!["report", "first", "last", "every", "list"]),
         (blanks_only, bring_blanks, append) in any::<(bool, bool, bool)>(),
         (block_rows, threads) in (1_usize..4, 1_usize..4),
+        held in prop::option::of(prop::sample::subsequence(vec!["a", "A", "b", "c"], 0..4)),
     ) {
+        let append = append && held.is_none();
+        // A row without a key is not dropped.
+        let is_kept = |v: &str| held.as_ref().is_none_or(|held| v.is_empty() || held.contains(&v));
+        let later = ReferencePlan {
+            name: "later".to_owned(),
+            when_unmatched: WhenUnmatched::Drop,
+            ..plan("V", "", "")
+        };
         let mut plan = plan("K | fold", "W = X, V", "X as Taken, @status");
         plan.when_duplicate = WhenDuplicate::parse(rule).unwrap();
         plan.replace = if blanks_only { Replace::Blanks } else { Replace::All };
@@ -115,12 +127,17 @@ proptest! {
                     (true, true) => "unmatched",
                     (true, false) => "ambiguous",
                 };
-                want.push([&row[..], &[String::new(), status.to_owned()]].concat());
+                if is_kept(&row[1]) {
+                    want.push([&row[..], &[String::new(), status.to_owned()]].concat());
+                }
                 continue;
             };
             for [v, x] in values {
                 let after = |now: &str, new: &str| updated(now, new, plan.replace, bring_blanks);
                 let (new_v, new_w) = (after(&row[1], &v), after(&row[2], &x));
+                if !is_kept(&new_v) {
+                    continue;
+                }
                 for (column, before, now, new) in [(1, &row[1], &new_v, &v), (2, &row[2], &new_w, &x)] {
                     if before != now {
                         changes.push((nth as u64 + 1, column, before.clone(), now.clone()));
@@ -156,7 +173,11 @@ proptest! {
         }
         let source = Memory::new("main", &["K", "V", "W"], &main, block_rows);
         let theirs = Memory::new("r", &["K", "V", "X"], &reference, block_rows);
-        let (out, found, reported) = run(&source, vec![(&plan, vec![theirs])], |_| None, threads);
+        let held: Option<Vec<Row>> =
+            held.map(|held| held.iter().map(|v| vec![(*v).to_owned()]).collect());
+        let held = held.map(|held| (&later, vec![Memory::new("later", &["V"], &held, block_rows)]));
+        let plans = std::iter::once((&plan, vec![theirs])).chain(held).collect();
+        let (out, found, reported) = run(&source, plans, |_| None, threads);
         // Rows that `every` adds come in the order of the reference.
         let appended = out.len() - want.iter().filter(|row| row[4] != "appended").count();
         if rule == "every" {

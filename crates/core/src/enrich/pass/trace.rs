@@ -41,7 +41,7 @@ impl Enrichment {
             let answer = stage.answers.first().copied()?;
             let mut added = Block::new(stage.rows.added.columns());
             added.push_row_of(&stage.rows.added, 0);
-            let updated = stage.updated.into_iter();
+            let updated = stage.updated.reported.into_iter();
             let updated = updated.map(|cell| (cell.column, cell.written, cell.before, cell.after));
             Some(LookupTrace { added, answer, updated: updated.collect() })
         };
