@@ -123,6 +123,13 @@ pub enum Error {
         /// The table.
         table: String,
     },
+    /// Other tables inherit from a table that is to be written, so that their rows would be written too.
+    Inherited {
+        /// The database.
+        name: String,
+        /// The table.
+        table: String,
+    },
     /// An update would change the primary key of a table that is written into.
     UpdatesKey {
         /// The table.
@@ -450,6 +457,11 @@ impl fmt::Display for Error {
                 f,
                 "{name} has no table `{table}` with a primary key, by which rows are found again; give \
                  it one, or write another table with -o"
+            ),
+            Self::Inherited { name, table } => write!(
+                f,
+                "{name}: other tables inherit from `{table}`, and their rows would be written too; write \
+                 another table with -o"
             ),
             Self::UpdatesKey { name, header } => write!(
                 f,

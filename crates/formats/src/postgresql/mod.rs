@@ -9,6 +9,7 @@ mod copied_rows;
 mod encryption;
 mod identity;
 mod in_database;
+mod inheritance;
 mod password;
 mod reader;
 mod updater;

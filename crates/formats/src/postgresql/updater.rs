@@ -31,8 +31,8 @@ impl ServerUpdater {
     /// Begins to write into the table that an address names.
     ///
     /// # Errors
-    /// [`Error::NoKey`] when there is no such table, or it has no primary key; [`Error::Server`] when the server can't
-    /// be reached or refuses.
+    /// [`Error::NoKey`] when there is no such table, or it has no primary key; [`Error::Inherited`] when other tables
+    /// inherit from it; [`Error::Server`] when the server can't be reached or refuses.
     pub fn begin(address: &ServerAddress) -> Result<Self> {
         let mut writer = ServerWriter::begin(address, true)?;
         let key = writer.key()?;

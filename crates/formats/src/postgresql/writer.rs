@@ -14,6 +14,7 @@ use gather_keys_core::table::{OutputColumns, Sink};
 use postgres::Client;
 
 use super::connection::reported;
+use super::inheritance::has_children;
 use super::{ServerAddress, TableIdentity, quoted};
 use crate::columnar::{Spool, Spooled, TextBatch, TextRenderer, texts};
 use crate::{Error, Result};
@@ -47,6 +48,8 @@ pub(super) struct There {
     /// Its columns, each with its type.
     pub(super) columns: Vec<(String, String)>,
     pub(super) is_view: bool,
+    /// Whether other tables inherit its columns.
+    has_children: bool,
     /// The things that would be lost with it.
     pub(super) would_lose: Vec<String>,
 }
@@ -102,7 +105,8 @@ impl There {
         )?;
         let columns = columns.iter().map(|row| (row.get(0), row.get(1))).collect();
         let identity = TableIdentity::find(client, schema, table)?;
-        Ok(Some(Self { identity, columns, is_view, would_lose }))
+        let has_children = has_children(client, oid)?;
+        Ok(Some(Self { identity, columns, is_view, has_children, would_lose }))
     }
 
     /// Whether it has these columns in this order.
@@ -123,8 +127,9 @@ impl ServerWriter {
     /// `overwrite`.
     ///
     /// # Errors
-    /// [`Error::TableExists`] when a table is there and may not be replaced, or a view is;
-    /// [`Error::Server`] when the server can't be reached or refuses, or no table is named.
+    /// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Inherited`] when
+    /// other tables inherit from it; [`Error::Server`] when the server can't be reached or refuses, or no table is
+    /// named.
     pub fn begin(address: &ServerAddress, overwrite: bool) -> Result<Self> {
         let name = address.to_string();
         named(address)?;
@@ -365,8 +370,8 @@ fn named(address: &ServerAddress) -> Result<&str> {
 /// the name is replaced only with `overwrite`.
 ///
 /// # Errors
-/// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Server`] when the server
-/// refuses, or no table is named.
+/// [`Error::TableExists`] when a table is there and may not be replaced, or a view is; [`Error::Inherited`] when other tables
+/// inherit from it; [`Error::Server`] when the server refuses, or no table is named.
 pub(super) fn target_of(
     client: &mut Client,
     address: &ServerAddress,
@@ -389,6 +394,9 @@ pub(super) fn target_of(
     {
         let (name, is_view) = (address.database(), there.is_view);
         return Err(Error::TableExists { name, table, is_view });
+    }
+    if there.as_ref().is_some_and(|there| there.has_children) {
+        return Err(Error::Inherited { name: address.database(), table });
     }
     Ok((schema, table, there))
 }

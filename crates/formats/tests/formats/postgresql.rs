@@ -8,7 +8,7 @@
 
 use CellKind::{Date, Number, Text, Time, Truth, Untyped};
 use gather_keys_core::table::{Block, CellKind, Headers, OutputColumns, Sink, Source};
-use gather_keys_formats::postgresql::{ServerAddress, ServerWriter};
+use gather_keys_formats::postgresql::{ServerAddress, ServerUpdater, ServerWriter};
 use gather_keys_formats::{Address, Described, Table, Untapped};
 use postgres::{Client, NoTls};
 
@@ -225,4 +225,27 @@ fn errors_say_what_to_do() {
         let error = ServerWriter::begin(&address, false).unwrap_err().to_string();
         assert!(error.contains("no table is named; name one"), "{error}");
     }
+}
+
+#[test]
+fn rows_of_heirs_are_not_written() {
+    let Some(server) = server() else { return };
+    let mut client = schema(&server, "heirs");
+    let made = "create table heirs.harvest (id int primary key, kg int);
+        create table heirs.older () inherits (heirs.harvest);
+        insert into heirs.harvest values (1, 10); insert into heirs.older values (1, 7)";
+    client.batch_execute(made).unwrap();
+    let address = format!("{server}#heirs.harvest");
+    let address = ServerAddress::of(&address).unwrap();
+    let refused =
+        [ServerWriter::begin(&address, true).map(drop), ServerUpdater::begin(&address).map(drop)];
+    for refused in refused {
+        let said = refused.unwrap_err().to_string();
+        assert!(said.contains("other tables inherit from `harvest`"), "{said}");
+    }
+    let rows = client.query_one("select count(*) from heirs.harvest", &[]).unwrap();
+    assert_eq!(rows.get::<_, i64>(0), 2);
+    // A table that inherits is one like any other.
+    let address = ServerAddress::of(&format!("{server}#heirs.older")).unwrap();
+    assert!(ServerWriter::begin(&address, true).is_ok());
 }

@@ -6,6 +6,7 @@ use postgres::Client;
 
 use super::{InDatabase, failed};
 use crate::postgresql::identity::TableIdentity;
+use crate::postgresql::inheritance::has_children;
 use crate::postgresql::reader::{NAMED, chosen, names};
 use crate::postgresql::value::value_type;
 use crate::postgresql::{ServerAddress, quoted};
@@ -134,14 +135,6 @@ fn divided(
     }
     let place: &[&str] = if have_places { &["tableoid", "ctid"] } else { &[] };
     Ok((rows.iter().map(|row| row.get(0)).collect(), place))
-}
-
-/// Whether other tables inherit the columns of a table, so that their rows are among its own; not the parts of one that is
-/// divided.
-fn has_children(client: &mut Client, table: u32) -> std::result::Result<bool, postgres::Error> {
-    let query = "select exists (select from pg_inherits i join pg_class c on c.oid = i.inhparent \
-                 where i.inhparent = $1 and c.relkind <> 'p')";
-    Ok(client.query_one(query, &[&table])?.get(0))
 }
 
 /// Whether a table of another server is one whose rows have one place each; no view, and not divided again.

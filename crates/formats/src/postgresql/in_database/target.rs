@@ -3,8 +3,9 @@
 use gather_keys_core::sql::{OutputColumn, Script, StoredTable};
 
 use super::{InDatabase, Target, count_at, failed};
+use crate::postgresql::inheritance::has_children;
 use crate::postgresql::reader::chosen;
-use crate::postgresql::writer::{target_of, too_long};
+use crate::postgresql::writer::{refused, target_of, too_long};
 use crate::postgresql::{ServerAddress, quoted};
 use crate::{Error, Result};
 
@@ -103,17 +104,28 @@ impl InDatabase {
         Ok(rows)
     }
 
+    /// Why the rows of a table can't be found again.
+    fn no_key(&mut self, main: &StoredTable) -> Error {
+        let (name, table) = (self.name.clone(), main.headers.table().to_owned());
+        let oid = self.client.query_one("select coalesce(to_regclass($1)::oid, 0)", &[&main.name]);
+        match oid.and_then(|row| has_children(&mut self.client, row.get(0))) {
+            Ok(true) => Error::Inherited { name, table },
+            Ok(false) => Error::NoKey { name, table },
+            Err(error) => refused(&name, &error),
+        }
+    }
+
     /// Writes into the main table itself, where nobody sees it yet: the columns that references add, cells that they update, and
     /// new rows. Every row of it goes out.
     ///
     /// # Errors
     /// [`Error::Server`] when the server refuses, or another program has changed a row; [`Error::NoKey`] when rows can't be found
-    /// again, [`Error::UpdatesKey`] when they are found by a column that is updated.
+    /// again, [`Error::Inherited`] when other tables inherit from it, [`Error::UpdatesKey`] when they are found by a column that is updated.
     pub fn write_into(&mut self, main: &StoredTable, script: &Script) -> Result<()> {
         let name = || main.headers.table().to_owned();
         let places: Vec<String> = match (main.place, &main.key[..]) {
             ([place], _) => vec![(*place).to_owned()],
-            (_, []) => return Err(Error::NoKey { name: self.name.clone(), table: name() }),
+            (_, []) => return Err(self.no_key(main)),
             (_, key) => key.iter().map(|&column| quoted(&main.columns[column].name)).collect(),
         };
         let is_key = |column: &usize| main.place.len() != 1 && main.key.contains(column);
