@@ -258,9 +258,7 @@ impl Inputs {
     ) -> Result<Loaded> {
         let own = self.main.headers().len();
         let goes_plainly = |reference: &OpenReference| reference.found.passes_through(own);
-        let are_plain = self.corrected.is_none()
-            && call.has_all_columns()
-            && self.references.iter().all(goes_plainly);
+        let are_plain = self.corrected.is_none() && self.references.iter().all(goes_plainly);
         let raw_form = raw_form.filter(|_| are_plain);
         let mut enrichment = self.builder;
         let small = size_of(&call.main.address).filter(|_| call.may_ask_first());

@@ -118,21 +118,28 @@ fn parts(criterion: &mut Criterion) {
             |mut main| enrichment.run(&mut main, &mut Discard::default(), None, 1).unwrap();
         bencher.iter_batched(|| reader("harvest.csv", &harvest), &mut run, BatchSize::LargeInput);
     });
-    group.bench_function("render: rows with two cells added", |bencher| {
-        let mut main = reader("harvest.csv", &harvest);
-        let names = ["Keeper".to_owned(), "Line".to_owned()];
-        let columns = OutputColumns::all(main.headers(), &names, Overlay::default());
-        let renderer = Writer::new("out", io::sink(), main.layout().clone()).renderer(&columns);
-        let mut block = Block::default();
-        main.read_block(&mut block).unwrap();
-        let added = Block::of_rows(2, &vec![["Keeper 12", "Amberline"]; block.rows()]);
-        let rows: Vec<usize> = (0..block.rows()).collect();
-        let mut bytes = Vec::new();
-        bencher.iter(|| {
-            renderer.render(&block, &rows, &added, &mut bytes);
-            black_box(bytes.len())
+    let mut render = |name: &str, order: Option<[usize; 8]>| {
+        group.bench_function(name, |bencher| {
+            let mut main = reader("harvest.csv", &harvest);
+            let names = ["Keeper".to_owned(), "Line".to_owned()];
+            let mut columns = OutputColumns::all(main.headers(), &names, Overlay::default());
+            if let Some(order) = order {
+                columns = columns.chosen(&order.map(|column| (column, format!("C{column}"))));
+            }
+            let renderer = Writer::new("out", io::sink(), main.layout().clone()).renderer(&columns);
+            let mut block = Block::default();
+            main.read_block(&mut block).unwrap();
+            let added = Block::of_rows(2, &vec![["Keeper 12", "Amberline"]; block.rows()]);
+            let rows: Vec<usize> = (0..block.rows()).collect();
+            let mut bytes = Vec::new();
+            bencher.iter(|| {
+                renderer.render(&block, &rows, &added, &mut bytes);
+                black_box(bytes.len())
+            });
         });
-    });
+    };
+    render("render: rows with two cells added", None);
+    render("render: the same in reverse", Some([7, 6, 5, 4, 3, 2, 1, 0]));
     group.finish();
 }
 

@@ -302,7 +302,7 @@ impl Enrichment {
     {
         let mut rows = 0;
         let raw = renderer.pass_through();
-        let raw = raw.filter(|(form, _)| self.output.are_all() && self.stages.are_raw(*form));
+        let raw = raw.filter(|(form, _)| self.stages.are_raw(*form));
         let process = |workspace: &mut Workspace<Rendered<K>>, block: &Block| {
             workspace.begin(block, 0..block.rows(), self.overlay());
             self.process(block, 0, options.recording, (renderer, raw), workspace);

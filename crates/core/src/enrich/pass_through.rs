@@ -77,13 +77,12 @@ impl Stages {
         workspace: &mut Workspace<R>,
     ) {
         let Workspace { stages, rendered, .. } = workspace;
-        let most = self.lookups.iter().map(|(_, output)| output.cells.len()).max();
-        let blank = raw_form.blank(most.unwrap_or_default());
-        let columns: Vec<RawColumns<'_>> = (self.lookups.iter().zip(&*stages))
-            .map(|((lookup, output), stage)| {
-                let arena = lookup.reference().arena().as_bytes();
-                let blank = (&blank[..], output.cells.len());
-                RawColumns::new(arena, &stage.raw.slices, blank, &stage.raw.cells)
+        let blank = |(_, output): &(_, RowOutput)| raw_form.blank(output.cells.len());
+        let blank: Vec<String> = self.lookups.iter().map(blank).collect();
+        let columns: Vec<RawColumns<'_>> = (self.lookups.iter().zip(&*stages).zip(&blank))
+            .map(|(((lookup, output), stage), blank)| {
+                let slices = (lookup.reference().arena(), &stage.raw.slices[..]);
+                RawColumns::new(slices, (blank, output.cells.len()), &stage.raw.cells)
             })
             .collect();
         pass_through.render_pass_through(block, &columns, rendered);

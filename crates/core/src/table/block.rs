@@ -68,6 +68,8 @@ pub struct RowPlaces<'b> {
     text: &'b [u8],
     start: u32,
     length: u32,
+    /// How many bytes its line end has.
+    line_end: u32,
     spans: &'b [Span],
 }
 
@@ -77,16 +79,25 @@ impl<'b> RowPlaces<'b> {
         self.text
     }
 
+    /// The row's line end.
+    #[inline(always)]
+    pub fn line_end(self) -> &'b [u8] {
+        let (from, length) = (self.length as usize, self.line_end as usize);
+        self.text.get(from..from + length).unwrap_or_default()
+    }
+
     /// Where that has a cell, and how many bytes there are to the end of another, both given by their places among the kept
     /// ones and in this order; `None` where they are not in the row's own bytes as they are.
     #[inline(always)]
     pub fn between(self, first: u32, last: u32) -> Option<(u32, u32)> {
         let (first, last) = (self.spans.get(first as usize)?, self.spans.get(last as usize)?);
         // A cell that is elsewhere is after the whole text of the file, and so after the row. Before the row is none.
-        let from = first.start.wrapping_sub(self.start);
         let upto = last.end.wrapping_sub(self.start);
-        let is_within = from <= upto && upto <= self.length;
-        if is_within { Some((from, upto - from)) } else { None }
+        if upto > self.length {
+            return None;
+        }
+        let length = last.end.wrapping_sub(first.start);
+        Some((upto.checked_sub(length)?, length))
     }
 }
 
@@ -232,14 +243,18 @@ impl Block {
     }
 
     /// Whether a byte may be among the own bytes of some rows: whether it is there, or between these.
-    pub fn rows_may_hold_byte(&self, rows: &[usize], byte: u8) -> bool {
+    pub fn rows_may_hold_byte(
+        &self,
+        rows: &(impl Iterator<Item = usize> + Clone),
+        byte: u8,
+    ) -> bool {
         let text = self.text.as_bytes();
         let holds = |from: u32, upto: u32| {
             let text = text.get(from as usize..upto as usize);
             text.is_none_or(|text| memchr::memchr(byte, text).is_some())
         };
-        let own = || rows.iter().filter_map(|row| self.own.get(*row));
-        match (own().next(), own().next_back()) {
+        let own = || rows.clone().filter_map(|row| self.own.get(row));
+        match (own().next(), own().last()) {
             // One search takes less time than several.
             (Some(first), Some(last)) if own().is_sorted_by_key(|own| own.start) => {
                 holds(first.start, last.end)
@@ -272,17 +287,6 @@ impl Block {
         let place = row * self.columns.count() + self.columns.place(column);
         let Span { start, end } = self.cells[place];
         &self.text[start as usize..end as usize]
-    }
-
-    /// The text from a cell's first byte on, and how many bytes are the cell's.
-    ///
-    /// # Panics
-    /// When the block has no such cell, or holds none of the column.
-    #[inline]
-    pub fn cell_with_behind(&self, row: usize, column: usize) -> (&[u8], usize) {
-        let place = row * self.columns.count() + self.columns.place(column);
-        let Span { start, end } = self.cells[place];
-        (&self.text.as_bytes()[start as usize..], (end - start) as usize)
     }
 
     /// The text of all cells, and the spans in it of the cells that the block holds of a row.
@@ -349,6 +353,17 @@ impl Block {
         is_within.then(|| (span.start - own.start) as usize..(span.end - own.start) as usize)
     }
 
+    /// The text from a cell's first byte on, and how many bytes are the cell's.
+    ///
+    /// # Panics
+    /// When the block has no such cell, or holds none of the column.
+    #[inline]
+    pub fn cell_with_behind(&self, row: usize, column: usize) -> (&[u8], usize) {
+        let place = row * self.columns.count() + self.columns.place(column);
+        let Span { start, end } = self.cells[place];
+        (&self.text.as_bytes()[start as usize..], (end - start) as usize)
+    }
+
     /// Where the cells of a row are; `None` where the format has none, or the block no such row.
     #[inline]
     pub fn row_places(&self, row: usize) -> Option<RowPlaces<'_>> {
@@ -358,6 +373,7 @@ impl Block {
             text: self.text.as_bytes().get(own.start as usize..)?,
             start: own.start,
             length: own.content_end.checked_sub(own.start)?,
+            line_end: own.end.saturating_sub(own.content_end),
             spans: self.cells.get(row * kept..)?.get(..kept)?,
         })
     }

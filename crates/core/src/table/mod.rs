@@ -39,7 +39,7 @@ pub use output_columns::{OutputCell, OutputColumns, Run};
 pub use overlay::Overlay;
 pub(crate) use packer::Packer;
 pub(crate) use raw_columns::RawSlice;
-pub use raw_columns::{RawColumns, RawForm, RawRow};
+pub use raw_columns::{RawCells, RawColumns, RawForm, RawRow};
 pub use row::Row;
 pub use sink::{Discard, OwnCells, PassThrough, Rendered, Renderer, RowOutcome, RowOutcomes, Sink};
 pub use source::{Before, Parser, Source};

@@ -7,6 +7,7 @@
 use wide::u8x16;
 
 use super::Block;
+use super::packed::joined_size;
 
 /// How a format writes a cell that needs no change: the byte before it, and the bytes that must not occur in it.
 ///
@@ -35,9 +36,11 @@ impl RawForm {
         (separator.is_ascii() && special.is_ascii()).then_some(Self { separator, special })
     }
 
-    /// `cells` blank cells as they are written, with surplus bytes after them.
-    pub(crate) fn blank(self, cells: usize) -> Vec<u8> {
-        vec![self.separator; cells + SURPLUS]
+    /// A packed row of `cells` blank cells, with surplus bytes after it.
+    pub(crate) fn blank(self, cells: usize) -> String {
+        let mut packed = "\0".repeat(cells);
+        packed.extend(std::iter::repeat_n(self.gap(), cells + SURPLUS));
+        packed
     }
 
     /// The byte before each cell.
@@ -104,16 +107,17 @@ const SURPLUS: usize = 64;
 /// The cells that one reference adds to each row of a block, in order.
 #[derive(Debug, Clone, Copy)]
 pub struct RawColumns<'a> {
-    arena: &'a [u8],
+    arena: &'a str,
     slices: &'a [RawSlice],
-    blank: (&'a [u8], usize),
+    blank: &'a str,
+    columns: usize,
     cells: &'a Block,
 }
 
 /// Where the added cells of a row are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum RawSlice {
-    /// In the arena of the reference: the first byte and the length.
+    /// In the arena of the reference: where their packed row begins, and how many bytes they take after their lengths.
     InArena(usize, u32),
     /// Nowhere: every cell is blank.
     Blank,
@@ -124,30 +128,43 @@ pub(crate) enum RawSlice {
 /// The added cells of one row.
 #[derive(Debug, Clone, Copy)]
 pub enum RawRow<'a> {
-    /// The cells in their raw form, with the separator before each: a text from the first byte on, and their
-    /// length in bytes.
-    Slice(&'a [u8], usize),
+    /// The cells in their raw form.
+    Raw(RawCells<'a>),
     /// The cells in this row of a block that was filled cell by cell.
     Cells(&'a Block, usize),
 }
 
+/// Cells of a row in their raw form, end to end with the separator before each.
+#[derive(Debug, Clone, Copy)]
+pub struct RawCells<'a> {
+    /// From the length of the first cell on.
+    packed: &'a str,
+    columns: usize,
+    /// How many bytes the cells take.
+    length: usize,
+}
+
 impl<'a> RawColumns<'a> {
-    /// Slices of an arena, and a block of the rows that have none. `blank` is a row of blank cells in their raw
-    /// form: a text, and the length of the row in it.
+    /// Slices of an arena, each of `columns` cells, and a block of the rows that have none. `blank` is a packed row of
+    /// as many blank cells.
     pub(crate) fn new(
-        arena: &'a [u8],
-        slices: &'a [RawSlice],
-        blank: (&'a [u8], usize),
+        (arena, slices): (&'a str, &'a [RawSlice]),
+        (blank, columns): (&'a str, usize),
         cells: &'a Block,
     ) -> Self {
-        Self { arena, slices, blank, cells }
+        Self { arena, slices, blank, columns, cells }
+    }
+
+    /// How many cells each row gets.
+    pub fn columns(&self) -> usize {
+        self.columns
     }
 
     /// About how many bytes all cells have.
     pub fn length(&self) -> usize {
         let of_slice = |slice: &RawSlice| match slice {
             RawSlice::InArena(_, length) => *length as usize,
-            RawSlice::Blank => self.blank.1,
+            RawSlice::Blank => self.columns,
             RawSlice::InCells => 0,
         };
         self.slices.iter().map(of_slice).sum::<usize>() + self.cells.text_length()
@@ -155,14 +172,67 @@ impl<'a> RawColumns<'a> {
 
     /// The added cells of each row.
     pub fn rows(self) -> impl Iterator<Item = RawRow<'a>> {
+        let Self { arena, blank, columns, cells, .. } = self;
         let mut in_cells = 0..;
         self.slices.iter().map(move |slice| match *slice {
             RawSlice::InArena(start, length) => {
-                RawRow::Slice(&self.arena[start..], length as usize)
+                RawRow::Raw(RawCells::new(&arena[start..], columns, length as usize))
             }
-            RawSlice::Blank => RawRow::Slice(self.blank.0, self.blank.1),
-            RawSlice::InCells => RawRow::Cells(self.cells, in_cells.next().unwrap_or_default()),
+            RawSlice::Blank => RawRow::Raw(RawCells::new(blank, columns, columns)),
+            RawSlice::InCells => RawRow::Cells(cells, in_cells.next().unwrap_or_default()),
         })
+    }
+}
+
+impl<'a> RawCells<'a> {
+    /// The cells of a packed row, which take `length` bytes after their lengths.
+    #[inline]
+    fn new(packed: &'a str, columns: usize, length: usize) -> Self {
+        Self { packed, columns, length }
+    }
+
+    /// All cells with the separator before each: the text from the first separator on, and how many bytes they take.
+    #[inline]
+    pub fn all(self) -> (&'a [u8], usize) {
+        (&self.packed.as_bytes()[self.columns..], self.length)
+    }
+
+    /// The cells from one to another, with the separators between them: the text from the first one's first byte on, and how
+    /// many bytes they take; `None` where there are no such cells.
+    #[inline(always)]
+    pub fn between(self, first: usize, last: usize) -> Option<(&'a [u8], usize)> {
+        let packed = self.packed.as_bytes();
+        let before = joined_size(packed, 0, first)?;
+        let length = joined_size(packed, 0, last + 1)?.checked_sub(before + 1)?;
+        Some((packed.get(self.columns + before + 1..)?, length))
+    }
+
+    /// The text of a cell; empty where there is no such cell.
+    pub fn cell(self, nth: usize) -> &'a str {
+        let Some((behind, length)) = self.between(nth, nth) else { return "" };
+        let from = self.packed.len() - behind.len();
+        self.packed.get(from..from + length).unwrap_or_default()
+    }
+}
+
+impl<'a> RawRow<'a> {
+    /// How many cells the row has.
+    pub fn columns(self) -> usize {
+        match self {
+            Self::Raw(cells) => cells.columns,
+            Self::Cells(block, _) => block.columns(),
+        }
+    }
+
+    /// The text of a cell.
+    ///
+    /// # Panics
+    /// When there is no such cell.
+    pub fn cell(self, nth: usize) -> &'a str {
+        match self {
+            Self::Raw(cells) => cells.cell(nth),
+            Self::Cells(block, row) => block.cell(row, nth),
+        }
     }
 }
 

@@ -108,7 +108,7 @@ pub trait Renderer: Send + Sync {
     }
 
     /// The raw form of added cells, and the renderer of rows that pass them through, where the format has
-    /// one.
+    /// one for its columns.
     fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Self::Rendered>)> {
         None
     }
@@ -177,8 +177,7 @@ impl RowOutcomes {
     }
 }
 
-/// A renderer that takes cells over as they are in a reference, where nothing is overlaid and all columns are written
-/// in the order in which they came about.
+/// A renderer that takes cells over as they are in a reference, where nothing is overlaid.
 pub trait PassThrough<R>: Send + Sync {
     /// Replaces what `rendered` holds with all rows of `main`, each with what the references add to
     /// it. It is what [`Renderer::render`] makes of the same cells.

@@ -5,8 +5,8 @@ use gather_keys_core::enrich::{Enrichment, EnrichmentBuilder, Resolved, RowOutpu
 use gather_keys_core::lookup::{Lookup, ReferenceBuilder};
 use gather_keys_core::plan::ReferencePlan;
 use gather_keys_core::table::{
-    Arranged, Before, Block, CellKind, Headers, OutputColumns, Parser, PassThrough, RawColumns,
-    RawForm, RawRow, Renderer, Sink, Source,
+    Arranged, Before, Block, CellKind, Headers, OutputCell, OutputColumns, Parser, PassThrough,
+    RawColumns, RawForm, RawRow, Renderer, Sink, Source,
 };
 
 pub(crate) type Row = Vec<String>;
@@ -150,21 +150,23 @@ impl PassThrough<Vec<Row>> for Cells {
         rendered.clear();
         let mut beside: Vec<_> = beside.iter().map(|one| one.rows()).collect();
         for row in 0..main.rows() {
-            let own = (0..main.columns()).map(|column| main.cell(row, column).to_owned());
-            let mut cells: Row = own.collect();
-            for added in &mut beside {
-                match added.next().unwrap() {
-                    RawRow::Slice(piece, length) => {
-                        let piece = std::str::from_utf8(&piece[..length]).unwrap();
-                        cells.extend(piece.split(BEFORE).skip(1).map(str::to_owned));
-                    }
-                    RawRow::Cells(block, row) => {
-                        let columns = 0..block.columns();
-                        cells.extend(columns.map(|column| block.cell(row, column).to_owned()));
-                    }
-                }
+            let added: Vec<RawRow<'_>> = beside.iter_mut().map(|one| one.next().unwrap()).collect();
+            for one in &added {
+                let RawRow::Raw(cells) = one else { continue };
+                let (text, length) = cells.all();
+                let whole = std::str::from_utf8(&text[..length]).unwrap();
+                let one_by_one = (0..one.columns()).map(|nth| one.cell(nth));
+                assert!(whole.split(BEFORE).skip(1).eq(one_by_one));
             }
-            rendered.push(cells);
+            let cells = |one: &RawRow<'_>| -> Row {
+                (0..one.columns()).map(|nth| one.cell(nth).to_owned()).collect()
+            };
+            let added: Row = added.iter().flat_map(cells).collect();
+            let cell = |cell: &OutputCell| match *cell {
+                OutputCell::Own(column) => main.cell(row, column).to_owned(),
+                OutputCell::Over { place, .. } | OutputCell::Added(place) => added[place].clone(),
+            };
+            rendered.push(self.0.cells().iter().map(cell).collect());
         }
     }
 }

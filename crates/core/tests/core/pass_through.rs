@@ -52,8 +52,9 @@ impl PassThrough<Vec<String>> for Telling {
     ) {
         let all = beside.iter().map(|one| {
             let reported = one.rows().map(|added| match added {
-                RawRow::Slice(piece, length) => {
-                    format!("[{}]", str::from_utf8(&piece[..length]).unwrap())
+                RawRow::Raw(cells) => {
+                    let (text, length) = cells.all();
+                    format!("[{}]", str::from_utf8(&text[..length]).unwrap())
                 }
                 RawRow::Cells(block, row) => cells(block, row),
             });

@@ -69,28 +69,51 @@ impl CopyBuffer {
         for slice in slices {
             let Some((from, length)) = slice else { return false };
             let (from, length) = (from as usize, length as usize);
-            let is_copied = if length <= SHORT {
-                slice_with_behind(room, text, from, length, delimiter)
-            } else {
-                slice_exactly(room, text, from, length, delimiter)
-            };
-            match room.split_at_mut_checked(length + 1) {
-                Some((_, left)) if is_copied => room = left,
-                _ => return false,
+            if length > SHORT {
+                let left = slice_exactly(room, text, from, length, delimiter);
+                let Some(left) = left else { return false };
+                room = left;
+                continue;
             }
+            let (Some(slice), Some(piece)) =
+                (text.get(from..from + SHORT), room.first_chunk_mut::<{ SHORT + 1 }>())
+            else {
+                return false;
+            };
+            piece[..SHORT].copy_from_slice(slice);
+            piece[length] = delimiter;
+            room = &mut std::mem::take(&mut room)[length + 1..];
         }
         self.filled += before - room.len();
         true
     }
 
+    /// Adds a byte.
+    #[inline(always)]
+    pub(super) fn push_byte(&mut self, byte: u8) {
+        match self.room.get_mut(self.filled) {
+            Some(room) => {
+                *room = byte;
+                self.filled += 1;
+            }
+            None => self.push_exactly(&[byte]),
+        }
+    }
+
+    /// Puts a line end in place of the last byte. Says whether there are both.
+    #[inline(always)]
+    pub(super) fn end_row(&mut self, line_end: &[u8]) -> bool {
+        let Some(last) = self.filled.checked_sub(1) else { return false };
+        self.filled = last;
+        self.push_line_end(line_end);
+        !line_end.is_empty()
+    }
+
     /// Adds a line end.
     #[inline(always)]
     pub(super) fn push_line_end(&mut self, line_end: &[u8]) {
-        match (line_end, self.room.get_mut(self.filled)) {
-            ([byte], Some(room)) => {
-                *room = *byte;
-                self.filled += 1;
-            }
+        match line_end {
+            [byte] => self.push_byte(*byte),
             _ => self.push_exactly(line_end),
         }
     }
@@ -148,36 +171,27 @@ fn in_halves<const HALF: usize>(room: &mut [u8], text: &[u8], length: usize) -> 
     true
 }
 
-/// Copies a short slice with what follows it, and the delimiter in place of that, where there is room for all; says
-/// whether there is.
-#[inline(always)]
-fn slice_with_behind(
-    room: &mut [u8],
+/// Copies a slice of any length and the delimiter, where it and room for both are there; returns the room after them.
+// Inlined, it would be made one with the short case, which then looks up how many bytes there are.
+#[inline(never)]
+fn slice_exactly<'r>(
+    room: &'r mut [u8],
     text: &[u8],
     from: usize,
     length: usize,
     delimiter: u8,
-) -> bool {
-    let (Some(slice), Some(room)) =
-        (text.get(from..from + SHORT), room.first_chunk_mut::<{ SHORT + 1 }>())
-    else {
-        return false;
+) -> Option<&'r mut [u8]> {
+    let text = text.get(from..)?;
+    let is_copied = if length <= LONGER {
+        in_halves::<SHORT>(room, text, length)
+    } else {
+        length <= LONGEST && in_halves::<LONGER>(room, text, length)
     };
-    room[..SHORT].copy_from_slice(slice);
-    room[length.min(SHORT)] = delimiter;
-    true
-}
-
-/// Copies a slice of any length and the delimiter, where it and room for both are there; says whether they are.
-// Inlined, it would be made one with the short case, which then looks up how many bytes there are.
-#[inline(never)]
-fn slice_exactly(room: &mut [u8], text: &[u8], from: usize, length: usize, delimiter: u8) -> bool {
-    let (Some(slice), Some(room)) = (text.get(from..from + length), room.get_mut(..=length)) else {
-        return false;
-    };
-    room[..length].copy_from_slice(slice);
-    room[length] = delimiter;
-    true
+    if !is_copied {
+        room.get_mut(..length)?.copy_from_slice(text.get(..length)?);
+    }
+    *room.get_mut(length)? = delimiter;
+    room.get_mut(length + 1..)
 }
 
 #[cfg(test)]

@@ -5,169 +5,341 @@
 
 use std::ops::Range;
 
-use gather_keys_core::table::{Block, RowPlaces, Run};
-use memchr::memchr;
+use gather_keys_core::table::{Block, CellKind, RawColumns, RawRow, RowPlaces, Run};
 
+use super::byte_classifier::QUOTE;
 use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// Runs as they are copied from blocks in which a row's own cells have these places, counted among the cells that the block has
-/// of it.
+/// Runs as they are copied from blocks. A row's own cells are given by their places among those that the block has of it.
 #[derive(Debug)]
 enum Piece {
-    /// The cells from one to another, and so on.
+    /// The cells from one place to another, and so on.
     Own(Vec<(u32, u32)>),
-    /// The added cell at this place, if it is another than that of the column, which is at the other place.
+    /// The added cell of a column, if it is another than that of the row itself, which is at the place `own`.
     Over { column: usize, place: usize, own: u32 },
-    /// The added cell at this place.
-    Added(usize),
+    /// The cells from one to another of those that this source adds.
+    Added { source: usize, first: usize, last: usize },
 }
 
-/// The pieces that a row of a block is copied in.
-fn pieces(runs: &[Run], main: &Block) -> Vec<Piece> {
-    let place = |column| main.kept_place(column).map_or(u32::MAX, |place| place as u32);
-    let mut pieces: Vec<Piece> = Vec::new();
-    for run in runs {
-        match (*run, pieces.last_mut()) {
-            (Run::Own { first, last }, Some(Piece::Own(cells))) => {
-                cells.push((place(first), place(last)));
+impl Piece {
+    /// The pieces that a row of a block is copied in. The added cells come from `added`.
+    fn all(runs: &[Run], main: &Block, added: &impl AddedRows) -> Vec<Self> {
+        let own = |column| main.kept_place(column).map_or(u32::MAX, |place| place as u32);
+        let mut pieces: Vec<Self> = Vec::new();
+        for run in runs {
+            let next = match *run {
+                Run::Own { first, last } => Self::Own(vec![(own(first), own(last))]),
+                Run::Over { column, place } => Self::Over { column, place, own: own(column) },
+                Run::Added(place) => {
+                    let (source, nth) = added.source_of(place);
+                    Self::Added { source, first: nth, last: nth }
+                }
+            };
+            match (pieces.last_mut(), next) {
+                (Some(Self::Own(places)), Self::Own(more)) => places.extend(more),
+                (
+                    Some(Self::Added { source, last, .. }),
+                    Self::Added { source: same, first: next, .. },
+                ) if added.has_delimiters() && same == *source && next == *last + 1 => *last = next,
+                (_, next) => pieces.push(next),
             }
-            (Run::Own { first, last }, _) => {
-                pieces.push(Piece::Own(vec![(place(first), place(last))]));
-            }
-            (Run::Over { column, place: at }, _) => {
-                pieces.push(Piece::Over { column, place: at, own: place(column) });
-            }
-            (Run::Added(place), _) => pieces.push(Piece::Added(place)),
+        }
+        pieces
+    }
+}
+
+/// The added cells of rows, one row after the other.
+trait AddedRows {
+    /// The source of an added cell, and its number among the cells of this one.
+    fn source_of(&self, place: usize) -> (usize, usize);
+
+    /// Whether delimiters are between the cells of a source.
+    fn has_delimiters(&self) -> bool;
+
+    /// Goes to the next row. Says whether its cells are written as they are.
+    fn go_on(&mut self) -> bool;
+
+    /// The cells of the row from one to another of those that a source adds: the text from the first one's first byte on, and how
+    /// many bytes they take. `None` where they are not there as they are written.
+    fn between(&self, source: usize, first: usize, last: usize) -> Option<(&[u8], usize)>;
+
+    /// An added cell of the row.
+    fn cell(&self, place: usize) -> (&str, CellKind);
+}
+
+/// The source that adds the cell at a place, and its number there. `columns` says how many cells each source adds.
+fn source_of(place: usize, columns: impl Iterator<Item = usize>) -> (usize, usize) {
+    let mut nth = place;
+    for (source, columns) in columns.enumerate() {
+        match nth.checked_sub(columns) {
+            Some(left) => nth = left,
+            None => return (source, nth),
         }
     }
-    pieces
+    (usize::MAX, nth)
+}
+
+/// Added cells in a block.
+struct InBlock<'a> {
+    block: &'a Block,
+    /// The row, if there was one.
+    row: Option<usize>,
+    delimiter: u8,
+    /// Whether cells may have to be changed.
+    changes: bool,
+    /// Whether a cell of the row or one near it needs quotes. Hardly any does; it is quicker to find out for several rows at once.
+    is_special: bool,
+}
+
+impl InBlock<'_> {
+    /// Finds out whether some of the next rows need quotes.
+    #[cold]
+    fn look(&mut self, row: usize) {
+        let next = row..self.block.rows().min(row + LOOKED_AT);
+        self.is_special = holds_special(self.block.rows_with_gaps(next, 0), self.delimiter);
+    }
+
+    #[cold]
+    fn needs_quotes(&self, row: usize) -> bool {
+        holds_special(self.block.row_with_gaps(row, 0).0.as_bytes(), self.delimiter)
+    }
+}
+
+impl AddedRows for InBlock<'_> {
+    fn source_of(&self, place: usize) -> (usize, usize) {
+        (0, place)
+    }
+
+    fn has_delimiters(&self) -> bool {
+        false
+    }
+
+    #[inline]
+    fn go_on(&mut self) -> bool {
+        let row = self.row.map_or(0, |row| row + 1);
+        self.row = Some(row);
+        if row.is_multiple_of(LOOKED_AT) {
+            self.look(row);
+        }
+        !(self.changes || self.is_special && self.needs_quotes(row))
+    }
+
+    #[inline(always)]
+    fn between(&self, _: usize, first: usize, _: usize) -> Option<(&[u8], usize)> {
+        Some(self.block.cell_with_behind(self.row?, first))
+    }
+
+    fn cell(&self, place: usize) -> (&str, CellKind) {
+        let row = self.row.unwrap_or_default();
+        (self.block.cell(row, place), self.block.kind(row, place))
+    }
+}
+
+/// Added cells as the references have them.
+struct PassedThrough<'a, I> {
+    columns: &'a [RawColumns<'a>],
+    /// What each adds to the row, and to those after it.
+    rows: Vec<(Option<RawRow<'a>>, I)>,
+}
+
+impl<'a, I: Iterator<Item = RawRow<'a>>> AddedRows for PassedThrough<'a, I> {
+    fn source_of(&self, place: usize) -> (usize, usize) {
+        source_of(place, self.columns.iter().map(RawColumns::columns))
+    }
+
+    fn has_delimiters(&self) -> bool {
+        true
+    }
+
+    #[inline(always)]
+    fn go_on(&mut self) -> bool {
+        for (row, left) in &mut self.rows {
+            *row = left.next();
+        }
+        true
+    }
+
+    #[inline(always)]
+    fn between(&self, source: usize, first: usize, last: usize) -> Option<(&[u8], usize)> {
+        match self.rows.get(source)?.0? {
+            RawRow::Raw(cells) => cells.between(first, last),
+            RawRow::Cells(..) => None,
+        }
+    }
+
+    fn cell(&self, place: usize) -> (&str, CellKind) {
+        let (source, nth) = self.source_of(place);
+        let row = self.rows.get(source).and_then(|(row, _)| *row);
+        (row.map(|row| row.cell(nth)).unwrap_or_default(), CellKind::Untyped)
+    }
 }
 
 impl TextRenderer {
-    /// Replaces `bytes` with rows of a block, run by run.
+    /// Replaces `bytes` with rows of a block, run by run, each with the next of the added rows.
     pub(super) fn render_runs(
         &self,
-        runs: &[Run],
         (main, rows): (&Block, &[usize]),
         added: &Block,
         bytes: &mut Vec<u8>,
     ) {
-        let size = main.text_length() + added.text_length() + SURPLUS;
-        let mut buffer = CopyBuffer::of(std::mem::take(bytes), size);
-        let pieces = pieces(runs, main);
-        // Hardly any cell has quotes or needs them; it is quicker to find out for several rows at once.
-        let may_have_quotes = main.holds_byte(b'"');
-        let changes = self.guards || self.decimal_comma;
-        let (mut is_special, mut has_quotes) = (false, false);
+        let size = main.text_length() + added.text_length();
+        let (delimiter, changes) = (self.delimiter, self.guards || self.decimal_comma);
+        let added = InBlock { block: added, row: None, delimiter, changes, is_special: false };
+        self.render_arranged((main, rows.iter().copied()), added, size, bytes);
+    }
+
+    /// Replaces `bytes` with all rows of a block, run by run, each with what the references add to it.
+    pub(super) fn render_raw_runs(
+        &self,
+        main: &Block,
+        columns: &[RawColumns<'_>],
+        bytes: &mut Vec<u8>,
+    ) {
+        let size = main.text_length() + columns.iter().map(RawColumns::length).sum::<usize>();
+        let rows = columns.iter().map(|columns| (None, columns.rows())).collect();
+        let added = PassedThrough { columns, rows };
+        self.render_arranged((main, 0..main.rows()), added, size, bytes);
+    }
+
+    /// Replaces `bytes` with rows of a block, run by run, each with the next of the added rows; these are about `size` bytes.
+    fn render_arranged(
+        &self,
+        (main, mut rows): (&Block, impl ExactSizeIterator<Item = usize> + Clone),
+        mut added: impl AddedRows,
+        size: usize,
+        bytes: &mut Vec<u8>,
+    ) {
+        let mut buffer = CopyBuffer::of(std::mem::take(bytes), size + SURPLUS);
+        let pieces = Piece::all(&self.runs, main, &added);
+        // Hardly any cell has quotes; it is quicker to find out for several rows at once.
+        let may_have_quotes = main.holds_byte(QUOTE);
         let mut is_open = false;
-        for (nth, &row) in rows.iter().enumerate() {
-            if nth % LOOKED_AT == 0 {
-                let next = nth..rows.len().min(nth + LOOKED_AT);
-                is_special = holds_special(added.rows_with_gaps(next.clone(), 0), self.delimiter);
-                has_quotes = may_have_quotes && main.rows_may_hold_byte(&rows[next], b'"');
-            }
-            if is_open {
-                buffer.push_line_end(&self.line_end);
-            }
-            let own = if self.rewrites_rows { None } else { main.row_text(row) };
-            let line_end = own.map_or(&self.line_end[..], |(.., line_end)| line_end);
-            is_open = line_end.is_empty();
-            let begun = buffer.length();
-            let needs_quotes = || {
-                let text = || added.row_with_gaps(nth, 0).0.as_bytes();
-                changes || is_special && holds_special(text(), self.delimiter)
-            };
-            let is_plain = own.is_some_and(|(text, length, _)| {
-                let is_quoted = has_quotes && memchr(b'"', &text[..length]).is_some();
-                let push = if is_quoted { push_own::<true> } else { push_own::<false> };
-                !needs_quotes()
-                    && self.push_pieces(&pieces, (main, row), (added, nth), push, &mut buffer)
-            });
-            if !is_plain {
-                buffer.truncate(begun);
-                let own = own.map(|(text, length, _)| &text[..length]);
-                buffer.push_by(|bytes| {
-                    self.push_runs(runs, (main, row), (added, nth), own, bytes);
+        while rows.len() > 0 {
+            let mut next = rows.clone().take(LOOKED_AT);
+            let has_quotes = may_have_quotes && main.rows_may_hold_byte(&next, QUOTE);
+            rows.nth(LOOKED_AT - 1);
+            while next.len() > 0 {
+                if is_open {
+                    buffer.push_line_end(&self.line_end);
+                }
+                let (rows, added) = ((main, &mut next), &mut added);
+                let left_over = if has_quotes {
+                    self.push_plain::<true>(&pieces, rows, added, &mut buffer)
+                } else {
+                    self.push_plain::<false>(&pieces, rows, added, &mut buffer)
+                };
+                is_open = left_over.is_some_and(|row| {
+                    let own = if self.rewrites_rows { None } else { main.row_bytes(row) };
+                    let line_end = own.map_or(&self.line_end[..], |(_, line_end)| line_end);
+                    let own = own.map(|(text, _)| text);
+                    buffer.push_by(|bytes| {
+                        self.push_runs((main, row), added, own, bytes);
+                        if bytes.is_empty() {
+                            bytes.extend_from_slice(ONE_BLANK);
+                        }
+                    });
+                    buffer.push_line_end(line_end);
+                    line_end.is_empty()
                 });
             }
-            if buffer.length() == begun {
-                buffer.push(ONE_BLANK, ONE_BLANK.len());
-            }
-            buffer.push_line_end(line_end);
         }
         *bytes = buffer.into_bytes();
     }
 
-    /// Appends a row whose added cells need no quotes, its own cells by `push_own`. Says whether all its cells are there as they
-    /// are.
-    fn push_pieces(
+    /// Appends rows as long as all cells are there as they are, and returns the first one of which they are not, with its added
+    /// cells as those that `added` is at. Only if they may be `QUOTED`, own cells come with quotes.
+    #[inline(never)]
+    fn push_plain<const QUOTED: bool>(
+        &self,
+        pieces: &[Piece],
+        (main, rows): (&Block, &mut impl Iterator<Item = usize>),
+        added: &mut impl AddedRows,
+        buffer: &mut CopyBuffer,
+    ) -> Option<usize> {
+        for row in rows {
+            let begun = buffer.length();
+            let is_plain = added.go_on()
+                && !self.rewrites_rows
+                && self.push_pieces::<QUOTED>(pieces, (main, row), added, buffer);
+            if !is_plain {
+                buffer.truncate(begun);
+                return Some(row);
+            }
+        }
+        None
+    }
+
+    /// Appends a row with its line end, if all its cells are there as they are; says whether they are.
+    #[inline(always)]
+    fn push_pieces<const QUOTED: bool>(
         &self,
         pieces: &[Piece],
         (main, row): (&Block, usize),
-        (added, nth): (&Block, usize),
-        push_own: PushOwn,
+        added: &impl AddedRows,
         buffer: &mut CopyBuffer,
     ) -> bool {
-        let Some(places) = main.row_places(row) else { return false };
+        let Some(own) = main.row_places(row) else { return false };
         let (begun, delimiter) = (buffer.length(), self.delimiter);
         for piece in pieces {
-            let is_own =
-                |column: usize, place: usize| added.cell(nth, place) == main.cell(row, column);
-            let is_pushed = match *piece {
-                Piece::Own(ref cells) => push_own(cells, places, delimiter, buffer),
-                Piece::Over { column, place, own } if is_own(column, place) => {
-                    push_own(&[(own, own)], places, delimiter, buffer)
-                }
-                Piece::Over { place, .. } | Piece::Added(place) => {
-                    let (text, length) = added.cell_with_behind(nth, place);
-                    let whole = std::iter::once(Some((0, length as u32)));
-                    buffer.push_slices(text, whole, delimiter)
+            let single;
+            let own_cells = match *piece {
+                Piece::Own(ref cells) => Ok(&cells[..]),
+                Piece::Added { source, first, last } => Err((source, first, last)),
+                Piece::Over { column, place, own } => {
+                    single = [(own, own)];
+                    let is_own = added.cell(place).0 == main.cell(row, column);
+                    if is_own { Ok(&single[..]) } else { Err((0, place, place)) }
                 }
             };
-            if !is_pushed {
-                return false;
-            }
+            let (source, first, last) = match own_cells {
+                Ok(cells) if push_own::<QUOTED>(cells, &own, delimiter, buffer) => continue,
+                Ok(_) => return false,
+                Err(added) => added,
+            };
+            let Some((text, length)) = added.between(source, first, last) else { return false };
+            buffer.push(text, length);
+            buffer.push_byte(delimiter);
         }
-        // There is none after the last cell.
-        buffer.truncate(begun.max(buffer.length().saturating_sub(1)));
-        true
+        // A blank cell is no row by itself, and after the last cell there is no delimiter.
+        buffer.length() > begun + 1 && buffer.end_row(own.line_end())
     }
 
     /// Appends a row of which the columns are not in the order of the main table. Cells that are taken over from its own
     /// bytes keep these, with their quotes.
     fn push_runs(
         &self,
-        runs: &[Run],
         main: (&Block, usize),
-        added: (&Block, usize),
+        added: &impl AddedRows,
         own: Option<&[u8]>,
         bytes: &mut Vec<u8>,
     ) {
-        for (nth, &run) in runs.iter().enumerate() {
+        for (nth, &run) in self.runs.iter().enumerate() {
             if nth > 0 {
                 bytes.push(self.delimiter);
             }
-            self.push_run(run, main, added, own, bytes);
+            self.push_run(run, main, |place| added.cell(place), own, bytes);
         }
     }
 
-    pub(super) fn push_run(
+    /// Appends columns that are written together; `added` gives the added cells of the row.
+    pub(super) fn push_run<'a>(
         &self,
         run: Run,
         (main, row): (&Block, usize),
-        (added, nth): (&Block, usize),
+        added: impl Fn(usize) -> (&'a str, CellKind),
         own: Option<&[u8]>,
         bytes: &mut Vec<u8>,
     ) {
         let (first, last) = match run {
             Run::Own { first, last } => (first, last),
-            Run::Over { column, place } if added.cell(nth, place) == main.cell(row, column) => {
+            Run::Over { column, place } if added(place).0 == main.cell(row, column) => {
                 (column, column)
             }
             Run::Over { place, .. } | Run::Added(place) => {
-                self.push_foreign(bytes, added.cell(nth, place), added.kind(nth, place));
+                let (cell, kind) = added(place);
+                self.push_foreign(bytes, cell, kind);
                 return;
             }
         };
@@ -205,7 +377,7 @@ impl TextRenderer {
         let is_bound = |byte: Option<&u8>| byte.is_none_or(|byte| *byte == self.delimiter);
         let before = |at: usize| at.checked_sub(1).and_then(|at| own.get(at));
         let is_bare = is_bound(before(at.start)) && is_bound(own.get(at.end));
-        let is_quoted = before(at.start) == Some(&b'"') && own.get(at.end) == Some(&b'"');
+        let is_quoted = before(at.start) == Some(&QUOTE) && own.get(at.end) == Some(&QUOTE);
         if is_bare {
             return Some(at);
         }
@@ -215,30 +387,29 @@ impl TextRenderer {
     }
 }
 
-/// Appends cells of a row, each from the first to the last of several, to a buffer.
-type PushOwn = fn(&[(u32, u32)], RowPlaces<'_>, u8, &mut CopyBuffer) -> bool;
-
-/// Appends cells of a row as they are, with the delimiter after each, where some are `QUOTED` with their quotes. Says whether
-/// all are there.
+/// Appends cells of a row, each from the first to the last of several, with the delimiter after each. Says whether all are there.
 // By itself it is small enough for all it needs to be in registers.
 #[inline(never)]
 fn push_own<const QUOTED: bool>(
-    cells: &[(u32, u32)],
-    places: RowPlaces<'_>,
+    places: &[(u32, u32)],
+    own: &RowPlaces<'_>,
     delimiter: u8,
     buffer: &mut CopyBuffer,
 ) -> bool {
-    let text = places.text();
-    let cells = cells.iter().map(|&(first, last)| {
-        let slice = places.between(first, last)?;
-        Some(if QUOTED { with_quotes(text, slice) } else { slice })
+    let slices = places.iter().map(|&(first, last)| {
+        let slice = own.between(first, last)?;
+        Some(shown::<QUOTED>(own, slice))
     });
-    buffer.push_slices(text, cells, delimiter)
+    buffer.push_slices(own.text(), slices, delimiter)
 }
 
-/// A slice of a row's own bytes, from one cell to another, with the quotes around them.
-fn with_quotes(text: &[u8], (from, length): (u32, u32)) -> (u32, u32) {
-    let is_quote = |at: u32| text.get(at as usize) == Some(&b'"');
+/// A slice of a row's bytes, from one cell to another; if cells may be `QUOTED`, with the quotes around them.
+#[inline(always)]
+fn shown<const QUOTED: bool>(own: &RowPlaces<'_>, (from, length): (u32, u32)) -> (u32, u32) {
+    if !QUOTED {
+        return (from, length);
+    }
+    let is_quote = |at: u32| own.text().get(at as usize) == Some(&QUOTE);
     let before = u32::from(from.checked_sub(1).is_some_and(is_quote));
     let after = u32::from(is_quote(from + length));
     (from - before, length + before + after)

@@ -134,7 +134,7 @@ pub struct TextRenderer {
     pub(super) line_end: Vec<u8>,
     columns: OutputColumns,
     /// The columns that are written together, after a row as it came where the output begins with that.
-    runs: Vec<Run>,
+    pub(super) runs: Vec<Run>,
     raw_form: Option<RawForm>,
     /// Whether cells from other tables that look like formulas are guarded.
     pub(super) guards: bool,
@@ -260,9 +260,10 @@ impl TextRenderer {
     /// Appends what follows a row of the main table, run by run.
     fn push_behind(&self, main: (&Block, usize), added: (&Block, usize), bytes: &mut Vec<u8>) {
         let own = self.own_bytes(main.0, main.1).map(|(own, _)| own);
+        let cell = |place| (added.0.cell(added.1, place), added.0.kind(added.1, place));
         for &run in &self.runs {
             bytes.push(self.delimiter);
-            self.push_run(run, main, added, own, bytes);
+            self.push_run(run, main, cell, own, bytes);
         }
     }
 }
@@ -306,7 +307,7 @@ impl Renderer for TextRenderer {
 
     fn render(&self, main: &Block, rows: &[usize], added: &Block, bytes: &mut Vec<u8>) {
         if !self.columns.begins_with_main() {
-            return self.render_runs(&self.runs, (main, rows), added, bytes);
+            return self.render_runs((main, rows), added, bytes);
         }
         bytes.clear();
         // The size of most blocks: growing to it step by step would fragment memory.
@@ -351,12 +352,17 @@ impl Renderer for TextRenderer {
     }
 
     fn pass_through(&self) -> Option<(RawForm, &dyn PassThrough<Vec<u8>>)> {
-        Some((self.raw_form?, self))
+        // A row as it came, with other columns after it, is not written so.
+        let is_written_so = self.columns.are_all() || !self.columns.begins_with_main();
+        Some((self.raw_form.filter(|_| is_written_so)?, self))
     }
 }
 
 impl PassThrough<Vec<u8>> for TextRenderer {
     fn render_pass_through(&self, main: &Block, columns: &[RawColumns<'_>], bytes: &mut Vec<u8>) {
+        if !self.columns.are_all() {
+            return self.render_raw_runs(main, columns, bytes);
+        }
         let size = main.text_length() + columns.iter().map(RawColumns::length).sum::<usize>();
         let mut buffer = CopyBuffer::of(std::mem::take(bytes), size + SURPLUS);
         let mut added_rows: Vec<_> = columns.iter().map(|columns| columns.rows()).collect();
@@ -386,7 +392,10 @@ impl PassThrough<Vec<u8>> for TextRenderer {
             is_open = line_end.is_empty();
             for added in added_rows.iter_mut().filter_map(Iterator::next) {
                 match added {
-                    RawRow::Slice(text, length) => buffer.push(text, length),
+                    RawRow::Raw(cells) => {
+                        let (text, length) = cells.all();
+                        buffer.push(text, length);
+                    }
                     RawRow::Cells(block, row) => {
                         buffer.push_by(|bytes| self.push_row(block, row, bytes));
                     }

@@ -5,6 +5,7 @@
 
 mod address;
 mod backup;
+mod column_order;
 mod columnar;
 mod commits;
 mod crossing;

@@ -171,7 +171,7 @@ impl RowStore {
     pub(super) fn raw_slice(&self, start: usize) -> Option<RawSlice> {
         let taken = self.layout.taken;
         let size = packed::joined_size(self.arena.text.as_bytes(), start, taken)?;
-        Some(RawSlice::InArena(start + taken, size as u32))
+        Some(RawSlice::InArena(start, size as u32))
     }
 
     /// The kinds of the taken cells of a row; empty where the format has no kinds.
