@@ -124,7 +124,7 @@ impl<R> Workspace<R> {
     }
 }
 
-/// Whether a row is among those that go out. All rows after the last that is known of do.
+/// Whether a row goes out. All rows after the last one in `kept` do.
 pub(super) fn is_kept(kept: &[bool], row: usize) -> bool {
     kept.get(row).is_none_or(|kept| *kept)
 }

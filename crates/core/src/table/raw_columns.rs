@@ -209,8 +209,8 @@ impl<'a> RawCells<'a> {
 
     /// The text of a cell; empty where there is no such cell.
     pub fn cell(self, nth: usize) -> &'a str {
-        let Some((behind, length)) = self.between(nth, nth) else { return "" };
-        let from = self.packed.len() - behind.len();
+        let Some((text, length)) = self.between(nth, nth) else { return "" };
+        let from = self.packed.len() - text.len();
         self.packed.get(from..from + length).unwrap_or_default()
     }
 }

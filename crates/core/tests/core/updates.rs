@@ -92,8 +92,8 @@ fn table(columns: usize, most: usize) -> impl Strategy<Value = Vec<Row>> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(3000))]
 
-    /// Updated cells, appended rows, counts and changes are those of a pass through all rows by hand, and of rows that a later
-    /// reference drops there are none.
+    /// Updated cells, appended rows, counts and changes are what a plain pass through all rows gives; rows that a later
+    /// reference drops have none.
     #[test]
     fn updates_are_what_they_should_be(
         (main, reference) in (table(3, 7), table(3, 7)),

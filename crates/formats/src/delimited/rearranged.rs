@@ -12,14 +12,14 @@ use super::copy_buffer::CopyBuffer;
 use super::row_cells;
 use super::writer::{LOOKED_AT, ONE_BLANK, SURPLUS, TextRenderer, holds_special};
 
-/// Runs as they are copied from blocks. A row's own cells are given by their places among those that the block has of it.
+/// Cells that are copied together. A row's own cells are given by their places among the cells that the block has of it.
 #[derive(Debug)]
 enum Piece {
     /// The cells from one place to another, and so on.
     Own(Vec<(u32, u32)>),
     /// The added cell of a column, if it is another than that of the row itself, which is at the place `own`.
     Over { column: usize, place: usize, own: u32 },
-    /// The cells from one to another of those that this source adds.
+    /// The cells that this source adds, from one to another.
     Added { source: usize, first: usize, last: usize },
 }
 
@@ -61,8 +61,8 @@ trait AddedRows {
     /// Goes to the next row. Says whether its cells are written as they are.
     fn go_on(&mut self) -> bool;
 
-    /// The cells of the row from one to another of those that a source adds: the text from the first one's first byte on, and how
-    /// many bytes they take. `None` where they are not there as they are written.
+    /// The cells that a source adds to the row, from one to another: the text from the first one's first byte on, and how many
+    /// bytes they take. `None` where they are not there as they are written.
     fn between(&self, source: usize, first: usize, last: usize) -> Option<(&[u8], usize)>;
 
     /// An added cell of the row.
@@ -248,8 +248,8 @@ impl TextRenderer {
         *bytes = buffer.into_bytes();
     }
 
-    /// Appends rows as long as all cells are there as they are, and returns the first one of which they are not, with its added
-    /// cells as those that `added` is at. Only if they may be `QUOTED`, own cells come with quotes.
+    /// Appends rows as long as all their cells are there as they are written; returns the first other one, to whose cells `added`
+    /// has gone on. Quotes around own cells are looked for only if they may be `QUOTED`.
     #[inline(never)]
     fn push_plain<const QUOTED: bool>(
         &self,

@@ -106,7 +106,9 @@ impl InDatabase {
 
     /// Why the rows of a table can't be found again.
     fn no_key(&mut self, main: &StoredTable) -> Error {
-        let (name, table) = (self.name.clone(), main.headers.table().to_owned());
+        let address = main.headers.table();
+        let table = address.rsplit_once('#').map_or(address, |(_, table)| table).to_owned();
+        let name = self.name.clone();
         let oid = self.client.query_one("select coalesce(to_regclass($1)::oid, 0)", &[&main.name]);
         match oid.and_then(|row| has_children(&mut self.client, row.get(0))) {
             Ok(true) => Error::Inherited { name, table },
