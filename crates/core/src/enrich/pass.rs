@@ -15,7 +15,8 @@ use super::RowOutput;
 use super::bounded::SpilledFindings;
 use super::corrections::Corrections;
 use super::ordered_output::OrderedOutput;
-use super::stage::{Assembly, Recording, StageResult, Stages, Workspace};
+use super::stage::{Assembly, StageResult, Stages, Workspace};
+use super::updated_cells::Recording;
 use crate::Error;
 use crate::findings::{
     Appended, Findings, LookupFindings, Recorder, SAMPLES, Tally, UpdateFindings, WrittenCounts,

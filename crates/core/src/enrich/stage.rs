@@ -11,7 +11,7 @@ use super::corrections::{CorrectedCell, Corrections};
 use super::joined::JoinedTexts;
 use super::pass_through::RawOutput;
 use super::row_output::{Outcome, RowSoFar};
-use super::updated_cells::{UpdatedCells, UpdatedRow};
+use super::updated_cells::{Recording, UpdatedCells, UpdatedRow, is_kept};
 use super::{RowOutput, Updating};
 use crate::findings::{Recorder, Tallied, Tally, Written};
 use crate::lookup::{Answer, EntryId, Lookup, ProbeBuffers};
@@ -23,17 +23,6 @@ pub(super) struct Stages {
     pub(super) lookups: Vec<(Lookup, RowOutput)>,
     pub(super) overlay: Overlay,
     pub(super) corrections: Option<Corrections>,
-}
-
-/// Which updated cells are kept, so that they can be reported.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Recording {
-    /// None: only counts are wanted.
-    Nothing,
-    /// Cells that an update changed.
-    Changes,
-    /// Every updated cell, changed or not, of the first output row of each row: the trace of a row.
-    Trace,
 }
 
 /// How the rows of a block leave the stages.
@@ -122,11 +111,6 @@ impl<R> Workspace<R> {
             }
         }
     }
-}
-
-/// Whether a row goes out. All rows after the last one in `kept` do.
-pub(super) fn is_kept(kept: &[bool], row: usize) -> bool {
-    kept.get(row).is_none_or(|kept| *kept)
 }
 
 /// Whether the output of `count` rows has become too large.

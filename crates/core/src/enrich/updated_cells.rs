@@ -3,10 +3,20 @@
 //! In goes each of them as its row is made; out come sums over rows that go out, and the cells that are to be
 //! reported. A later lookup may drop a row, so that which rows go out is known only after the last one.
 
-use super::stage::{Recording, is_kept};
 use super::updating::Updating;
 use crate::findings::{Written, WrittenCounts};
 use crate::lookup::RowId;
+
+/// Which updated cells are kept, so that they can be reported.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Recording {
+    /// None: only counts are wanted.
+    Nothing,
+    /// Cells that an update changed.
+    Changes,
+    /// Every updated cell, changed or not, of the first output row of each row: the trace of a row.
+    Trace,
+}
 
 /// What became of the cells that a lookup updates.
 #[derive(Debug, Default)]
@@ -39,6 +49,11 @@ pub(super) struct UpdatedRow {
     pub(super) made: u32,
     /// The reference row, unless there are several.
     pub(super) from: Option<RowId>,
+}
+
+/// Whether a row goes out. All rows after the last one in `kept` do.
+pub(super) fn is_kept(kept: &[bool], row: usize) -> bool {
+    kept.get(row).is_none_or(|kept| *kept)
 }
 
 impl UpdatedCells {

@@ -283,24 +283,23 @@ impl TextRenderer {
         let Some(own) = main.row_places(row) else { return false };
         let (begun, delimiter) = (buffer.length(), self.delimiter);
         for piece in pieces {
-            let single;
-            let own_cells = match *piece {
-                Piece::Own(ref cells) => Ok(&cells[..]),
-                Piece::Added { source, first, last } => Err((source, first, last)),
-                Piece::Over { column, place, own } => {
-                    single = [(own, own)];
-                    let is_own = added.cell(place).0 == main.cell(row, column);
-                    if is_own { Ok(&single[..]) } else { Err((0, place, place)) }
+            let is_pushed = match *piece {
+                Piece::Own(ref cells) => push_own::<QUOTED>(cells, &own, delimiter, buffer),
+                Piece::Over { column, place, own: same }
+                    if added.cell(place).0 == main.cell(row, column) =>
+                {
+                    push_own::<QUOTED>(&[(same, same)], &own, delimiter, buffer)
+                }
+                Piece::Over { place, .. } => {
+                    push_added(added.between(0, place, place), delimiter, buffer)
+                }
+                Piece::Added { source, first, last } => {
+                    push_added(added.between(source, first, last), delimiter, buffer)
                 }
             };
-            let (source, first, last) = match own_cells {
-                Ok(cells) if push_own::<QUOTED>(cells, &own, delimiter, buffer) => continue,
-                Ok(_) => return false,
-                Err(added) => added,
-            };
-            let Some((text, length)) = added.between(source, first, last) else { return false };
-            buffer.push(text, length);
-            buffer.push_byte(delimiter);
+            if !is_pushed {
+                return false;
+            }
         }
         // A blank cell is no row by itself, and after the last cell there is no delimiter.
         buffer.length() > begun + 1 && buffer.end_row(own.line_end())
@@ -401,6 +400,15 @@ fn push_own<const QUOTED: bool>(
         Some(shown::<QUOTED>(own, slice))
     });
     buffer.push_slices(own.text(), slices, delimiter)
+}
+
+/// Appends added cells, which are the first bytes of a text, with the delimiter after them. Says whether they are there.
+#[inline(always)]
+fn push_added(cells: Option<(&[u8], usize)>, delimiter: u8, buffer: &mut CopyBuffer) -> bool {
+    let Some((text, length)) = cells else { return false };
+    buffer.push(text, length);
+    buffer.push_byte(delimiter);
+    true
 }
 
 /// A slice of a row's bytes, from one cell to another; if cells may be `QUOTED`, with the quotes around them.

@@ -5,7 +5,8 @@ use crate::Error;
 use crate::enrich::appending::givers;
 use crate::enrich::ordered_output::OrderedOutput;
 use crate::enrich::row_output::{Outcome, RowSoFar};
-use crate::enrich::stage::{Recording, RowBatch, Workspace};
+use crate::enrich::stage::{RowBatch, Workspace};
+use crate::enrich::updated_cells::Recording;
 use crate::findings::{Appended, RequestCounts, Status};
 use crate::table::{Block, Row, Sink};
 

@@ -2,7 +2,8 @@
 
 use super::Enrichment;
 use crate::enrich::corrections::Corrections;
-use crate::enrich::stage::{Assembly, Recording, StageResult};
+use crate::enrich::stage::{Assembly, StageResult};
+use crate::enrich::updated_cells::Recording;
 use crate::findings::Written;
 use crate::lookup::{Answer, Lookup};
 use crate::table::Block;
