@@ -380,7 +380,7 @@ impl Enrichment {
         match raw {
             Some(raw) => self.stages.render_raw(block, raw, workspace),
             None if renderer.wants_outcomes() => {
-                workspace.find_outcomes(from > 0);
+                workspace.find_outcomes(from);
                 let Workspace { out, outcomes, rendered, .. } = workspace;
                 renderer.render_with_outcomes(block, &out.of, &out.added, outcomes, rendered);
             }

@@ -79,6 +79,8 @@ pub(super) struct Workspace<R> {
     pub(super) is_crowded: bool,
     pub(super) stages: Vec<StageResult>,
     pub(super) out: RowBatch,
+    /// Which of the rows that the last lookup makes go out.
+    pub(super) kept: Vec<bool>,
     pub(super) corrected: Vec<CorrectedCell>,
     pub(super) buffers: ProbeBuffers,
     /// What became of the rows that go out, where the renderer shows it.
@@ -93,19 +95,18 @@ impl<R> Workspace<R> {
         self.out.begin(block, rows, overlay);
     }
 
-    /// Finds what became of the rows that go out. Copies that an earlier lookup made of a row share the outcome of
-    /// the first.
-    pub(super) fn find_outcomes(&mut self, are_appended: bool) {
-        let Self { stages, out, outcomes, .. } = self;
-        outcomes.reset(out.of.len(), stages.len(), are_appended);
-        for (lookup, stage) in stages.iter().enumerate() {
-            // Both are in the order of the rows.
-            let mut at = 0;
-            for (nth, row) in out.of.iter().enumerate() {
-                at += stage.rows.of[at..].iter().take_while(|other| *other < row).count();
-                if stage.rows.of.get(at) == Some(row)
-                    && let Some(answer) = stage.answers.get(at)
-                {
+    /// Finds what became of the rows that go out in the lookups from number `from` on; rows that are appended have been
+    /// through these only.
+    pub(super) fn find_outcomes(&mut self, from: usize) {
+        let Self { stages, out, kept, outcomes, .. } = self;
+        outcomes.reset(out.of.len(), stages.len(), from > 0);
+        // The numbers of the rows, among all that the lookup makes.
+        let mut made: Vec<usize> =
+            (0..).filter(|made| is_kept(kept, *made)).take(out.of.len()).collect();
+        for (lookup, stage) in stages.iter().enumerate().skip(from).rev() {
+            for (nth, row) in made.iter_mut().enumerate() {
+                *row = stage.made_of.get(*row).map_or(*row, |row| *row as usize);
+                if let Some(answer) = stage.answers.get(*row) {
                     outcomes.set(nth, lookup, answer.outcome());
                 }
             }
@@ -206,10 +207,11 @@ impl Stages {
                 return;
             }
         }
-        let Workspace { stages, out, corrected, .. } = workspace;
+        let Workspace { stages, out, kept, corrected, .. } = workspace;
         if recording == Recording::Trace {
             keeps.clear();
         }
+        kept.clone_from(&keeps);
         if keeps.contains(&false) {
             let all = std::mem::take(out);
             out.added.reset(all.added.columns());

@@ -13,6 +13,7 @@ mod lookups;
 mod memory;
 mod naming;
 mod order;
+mod outcomes;
 mod output_columns;
 mod pass_through;
 mod plans;
